@@ -1,0 +1,82 @@
+"""Jagged Quilt: blend the texture maps of many materials over a surface, check them, and see every step."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from jagged_quilt.arrays.pack import pack as pack
+    from jagged_quilt.arrays.texture_arrays import TextureArrays as TextureArrays
+    from jagged_quilt.baking.bake import BakedMaps as BakedMaps
+    from jagged_quilt.baking.bake import bake as bake
+    from jagged_quilt.blend.blender import Blender as Blender
+    from jagged_quilt.blend.blender import Texels as Texels
+    from jagged_quilt.blend.layer import Layer as Layer
+    from jagged_quilt.blend.layer import Planar as Planar
+    from jagged_quilt.blend.layer import Triplanar as Triplanar
+    from jagged_quilt.foundation.errors import QuiltError as QuiltError
+    from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
+    from jagged_quilt.foundation.points import Points as Points
+    from jagged_quilt.maps.roles import MapRole as MapRole
+    from jagged_quilt.maps.swatch import Swatch as Swatch
+    from jagged_quilt.maps.swatch import read_swatch as read_swatch
+    from jagged_quilt.maps.swatch import read_swatches as read_swatches
+    from jagged_quilt.maps.texture_map import TextureMap as TextureMap
+    from jagged_quilt.quiltfile.quilt import Quilt as Quilt
+    from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
+    from jagged_quilt.surfaces.camera import Camera as Camera
+    from jagged_quilt.surfaces.terrain import Terrain as Terrain
+    from jagged_quilt.weights.mask import Constant as Constant
+    from jagged_quilt.weights.mask import Mask as Mask
+    from jagged_quilt.weights.noise_mask import Noise as Noise
+    from jagged_quilt.weights.shape_masks import HeightBand as HeightBand
+    from jagged_quilt.weights.shape_masks import Slope as Slope
+    from jagged_quilt.weights.weigh import weigh as weigh
+    from jagged_quilt.weights.weigh import weigh_points as weigh_points
+    from jagged_quilt.weights.weight_map import WeightMap as WeightMap
+
+__version__ = "0.1.0"
+
+_HOME = {
+    "pack": "arrays.pack",
+    "TextureArrays": "arrays.texture_arrays",
+    "BakedMaps": "baking.bake",
+    "bake": "baking.bake",
+    "Blender": "blend.blender",
+    "Texels": "blend.blender",
+    "Layer": "blend.layer",
+    "Planar": "blend.layer",
+    "Triplanar": "blend.layer",
+    "QuiltError": "foundation.errors",
+    "QuiltWarning": "foundation.errors",
+    "Points": "foundation.points",
+    "MapRole": "maps.roles",
+    "Swatch": "maps.swatch",
+    "read_swatch": "maps.swatch",
+    "read_swatches": "maps.swatch",
+    "TextureMap": "maps.texture_map",
+    "Quilt": "quiltfile.quilt",
+    "read_quilt": "quiltfile.quilt",
+    "Camera": "surfaces.camera",
+    "Terrain": "surfaces.terrain",
+    "Constant": "weights.mask",
+    "Mask": "weights.mask",
+    "Noise": "weights.noise_mask",
+    "HeightBand": "weights.shape_masks",
+    "Slope": "weights.shape_masks",
+    "weigh": "weights.weigh",
+    "weigh_points": "weights.weigh",
+    "WeightMap": "weights.weight_map",
+}
+__all__ = sorted(_HOME)
+
+
+def __getattr__(name: str) -> object:
+    if name not in _HOME:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(importlib.import_module(f"{__name__}.{_HOME[name]}"), name)
+
+
+def __dir__() -> list[str]:
+    return [*__all__, "__version__"]

@@ -1,0 +1,1 @@
+"""A blend over a whole surface, in blocks, on threads."""

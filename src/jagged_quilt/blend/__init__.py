@@ -1,0 +1,1 @@
+"""The per-texel maths: layers, projections, sampling, height-aware weights, normals."""

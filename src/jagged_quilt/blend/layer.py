@@ -1,0 +1,64 @@
+"""A layer: a swatch, how it is laid on the surface, and where."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.weights.mask import Mask
+
+
+@dataclass(frozen=True, slots=True)
+class Planar:
+    """Laid on from above: u runs east, v runs south."""
+
+
+@dataclass(frozen=True, slots=True)
+class Triplanar:
+    """Laid on from the three axes of the world, each side as one would read it from outside.
+
+    Attributes
+    ----------
+    sharpness : float
+        1 - 64: how fast one axis hands over to the next.
+    """
+
+    sharpness: float = 4.0
+
+    def __post_init__(self) -> None:
+        number_in("sharpness", self.sharpness, 1, 64)
+
+
+Projection = Planar | Triplanar
+
+
+@dataclass(frozen=True, slots=True)
+class Layer:
+    """One layer of a blend.
+
+    Attributes
+    ----------
+    swatch : str
+        The name of a swatch in the arrays.
+    projection : Planar or Triplanar
+    softness : float
+        Where layers meet, 0 cuts hard at the taller one and 1 leaves the weights as they came.
+    mask : Mask or None
+        Where it covers what lies below; None is everywhere.
+    label : str
+        What to call it in weight maps where two layers use one swatch.
+    """
+
+    swatch: str
+    projection: Projection = Planar()  # noqa: RUF009 (a frozen value without state)
+    softness: float = 0.3
+    mask: Mask | None = None
+    label: str = ""
+
+    def __post_init__(self) -> None:
+        number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
+
+    @property
+    def name(self) -> str:
+        """The label, or the swatch where there is none."""
+        return self.label or self.swatch

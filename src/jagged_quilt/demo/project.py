@@ -1,0 +1,50 @@
+"""Writing the demo project: image files, a heightmap and a quilt file, as a user would have them."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+
+import numpy as np
+
+from jagged_quilt.demo.ground import ground
+from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.files import make_folder, write_bytes
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.maps.image_files import write_image
+
+QUILT_FILE = "saltworks.quilt.toml"
+TEXELS = 512
+
+
+def write_project(
+    folder: Path | str, *, texels: int = TEXELS, threads: int | None = None, progress: Progress = silent
+) -> Path:
+    """Write the saltworks into a folder and return its quilt file; the same bytes every time.
+
+    Parameters
+    ----------
+    texels : int
+        Along the side of every map.
+
+    Raises
+    ------
+    FileError
+        If the folder holds other things than an earlier demo.
+    """
+    folder = make_folder(Path(folder))
+    quilt_file = folder / QUILT_FILE
+    if any(folder.iterdir()) and not quilt_file.is_file():
+        raise FileError(f"{folder}: this folder holds other files; name a new one for the demo")
+
+    def write_swatch(name: str) -> None:
+        for role, image in swatch_maps(MATERIALS[name], texels).items():
+            write_image(folder / "swatches" / name / f"{name}_{role.key}.png", image)
+
+    work_through(list(MATERIALS), write_swatch, threads=threads, step="making swatches", progress=progress)
+    write_image(folder / "ground" / "height.png", np.rint(ground() * 65535).astype(np.uint16))
+    if not quilt_file.is_file():
+        write_bytes(quilt_file, resources.files("jagged_quilt.demo").joinpath(QUILT_FILE).read_bytes())
+    return quilt_file

@@ -1,0 +1,102 @@
+"""The checks that every door makes, so that kernels need none."""
+
+from __future__ import annotations
+
+import difflib
+import math
+from collections.abc import Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
+
+
+def number_in(name: str, value: float, low: float = -math.inf, high: float = math.inf, unit: str = "") -> float:
+    """Return `value` as a float; raise `RangeError` unless it is finite and in [low, high]."""
+    try:
+        number = float(value)
+    except (TypeError, ValueError):
+        raise RangeError(f"{name} must be a number; got {value!r}") from None
+    if not math.isfinite(number) or not low <= number <= high:
+        raise RangeError(f"{name} must be {_range_words(low, high, unit)}; got {value}")
+    return number
+
+
+def positive(name: str, value: float, unit: str = "") -> float:
+    """Return `value` as a float; raise `RangeError` unless it is finite and above 0."""
+    number = number_in(name, value, unit=unit)
+    if number <= 0:
+        raise RangeError(f"{name} must be above 0{unit and ' ' + unit}; got {value}")
+    return number
+
+
+def whole_number_in(name: str, value: int, low: int, high: int) -> int:
+    """Return `value` as an int; raise `RangeError` unless it is a whole number in [low, high]."""
+    if isinstance(value, bool) or not isinstance(value, (int, np.integer)) or not low <= value <= high:
+        raise RangeError(f"{name} must be a whole number from {low} to {high}; got {value!r}")
+    return int(value)
+
+
+def power_of_two(name: str, value: int, high: int) -> int:
+    """Return `value`; raise `RangeError` unless it is a power of two up to `high`."""
+    size = whole_number_in(name, value, 1, high)
+    if size & (size - 1):
+        lower = 1 << (size.bit_length() - 1)
+        raise RangeError(f"{name} must be a power of two, so that repeats line up with mips; got {size} "
+                         f"(nearest: {lower} or {2 * lower})")  # fmt: skip
+    return size
+
+
+def finite_array(name: str, values: object, shape: tuple[int | str, ...]) -> NDArray[np.float32]:
+    """Return a read-only float32 copy of `values`.
+
+    Parameters
+    ----------
+    shape : tuple
+        Wanted size of each axis; a string stands for any size and names it in the error.
+
+    Raises
+    ------
+    ShapeError
+        If the shape differs.
+    RangeError
+        If a value is NaN or infinite; the message says how many and where the first is.
+    """
+    try:
+        array = np.array(values, dtype=np.float32, order="C")
+    except (TypeError, ValueError):
+        raise ShapeError(f"{name} must be numbers of shape {_shape_words(shape)}; got {type(values).__name__}") from None
+    if array.ndim != len(shape) or any(isinstance(n, int) and n != m for n, m in zip(shape, array.shape, strict=True)):
+        raise ShapeError(f"{name} must have shape {_shape_words(shape)}; got {array.shape}")
+    bad = ~np.isfinite(array)
+    if bad.any():
+        first = tuple(int(i) for i in np.argwhere(bad)[0])
+        raise RangeError(f"{name} must be finite; got {int(bad.sum())} NaN or infinite values, the first at {first}")
+    array.flags.writeable = False
+    return array
+
+
+def known_name(kind: str, name: str, known: Iterable[str]) -> str:
+    """Return `name`; raise `NameNotFoundError` with the nearest known name unless it is one of `known`."""
+    names = list(known)
+    if name in names:
+        return name
+    near = difflib.get_close_matches(name, names, n=1, cutoff=0.5)
+    hint = f'; did you mean "{near[0]}"?' if near else f"; there are: {', '.join(names) or 'none'}"
+    raise NameNotFoundError(f'no {kind} is called "{name}"{hint}')
+
+
+def _range_words(low: float, high: float, unit: str) -> str:
+    tail = f" {unit}" if unit else ""
+    if math.isinf(low) and math.isinf(high):
+        return "a finite number"
+    if math.isinf(high):
+        return f"at least {low:g}{tail}"
+    if math.isinf(low):
+        return f"at most {high:g}{tail}"
+    return f"from {low:g} to {high:g}{tail}"
+
+
+def _shape_words(shape: tuple[int | str, ...]) -> str:
+    return "(" + ", ".join(str(n) for n in shape) + ("," if len(shape) == 1 else "") + ")"

@@ -1,0 +1,125 @@
+"""Files written whole or not at all, and told apart by what is in them."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from jagged_quilt.foundation.errors import FileError
+
+
+@contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """Give a temporary path beside `path`, which takes its name if the block ends well and vanishes if not.
+
+    Raises
+    ------
+    FileError
+        If the folder cannot be made or the file cannot be written; what stood at `path` before is still there.
+    """
+    path = Path(path)
+    make_folder(path.parent)
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{path.stem}-", suffix=path.suffix, dir=path.parent)
+        os.close(handle)
+    except OSError as error:
+        raise _cannot_write(path, error) from error
+    temporary = Path(name)
+    try:
+        yield temporary
+        temporary.chmod(0o644)
+        temporary.replace(path)
+    except FileError:
+        raise
+    except OSError as error:
+        raise _cannot_write(path, error) from error
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+@contextmanager
+def written_together(folder: Path) -> Iterator[Path]:
+    """Give a folder to write a set of files into, which all move to `folder` if the block ends well and vanish if not.
+
+    The manifests (.json) move last. Raises `FileError` if something cannot be written; what was in `folder` is then as it
+    was before.
+    """
+    folder = make_folder(Path(folder))
+    try:
+        stage = Path(tempfile.mkdtemp(prefix=".new-", dir=folder))
+    except OSError as error:
+        raise _cannot_write(folder, error) from error
+    try:
+        yield stage
+        for path in sorted(stage.iterdir(), key=lambda p: (p.suffix == ".json", p.name)):
+            path.replace(folder / path.name)
+    except FileError as error:
+        raise FileError(str(error).replace(str(stage), str(folder))) from error
+    except OSError as error:
+        raise _cannot_write(folder, error) from error
+    finally:
+        shutil.rmtree(stage, ignore_errors=True)
+
+
+def write_bytes(path: Path, data: bytes) -> None:
+    """Write a whole file, or raise `FileError` and leave what was there."""
+    with written_whole(path) as temporary:
+        temporary.write_bytes(data)
+
+
+def write_json(path: Path, value: Any) -> None:
+    """Write a value as JSON that a person can read."""
+    write_bytes(path, (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode())
+
+
+def read_bytes(path: Path, kind: str = "file") -> bytes:
+    """Return a file's bytes; raise `FileError` that names the kind of file if that fails."""
+    try:
+        return Path(path).read_bytes()
+    except FileNotFoundError:
+        raise FileError(f"{path}: there is no such {kind}") from None
+    except OSError as error:
+        raise FileError(f"{path}: the {kind} cannot be read: {error.strerror or error}") from error
+
+
+def read_json(path: Path, kind: str) -> dict[str, Any]:
+    """Return the object of a JSON file; raise `FileError` if it is missing or broken."""
+    try:
+        value = json.loads(read_bytes(path, kind))
+    except ValueError as error:
+        raise FileError(f"{path}: the {kind} is broken ({error}); delete it and make it again") from error
+    if not isinstance(value, dict):
+        raise FileError(f"{path}: the {kind} must hold an object; delete it and make it again")
+    return value
+
+
+def make_folder(path: Path) -> Path:
+    """Make a folder and its parents; raise `FileError` if something else is in the way."""
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except (FileExistsError, NotADirectoryError):
+        raise FileError(f"{path}: results need a folder here, and a file is in the way; name another folder") from None
+    except OSError as error:
+        raise FileError(f"{path}: cannot make this folder: {error.strerror or error}") from error
+    return path
+
+
+def fingerprint(*parts: bytes | str) -> str:
+    """Return a short hash of all parts, which tells whether anything changed."""
+    digest = hashlib.blake2b(digest_size=16)
+    for part in parts:
+        data = part.encode() if isinstance(part, str) else part
+        digest.update(len(data).to_bytes(8, "little"))
+        digest.update(data)
+    return digest.hexdigest()
+
+
+def _cannot_write(path: Path, error: OSError) -> FileError:
+    return FileError(f"{path}: cannot write this file: {error.strerror or error}; what was there before is untouched")

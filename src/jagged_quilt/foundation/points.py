@@ -1,0 +1,129 @@
+"""A block of places on a surface: what every mask, projection and blend reads."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import finite_array
+from jagged_quilt.foundation.errors import RangeError
+
+
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
+class Points:
+    """N places on a surface. Its arrays are read-only.
+
+    Attributes
+    ----------
+    position : (N, 3) float32
+        Metres, world, +Y up.
+    normal : (N, 3) float32
+        Unit, world, of the smooth geometry.
+    tangent : (N, 4) float32
+        Unit, world; w is the handedness: bitangent = cross(normal, tangent) * w.
+    uv : (N, 2) float32 or None
+        Where the surface has them; (0, 0) is the top left, v grows downwards.
+    footprint : (N, 2) float32
+        Metres of surface, along the tangent and along the bitangent, that one output texel or pixel covers.
+    """
+
+    position: NDArray[np.float32]
+    normal: NDArray[np.float32]
+    tangent: NDArray[np.float32]
+    footprint: NDArray[np.float32]
+    uv: NDArray[np.float32] | None = None
+
+    def __len__(self) -> int:
+        return int(self.position.shape[0])
+
+    def __getitem__(self, part: slice | NDArray[np.bool_]) -> Points:
+        """Return some of the points; a slice shares memory with this block."""
+        uv = None if self.uv is None else self.uv[part]
+        return Points(position=self.position[part], normal=self.normal[part], tangent=self.tangent[part],
+                      footprint=self.footprint[part], uv=uv)  # fmt: skip
+
+    @classmethod
+    def of(
+        cls,
+        position: object,
+        normal: object,
+        tangent: object | None = None,
+        footprint: object = 1.0,
+        uv: object | None = None,
+    ) -> Points:
+        """Make points from anything array-like, checked, copied, and with normals and tangents made unit.
+
+        Parameters
+        ----------
+        position, normal : (N, 3)
+        tangent : (N, 4), optional
+            World +X laid into the surface where it is not given.
+        footprint : number, (N,) or (N, 2)
+            Metres.
+        uv : (N, 2), optional
+
+        Raises
+        ------
+        ShapeError
+            If shapes do not fit each other.
+        RangeError
+            If a value is not finite, a normal has no length, or a footprint is not above 0.
+        """
+        where = finite_array("position", position, ("N", 3))
+        count = len(where)
+        up = _unit("normal", finite_array("normal", normal, (count, 3)))
+        if tangent is None:
+            handed = _tangent_along_x(up)
+        else:
+            given = finite_array("tangent", tangent, (count, 4))
+            handed = np.column_stack([_unit("tangent", given[:, :3]), np.where(given[:, 3] < 0, -1, 1)])
+        sides = np.asarray(footprint, dtype=np.float32)
+        if sides.ndim < 2:
+            sides = np.broadcast_to(np.broadcast_to(sides, count)[:, None], (count, 2))
+        sides = finite_array("footprint", sides, (count, 2))
+        if (sides <= 0).any():
+            raise RangeError(f"footprint must be above 0 m; got {sides.min()}")
+        return cls(
+            position=where,
+            normal=_frozen(up),
+            tangent=_frozen(handed),
+            footprint=sides,
+            uv=None if uv is None else finite_array("uv", uv, (count, 2)),
+        )
+
+
+class Surface(Protocol):
+    """Whatever can be laid out flat as a grid of texels and answers Points for any part of it."""
+
+    def points(self, texels: tuple[int, int], rows: slice, columns: slice) -> Points:
+        """Return the points of `rows` x `columns` of a layout of `texels` (rows, columns), row by row."""
+        ...
+
+    def layout(self, texels: int) -> tuple[int, int]:
+        """Return (rows, columns) of a layout whose longer side has `texels` texels."""
+        ...
+
+
+
+
+def _frozen(values: NDArray[np.float32]) -> NDArray[np.float32]:
+    array = np.ascontiguousarray(values, dtype=np.float32)
+    array.flags.writeable = False
+    return array
+
+
+def _unit(name: str, vectors: NDArray[np.float32]) -> NDArray[np.float32]:
+    length = np.linalg.norm(vectors, axis=1, keepdims=True)
+    if (length < 1e-12).any():
+        raise RangeError(f"{name} must have a length; got a zero vector at point {int(np.argmin(length))}")
+    return (vectors / length).astype(np.float32)
+
+
+def _tangent_along_x(normal: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return world +X (or, where the normal is nearly +-X, world -Z) laid into the surface, handedness +1."""
+    side = np.where(np.abs(normal[:, :1]) > 0.999, [[0, 0, -1]], [[1, 0, 0]])
+    flat = side - normal * np.sum(normal * side, axis=1, keepdims=True)
+    return np.column_stack([flat / np.linalg.norm(flat, axis=1, keepdims=True), np.ones(len(normal))])

@@ -1,0 +1,143 @@
+"""The results of a quilt: what lies in the folder of results, whether it is still true, and how it is made."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+from jagged_quilt import __version__
+from jagged_quilt.arrays.pack import pack
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.baking.bake import BakedMaps, bake
+from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.swatch import find_maps
+from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weight_map import WeightMap
+
+
+@dataclass(frozen=True)
+class Made:
+    """What a step did: the folder, its files, and whether it had to work."""
+
+    folder: Path
+    files: tuple[Path, ...]
+    fresh: bool
+
+
+class Results:
+    """The folder of results of one quilt.
+
+    Each step leaves a manifest with a stamp, a hash of everything that went in; a step whose stamp still holds and whose
+    files are there is not done again.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        `out` beside the quilt file where it is not given.
+    """
+
+    def __init__(
+        self, quilt: Quilt, folder: Path | None = None, *, anew: bool = False, threads: int | None = None,
+        progress: Progress = silent,
+    ) -> None:  # fmt: skip
+        self.quilt = quilt
+        self.folder = quilt.folder / "out" if folder is None else Path(folder)
+        self._anew, self._threads, self._progress = anew, threads, progress
+        self._arrays: TextureArrays | None = None
+        self._weights: WeightMap | None = None
+
+    def pack(self) -> Made:
+        """Pack the arrays unless they are there."""
+        folder, stamp = self.folder / "arrays", self._arrays_stamp
+        files = [folder / f"{name}.ktx2" for name in self.quilt.table.arrays.layouts]
+        if self._holds(folder / "arrays.json", stamp, files):
+            return Made(folder, (*files, folder / "arrays.json"), fresh=False)
+        table = self.quilt.table.arrays
+        self._arrays = pack(self.quilt.swatches, texels=table.texels, layouts=table.layouts, threads=self._threads,
+                            progress=self._progress)  # fmt: skip
+        return Made(folder, tuple(self._arrays.save(folder, stamp)), fresh=True)
+
+    def weigh(self) -> Made:
+        """Weigh the layers unless that is done."""
+        folder, stamp = self.folder / "weights", self._weights_stamp
+        sheets = range(-(-min(self.quilt.table.weights.keep, len(self.quilt.layers)) // 4))
+        files = [folder / f"{kind}_{n}.png" for n in sheets for kind in ("layers", "weights")]
+        if self._holds(folder / "weights.json", stamp, files):
+            return Made(folder, (*files, folder / "weights.json"), fresh=False)
+        table = self.quilt.table.weights
+        self._weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep,
+                              threads=self._threads, progress=self._progress)  # fmt: skip
+        return Made(folder, tuple(self._weights.save(folder, stamp)), fresh=True)
+
+    def bake(self, texels: int | None = None) -> Made:
+        """Bake the maps unless they are there; `texels` stands in for what the quilt file says."""
+        table = self.quilt.table.bake
+        side = table.texels if texels is None else texels
+        folder = self.folder / "bake"
+        stamp = self._stamp("bake", self._arrays_stamp, self._weights_stamp, self._layers_text,
+                            table.model_dump_json(), str(side))  # fmt: skip
+        files = [folder / f"{role.key}.png" for role in MapRole]
+        if self._holds(folder / "bake.json", stamp, files):
+            return Made(folder, (*files, folder / "bake.json"), fresh=False)
+        weights = self.weights if table.weights == "map" else None
+        baked = bake(self.quilt.terrain, self.quilt.layers, self.arrays, weights, texels=side, normals=table.normals,
+                     filter=table.filter, threads=self._threads, progress=self._progress)  # fmt: skip
+        return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True)
+
+    @property
+    def arrays(self) -> TextureArrays:
+        """The packed arrays; packed first if they are not there."""
+        if self._arrays is None:
+            made = self.pack()
+            if self._arrays is None:
+                self._arrays = TextureArrays.load(made.folder)
+        return self._arrays
+
+    @property
+    def weights(self) -> WeightMap:
+        """The weight map; weighed first if it is not there."""
+        if self._weights is None:
+            made = self.weigh()
+            if self._weights is None:
+                self._weights = WeightMap.load(made.folder)
+        return self._weights
+
+    @cached_property
+    def _arrays_stamp(self) -> str:
+        parts: list[bytes | str] = [self.quilt.table.arrays.model_dump_json()]
+        for swatch in self.quilt.table.swatch:
+            parts.append(swatch.model_dump_json())
+            found, _ = find_maps(self.quilt.swatch_folder(swatch))
+            for role, path in sorted(found.items(), key=lambda each: each[0].key):
+                parts += [role.key, read_bytes(path)]
+        return self._stamp("arrays", *parts)
+
+    @cached_property
+    def _weights_stamp(self) -> str:
+        table = self.quilt.table
+        heightmap = read_bytes(self.quilt.folder / table.surface.terrain, "heightmap")
+        return self._stamp("weights", table.surface.model_dump_json(), heightmap, table.weights.model_dump_json(),
+                           json.dumps([(layer.name, repr(layer.mask)) for layer in self.quilt.layers]))  # fmt: skip
+
+    @property
+    def _layers_text(self) -> str:
+        return json.dumps([layer.model_dump(mode="json") for layer in self.quilt.table.layer])
+
+    def _stamp(self, *parts: bytes | str) -> str:
+        return fingerprint(__version__, *parts)
+
+    def _holds(self, manifest: Path, stamp: str, files: list[Path]) -> bool:
+        """Whether a manifest carries the stamp and every file is there and not empty."""
+        if self._anew or not manifest.is_file():
+            return False
+        try:
+            known = read_json(manifest, "manifest").get("stamp")
+        except QuiltError:
+            return False
+        return known == stamp and all(path.is_file() and path.stat().st_size > 0 for path in files)

@@ -1,0 +1,1 @@
+"""All that makes Points: terrains and cameras."""

@@ -1,0 +1,167 @@
+"""Terrain points and rays over a terrain, as loops."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from jagged_quilt.foundation.compiler import inlined, kernel
+
+BLOCK = 16  # cells along the side of a block of the coarse grid of highest heights
+
+
+@inlined
+def _cell(x, z, spacing_x, spacing_z, rows, columns):
+    """The cell (row, column) that holds x, z and the place within it, 0..1; clamped to the grid."""
+    column = min(max(x / spacing_x, 0.0), columns - 1.0)
+    row = min(max(z / spacing_z, 0.0), rows - 1.0)
+    c = min(int(column), columns - 2)
+    r = min(int(row), rows - 2)
+    return r, c, row - r, column - c
+
+
+@inlined
+def _between(grid, r, c, fr, fc):
+    top = grid[r, c] * (1.0 - fc) + grid[r, c + 1] * fc
+    bottom = grid[r + 1, c] * (1.0 - fc) + grid[r + 1, c + 1] * fc
+    return top * (1.0 - fr) + bottom * fr
+
+
+@inlined
+def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z, position, normal,
+                tangent, uv, footprint):  # fmt: skip
+    rows, columns = heights.shape
+    r, c, fr, fc = _cell(x, z, spacing_x, spacing_z, rows, columns)
+    gx = _between(east, r, c, fr, fc)
+    gz = _between(south, r, c, fr, fc)
+    position[i, 0], position[i, 1], position[i, 2] = x, _between(heights, r, c, fr, fc), z
+    upward = 1.0 / math.sqrt(1.0 + gx * gx + gz * gz)
+    normal[i, 0], normal[i, 1], normal[i, 2] = -gx * upward, upward, -gz * upward
+    eastward = 1.0 / math.sqrt(1.0 + gx * gx)
+    tangent[i, 0], tangent[i, 1], tangent[i, 2], tangent[i, 3] = eastward, gx * eastward, 0.0, 1.0
+    uv[i, 0], uv[i, 1] = x / size_x, z / size_z
+    footprint[i, 0] = step_x / eastward
+    footprint[i, 1] = step_z * eastward / upward
+
+
+@kernel
+def grid_points(
+    first_row, last_row, first_column, last_column, step_x, step_z, heights, east, south, spacing_x, spacing_z,
+    size_x, size_z, position, normal, tangent, uv, footprint
+):  # fmt: skip
+    """Fill the points at the centres of a layout's texels, row by row; steps are metres per texel."""
+    i = 0
+    for row in range(first_row, last_row):
+        z = (row + 0.5) * step_z
+        for column in range(first_column, last_column):
+            x = (column + 0.5) * step_x
+            _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z,
+                        position, normal, tangent, uv, footprint)  # fmt: skip
+            i += 1
+
+
+@kernel
+def place_points(
+    xs, zs, step, heights, east, south, spacing_x, spacing_z, size_x, size_z, position, normal, tangent, uv, footprint
+):
+    """Fill the points below given places; step[i] is metres along the ground that one pixel covers."""
+    for i in range(xs.shape[0]):
+        _fill_point(i, xs[i], zs[i], heights, east, south, spacing_x, spacing_z, step[i], step[i], size_x, size_z,
+                    position, normal, tangent, uv, footprint)  # fmt: skip
+
+
+@kernel
+def highest_of_blocks(heights, out):
+    """Fill the highest sample of each block of BLOCK x BLOCK cells, its border included."""
+    rows, columns = heights.shape
+    for br in range(out.shape[0]):
+        for bc in range(out.shape[1]):
+            top = heights[br * BLOCK, bc * BLOCK]
+            for r in range(br * BLOCK, min(br * BLOCK + BLOCK + 1, rows)):
+                for c in range(bc * BLOCK, min(bc * BLOCK + BLOCK + 1, columns)):
+                    top = max(top, heights[r, c])
+            out[br, bc] = top
+
+
+@inlined
+def _leave(at, towards, spacing, cell_from, cell_to):
+    """Distance along a ray until one coordinate leaves the cells [cell_from, cell_to)."""
+    if towards > 0:
+        return (cell_to * spacing - at) / towards
+    if towards < 0:
+        return (cell_from * spacing - at) / towards
+    return 1e30
+
+
+@inlined
+def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
+    """Distance at which a ray goes below the ground, or -1. Blocks that lie wholly below the ray are stepped over."""
+    rows, columns = heights.shape
+    end_x, end_z = (columns - 1) * spacing_x, (rows - 1) * spacing_z
+    t = 0.0
+    last = longest
+    # Cut the ray to the terrain's own rectangle.
+    for axis in range(2):
+        at = x if axis == 0 else z
+        towards = dx if axis == 0 else dz
+        end = end_x if axis == 0 else end_z
+        if towards != 0.0:
+            one, two = -at / towards, (end - at) / towards
+            t = max(t, min(one, two))
+            last = min(last, max(one, two))
+        elif at < 0.0 or at > end:
+            return -1.0
+    half = 0.5 * min(spacing_x, spacing_z)
+    flat = math.sqrt(dx * dx + dz * dz)
+    step = half / max(flat, 0.05)
+    above = t
+    while t <= last:
+        px, py, pz = x + dx * t, y + dy * t, z + dz * t
+        r, c, fr, fc = _cell(px, pz, spacing_x, spacing_z, rows, columns)
+        br, bc = r // BLOCK, c // BLOCK
+        to_x = _leave(px, dx, spacing_x, bc * BLOCK, bc * BLOCK + BLOCK)
+        to_z = _leave(pz, dz, spacing_z, br * BLOCK, br * BLOCK + BLOCK)
+        leave = max(min(to_x, to_z), 0.0)
+        if min(py, py + dy * leave) > highest[br, bc]:
+            above = t
+            t += leave + step * 0.01
+            continue
+        if py < _between(heights, r, c, fr, fc):
+            low, high = above, t
+            for _ in range(12):
+                middle = 0.5 * (low + high)
+                mx, mz = x + dx * middle, z + dz * middle
+                r, c, fr, fc = _cell(mx, mz, spacing_x, spacing_z, rows, columns)
+                if y + dy * middle < _between(heights, r, c, fr, fc):
+                    high = middle
+                else:
+                    low = middle
+            return high
+        above = t
+        t += step
+    return -1.0
+
+
+@kernel
+def cast_rays(origin, directions, longest, heights, highest, spacing_x, spacing_z, out):
+    """Fill the distance at which each ray from one origin meets the ground, or -1."""
+    for i in range(directions.shape[0]):
+        out[i] = _ray(origin[0], origin[1], origin[2], directions[i, 0], directions[i, 1], directions[i, 2], longest,
+                      heights, highest, spacing_x, spacing_z)  # fmt: skip
+
+
+@kernel
+def cast_shadows(origins, normals, towards, lift, longest, heights, highest, spacing_x, spacing_z, out):
+    """Fill 1 where the way towards the light is free and 0 where ground stands in it."""
+    for i in range(origins.shape[0]):
+        facing = normals[i, 0] * towards[0] + normals[i, 1] * towards[1] + normals[i, 2] * towards[2]
+        if facing <= 0.0:
+            out[i] = np.float32(0.0)
+            continue
+        hit = _ray(
+            origins[i, 0] + lift * normals[i, 0], origins[i, 1] + lift * normals[i, 1],
+            origins[i, 2] + lift * normals[i, 2], towards[0], towards[1], towards[2], longest,
+            heights, highest, spacing_x, spacing_z,
+        )  # fmt: skip
+        out[i] = np.float32(1.0) if hit < 0.0 else np.float32(0.0)

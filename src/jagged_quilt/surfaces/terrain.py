@@ -1,0 +1,179 @@
+"""A terrain: heights on a grid, in metres."""
+
+from __future__ import annotations
+
+import warnings
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import finite_array, number_in, positive, whole_number_in
+from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.surfaces import _kernels
+
+
+class Terrain:
+    """A heightmap over a rectangle of the world.
+
+    Its north-west corner lies at x = 0, z = 0; the first and the last sample of each row and column lie on the border, so
+    that samples are `size / (samples - 1)` apart. Between samples heights and slopes are bilinear.
+
+    Parameters
+    ----------
+    heights : (R, C) float32
+        Metres; row 0 is north, at least 2 x 2.
+    size : (float, float)
+        Metres, east and south.
+
+    Raises
+    ------
+    ShapeError, RangeError
+        If the heights are not such a grid or not finite, or a size is not above 0.
+    """
+
+    def __init__(self, heights: object, *, size: tuple[float, float]) -> None:
+        self.heights = finite_array("heights", heights, ("R", "C"))
+        if min(self.heights.shape) < 2:
+            raise ShapeError(f"a heightmap needs at least 2 x 2 samples; got {self.heights.shape}")
+        if len(size) != 2:
+            raise ShapeError(f"size must be two lengths, east and south; got {size!r}")
+        self.size = (positive("size east", size[0], "m"), positive("size south", size[1], "m"))
+        rows, columns = self.heights.shape
+        self.spacing = (self.size[0] / (columns - 1), self.size[1] / (rows - 1))
+        south, east = np.gradient(self.heights.astype(np.float64), self.spacing[1], self.spacing[0])
+        self._east, self._south = east.astype(np.float32), south.astype(np.float32)
+
+    @classmethod
+    def read(cls, path: Path | str, *, size: tuple[float, float], heights: tuple[float, float]) -> Terrain:
+        """Read a heightmap from a grey image file.
+
+        Parameters
+        ----------
+        size : (float, float)
+            Metres, east and south.
+        heights : (float, float)
+            Metres at black (0) and at white (the largest integer, or 1.0 in a float file).
+
+        Raises
+        ------
+        ImageError
+            If the file cannot be read or has colour.
+        """
+        path = Path(path)
+        low, high = (number_in("heights", h, unit="m") for h in heights)
+        if not low < high:
+            raise RangeError(f"heights must be the lower one first: metres at black, metres at white; got {[low, high]}")
+        texels = read_image(path)
+        if texels.shape[2] in (2, 4):
+            texels = texels[..., :-1]
+        if (texels != texels[..., :1]).any():
+            raise ImageError(f"{path}: a heightmap must be grey; this image has colour")
+        grey = texels[..., 0]
+        if grey.dtype == np.uint8:
+            step = (high - low) / 255
+            warnings.warn(
+                f"{path}: a heightmap of 8 bits has stairs of {step:.3g} m; use 16 bits or float", QuiltWarning, stacklevel=2
+            )
+        top = np.iinfo(grey.dtype).max if grey.dtype.kind == "u" else 1.0
+        return cls(low + (high - low) / top * grey.astype(np.float64), size=size)
+
+    def __repr__(self) -> str:
+        rows, columns = self.heights.shape
+        low, high = self.height_range
+        return f"<Terrain {columns} x {rows} samples, {self.size[0]:g} x {self.size[1]:g} m, {low:.2f} to {high:.2f} m high>"
+
+    @property
+    def height_range(self) -> tuple[float, float]:
+        """Lowest and highest sample, in metres."""
+        return float(self.heights.min()), float(self.heights.max())
+
+    @property
+    def area(self) -> float:
+        """Square metres, seen from above."""
+        return self.size[0] * self.size[1]
+
+    def layout(self, texels: int) -> tuple[int, int]:
+        """Return (rows, columns) of a layout whose longer side has `texels` texels, in proportion to the size."""
+        longer = whole_number_in("texels", texels, 1, 1 << 17)
+        scale = longer / max(self.size)
+        return max(1, round(self.size[1] * scale)), max(1, round(self.size[0] * scale))
+
+    def points(
+        self, texels: tuple[int, int], rows: slice = slice(None), columns: slice = slice(None)
+    ) -> Points:
+        """Return the points at the texel centres of a region of a layout, row by row from the north-west.
+
+        Parameters
+        ----------
+        texels : (int, int)
+            Rows and columns of the whole layout.
+        rows, columns : slice
+            The region; everything where not given.
+        """
+        first_row, last_row, _ = rows.indices(texels[0])
+        first_column, last_column, _ = columns.indices(texels[1])
+        out = _empty_points(max(0, last_row - first_row) * max(0, last_column - first_column))
+        _kernels.grid_points(
+            first_row, last_row, first_column, last_column, self.size[0] / texels[1], self.size[1] / texels[0],
+            *self._grid, *out,
+        )  # fmt: skip
+        return _as_points(out)
+
+    def points_at(self, places: object, footprint: object = 1.0) -> Points:
+        """Return the points below given places.
+
+        Parameters
+        ----------
+        places : (N, 2)
+            x and z in metres; what lies outside is answered by the nearest border.
+        footprint : number or (N,)
+            Metres along the ground that one texel or pixel covers.
+        """
+        where = finite_array("places", places, ("N", 2)).astype(np.float64)
+        step = finite_array("footprint", np.broadcast_to(np.asarray(footprint, np.float32), len(where)), (len(where),))
+        out = _empty_points(len(where))
+        _kernels.place_points(
+            np.ascontiguousarray(where[:, 0]), np.ascontiguousarray(where[:, 1]), step, *self._grid, *out
+        )
+        return _as_points(out)
+
+    def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Return the metres at which rays from one origin meet the ground, (N,) float32; -1 where they do not."""
+        out = np.empty(len(directions), np.float32)
+        _kernels.cast_rays(origin, directions, 1e6, self.heights, self._highest, *self.spacing, out)
+        return out
+
+    def sunlit(self, points: Points, towards: NDArray[np.float64]) -> NDArray[np.float32]:
+        """Return 1 where the way from a point towards the light (a unit vector) is free, else 0, (N,) float32."""
+        out = np.empty(len(points), np.float32)
+        lift = 0.05 * min(self.spacing)
+        _kernels.cast_shadows(
+            points.position, points.normal, towards, lift, 1e6, self.heights, self._highest, *self.spacing, out
+        )
+        return out
+
+    @property
+    def _grid(self) -> tuple[object, ...]:
+        return (self.heights, self._east, self._south, *self.spacing, *self.size)
+
+    @cached_property
+    def _highest(self) -> NDArray[np.float32]:
+        blocks = [-(-(n - 1) // _kernels.BLOCK) for n in self.heights.shape]
+        out = np.empty((blocks[0], blocks[1]), np.float32)
+        _kernels.highest_of_blocks(self.heights, out)
+        return out
+
+
+def _empty_points(count: int) -> tuple[NDArray[np.float32], ...]:
+    return tuple(np.empty((count, width), np.float32) for width in (3, 3, 4, 2, 2))
+
+
+def _as_points(filled: tuple[NDArray[np.float32], ...]) -> Points:
+    for array in filled:
+        array.flags.writeable = False
+    position, normal, tangent, uv, footprint = filled
+    return Points(position=position, normal=normal, tangent=tangent, uv=uv, footprint=footprint)

@@ -1,0 +1,1 @@
+"""How much of each layer shows where: masks, stacking, weight maps."""
