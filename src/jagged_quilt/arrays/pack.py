@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import LAYOUTS, Layout, layout_named
 from jagged_quilt.arrays.mips import level_count, mip_levels, normal_mip_levels
-from jagged_quilt.arrays.resize import resize_wrapped
+from jagged_quilt.arrays.resize import resized
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.checks import power_of_two
 from jagged_quilt.foundation.colour import srgb_from_linear
@@ -92,7 +92,7 @@ def _mips_of(swatch: Swatch, role: MapRole, side: int) -> Iterator[NDArray[np.fl
     if given is None:
         values = np.full((side, side, role.value.channels), role.value.neutral, np.float32)
     else:
-        values = resize_wrapped(given.values, side, side)
+        values = resized(given.values, side, side)
     return normal_mip_levels(values) if role is MapRole.NORMAL else mip_levels(values)
 
 

@@ -17,6 +17,7 @@ from jagged_quilt.quiltfile.read import fault_at, read_table
 from jagged_quilt.quiltfile.schema import (
     AnyStep, ConstantStep, HeightStep, LayerTable, NoiseStep, QuiltTable, SlopeStep, SwatchTable,
 )  # fmt: skip
+from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.mask import Combine, Combined, Constant, Inverted, Mask
@@ -53,7 +54,7 @@ class Quilt:
             with self._at("arrays", "layouts", which):
                 layout_named(name)
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
-        self.camera  # noqa: B018 (refused now and not after an hour)
+        self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
 
     @cached_property
     def swatches(self) -> tuple[Swatch, ...]:
@@ -72,15 +73,27 @@ class Quilt:
             )
 
     @cached_property
-    def camera(self) -> Camera | None:
-        """The camera of the lit view, if the file names one."""
+    def camera(self) -> Camera:
+        """The camera of the lit view; where the file names none, one that sees the whole terrain from the south-east."""
         view = self.table.view
         if view is None:
-            return None
+            east, south = self.table.surface.size
+            high = self.table.surface.heights[1]
+            return Camera(
+                position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south), target=(0.5 * east, 0.0, 0.5 * south)
+            )
         with self._at("view"):
             x, y, z = view.camera
             tx, ty, tz = view.target
             return Camera(position=(x, y, z), target=(tx, ty, tz), view_angle=view.view_angle)
+
+    @cached_property
+    def sun(self) -> Sun:
+        """The sun of the lit view."""
+        if self.table.view is None:
+            return Sun()
+        with self._at("view", "sun"):
+            return Sun(*self.table.view.sun)
 
     def swatch_folder(self, swatch: SwatchTable) -> Path:
         """The folder of a swatch's maps."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -11,14 +12,21 @@ from jagged_quilt import __version__
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import BakedMaps, bake
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json
+from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import find_maps
 from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.show.board import Board
+from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.show.riser import draw_riser
+from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
+
+PICTURES = ("swatches", "weights", "maps", "view", "riser")
 
 
 @dataclass(frozen=True)
@@ -89,6 +97,35 @@ class Results:
         baked = bake(self.quilt.terrain, self.quilt.layers, self.arrays, weights, texels=side, normals=table.normals,
                      filter=table.filter, threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True)
+
+    def draw(self, chosen: Sequence[str] = ()) -> Made:
+        """Draw pictures, all of `PICTURES` where none is chosen; what they need is made first."""
+        for name in chosen:
+            known_name("picture", name, PICTURES)
+        folder = self.folder / "pictures"
+        names: list[str] = []
+        boards = [(name, self._boards(name)) for name in PICTURES if not chosen or name in chosen]
+        with written_together(folder) as stage:
+            for name, drawn in boards:
+                for number, board in enumerate(drawn):
+                    names.append(name + (f"_{number + 1}" if number else "") + ".png")
+                    board.save(stage / names[-1])
+        return Made(folder, tuple(folder / name for name in names), fresh=True)
+
+    def _boards(self, name: str) -> list[Board]:
+        quilt = self.quilt
+        if name == "swatches":
+            return swatch_sheets(quilt.swatches)
+        if name == "weights":
+            return weight_sheets(self.weights, quilt.terrain.area)
+        if name == "maps":
+            return [maps_sheet(self.bake().folder, quilt.terrain.size)]
+        if name == "riser":
+            return [draw_riser(quilt.terrain, threads=self._threads, progress=self._progress)]
+        board = Board("")
+        board.pin(draw_lit_view(quilt.terrain, quilt.layers, self.arrays, self.weights, quilt.camera, quilt.sun,
+                                threads=self._threads, progress=self._progress), 0, 0)  # fmt: skip
+        return [board]
 
     @property
     def arrays(self) -> TextureArrays:

@@ -1,0 +1,124 @@
+"""What all commands share: the quilt file argument, --out, progress, warnings, the sentence on compiling, tables."""
+
+from __future__ import annotations
+
+import threading
+import time
+import warnings
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from jagged_quilt.foundation.progress import Progress
+    from jagged_quilt.quiltfile.results import Made, Results
+
+_SLOW_START = 1.2  # seconds after which it is surely the compiler that works
+
+
+def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the quilt file and the options that every step of it takes."""
+    for option in (
+        click.option("--anew", is_flag=True, help="Do it again even if nothing changed."),
+        click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
+        click.option("--out", type=click.Path(path_type=Path), help="Folder for results; `out` beside the quilt file "
+                     "where not given."),  # fmt: skip
+        click.argument("quilt_file", type=click.Path(path_type=Path)),
+    ):
+        function = option(function)
+    return function
+
+
+def open_results(
+    quilt_file: Path, out: Path | None, threads: int | None, anew: bool, progress: Progress
+) -> Results:
+    """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
+    from jagged_quilt.foundation.files import make_folder
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.results import Results
+
+    results = Results(read_quilt(quilt_file), out, anew=anew, threads=threads, progress=progress)
+    make_folder(results.folder)
+    return results
+
+
+@contextmanager
+def at_work() -> Iterator[Progress]:
+    """Give a progress callback: a bar on a terminal, silence in a pipe. Warnings go to standard error, one line each."""
+    from jagged_quilt.foundation.errors import QuiltWarning
+
+    with warnings.catch_warnings(record=True) as caught, _bar() as progress:
+        warnings.simplefilter("ignore")
+        warnings.simplefilter("always", QuiltWarning)
+        try:
+            yield progress
+        finally:
+            for line in dict.fromkeys(str(each.message) for each in caught):
+                click.echo(f"warning: {line}", err=True)
+
+
+@contextmanager
+def _bar() -> Iterator[Progress]:
+    console = terminal(stderr=True)
+    if not console.is_terminal:
+        yield lambda step, done, whole: None
+        return
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    columns = (TextColumn("{task.description:<18}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True) as bar:
+        tasks: dict[str, Any] = {}
+        lock = threading.Lock()
+
+        def tell(step: str, done: int, whole: int) -> None:
+            with lock:
+                if step not in tasks or done == 0:
+                    for old in tasks.values():
+                        bar.update(old, visible=False)
+                    tasks[step] = bar.add_task(step, total=max(1, whole))
+                bar.update(tasks[step], completed=done)
+
+        yield tell
+
+
+def ready_kernels() -> None:
+    """Load the kernels; say so if they have to be compiled first."""
+    from jagged_quilt.quiltfile.rehearsal import rehearse
+
+    notice = threading.Timer(
+        _SLOW_START, click.echo, ["compiling the kernels; only the first run needs this (about 30 s)"], {"err": True}
+    )
+    notice.daemon = True
+    notice.start()
+    try:
+        rehearse()
+    finally:
+        notice.cancel()
+
+
+def terminal(stderr: bool = False) -> Console:
+    """Return a console that does not fold lines in a pipe."""
+    from rich.console import Console
+
+    console = Console(stderr=stderr, highlight=False)
+    if not console.is_terminal:
+        console = Console(stderr=stderr, highlight=False, width=200)
+    return console
+
+
+def report(made: Made, seconds: float) -> None:
+    """Say in a line what a step did."""
+    done = f"in {seconds:.1f} s" if made.fresh else "nothing changed; kept as it was"
+    click.echo(f"{made.folder}: {', '.join(path.name for path in made.files)} ({done})")
+
+
+@contextmanager
+def timed() -> Iterator[Callable[[], float]]:
+    """Give a clock that tells the seconds since the block began."""
+    start = time.perf_counter()
+    yield lambda: time.perf_counter() - start

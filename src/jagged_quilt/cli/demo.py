@@ -1,0 +1,68 @@
+"""`jquilt demo`"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import click
+
+from jagged_quilt.cli.common import at_work, ready_kernels, terminal
+
+Result = TypeVar("Result")
+
+
+@click.command("demo")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
+def command(folder: Path, threads: int | None) -> None:
+    """Write an example project into FOLDER, then check, pack, weigh, bake and draw it."""
+    from rich.table import Table
+
+    from jagged_quilt.demo.project import write_project
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.results import Results
+
+    steps: list[tuple[str, str, float]] = []
+
+    def step(name: str, work: Callable[[], Result], tell: Callable[[Result], str]) -> Result:
+        start = time.perf_counter()
+        result = work()
+        steps.append((name, tell(result), time.perf_counter() - start))
+        return result
+
+    with at_work() as progress:
+        ready_kernels()
+        quilt_file = step("write", lambda: write_project(folder, threads=threads, progress=progress),
+                          lambda made: f"{made.name}, swatches/, ground/")  # fmt: skip
+        quilt = read_quilt(quilt_file)
+        results = Results(quilt, threads=threads, progress=progress)
+        step("check", lambda: (quilt.swatches, quilt.terrain), lambda read: f"{len(read[0])} swatches, 1 heightmap: all read")
+        step("pack", results.pack, lambda made: _what(folder, made.folder, made.files))
+        step("weigh", results.weigh, lambda made: _what(folder, made.folder, made.files))
+        step("bake", results.bake, lambda made: _what(folder, made.folder, made.files))
+        step("show", results.draw, lambda made: _what(folder, made.folder, made.files))
+        shares = results.weights.shares()
+
+    console = terminal()
+    table = Table("step", "what was written in " + str(folder), "seconds", box=None, header_style="bold")
+    table.columns[2].justify = "right"
+    for name, what, seconds in steps:
+        table.add_row(name, what, f"{seconds:.1f}")
+    console.print(table)
+    cover = Table("layer", "share of the terrain", "", box=None, header_style="bold")
+    cover.columns[1].justify = "right"
+    for name, share in reversed(shares.items()):
+        cover.add_row(name, f"{100 * share:.1f} %", "█" * round(60 * share))
+    console.print()
+    console.print(cover)
+    click.echo("\nNext: look at " + str(results.folder / "pictures" / "view.png"))
+    click.echo(f"      change a number in {quilt_file}, then: jquilt bake {quilt_file} && jquilt show {quilt_file}")
+    click.echo("      jquilt --help tells the rest")
+
+
+def _what(folder: Path, made: Path, files: tuple[Path, ...]) -> str:
+    names = ", ".join(path.stem for path in files if path.suffix != ".json")
+    return f"{made.relative_to(folder)}/: {names}"

@@ -1,0 +1,79 @@
+"""`jquilt`: finds commands, and turns errors into one clear line and an exit code."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+
+import click
+
+COMMANDS = ("demo", "check", "pack", "weigh", "bake", "show")
+
+
+class _Commands(click.Group):
+    """Loads a command's file when it is called for; what a command needs it imports itself, when it runs."""
+
+    def list_commands(self, context: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, context: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"jagged_quilt.cli.{name}").command
+        return command
+
+    def resolve_command(
+        self, context: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS:
+            import difflib
+
+            near = difflib.get_close_matches(args[0], COMMANDS, n=1)
+            hint = f"did you mean {near[0]}?" if near else f"there are: {', '.join(COMMANDS)}"
+            context.fail(f"no command {args[0]!r}; {hint}")
+        return super().resolve_command(context, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("--debug", is_flag=True, help="Show where in the code an error came from.")
+@click.version_option(package_name="jagged-quilt", message="Jagged Quilt %(version)s")
+@click.pass_context
+def jquilt(context: click.Context, debug: bool) -> None:
+    """Blend the texture maps of many materials over a terrain, and see every step.
+
+    Begin with `jquilt demo saltworks`: it writes an example project and runs all of it.
+    """
+    context.obj = {"debug": debug}
+
+
+def main() -> None:
+    """Run the command line. Exit code 0 done, 1 the check found faults, 2 the input was refused, 3 our own failure."""
+    debug = "--debug" in sys.argv
+    try:
+        jquilt.main(standalone_mode=False)
+    except click.exceptions.Exit as stop:
+        sys.exit(stop.exit_code)
+    except click.Abort:
+        _say("stopped; what was there before is untouched")
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except Exception as error:
+        from jagged_quilt.foundation.errors import QuiltError
+
+        if debug:
+            raise
+        if isinstance(error, QuiltError):
+            _say(str(error))
+            sys.exit(2)
+        _say(f"a fault of our own, not of your input: {type(error).__name__}: {error} (run with --debug to see where)")
+        sys.exit(3)
+
+
+def _say(message: str) -> None:
+    click.echo("\n".join(f"jquilt: {line}" for line in message.splitlines() or [""]), err=True)

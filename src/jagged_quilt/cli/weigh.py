@@ -1,0 +1,25 @@
+"""`jquilt weigh`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+
+
+@click.command("weigh")
+@quilt_options
+def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
+    """Work out how much of each layer shows where."""
+    with at_work() as progress, timed() as seconds:
+        results = open_results(quilt_file, out, threads, anew, progress)
+        ready_kernels()
+        made = results.weigh()
+        taken = seconds()
+    report(made, taken)
+    for name, share in results.weights.shares().items():
+        click.echo(f"  {name:<24} {100 * share:5.1f} %")
+    lost = results.weights
+    click.echo(f"  cut from texels with more layers: {100 * lost.lost_mean:.3g} % on average, {100 * lost.lost_worst:.3g} % at worst")

@@ -1,0 +1,24 @@
+"""A tiny run through every kernel, so that they are compiled or loaded before anything is timed or shown."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jagged_quilt.arrays.pack import pack
+from jagged_quilt.baking.bake import bake
+from jagged_quilt.blend.layer import Layer, Triplanar
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.noise_mask import Noise
+from jagged_quilt.weights.weigh import weigh
+
+
+def rehearse() -> None:
+    """Weigh and bake an 8 x 8 terrain of two layers."""
+    grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
+    swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
+    layers = [Layer("one"), Layer("two", Triplanar(), mask=Noise(size=2.0))]
+    terrain = Terrain(np.zeros((2, 2)), size=(8.0, 8.0))
+    bake(terrain, layers, pack(swatches, texels=4, threads=1), weigh(terrain, layers, texels=8, threads=1), texels=8, threads=1)

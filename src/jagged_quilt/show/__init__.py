@@ -1,0 +1,1 @@
+"""Pictures to judge by: sheets, lit views, comparisons."""

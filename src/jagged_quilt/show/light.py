@@ -1,0 +1,98 @@
+"""One sun, one sky: how lit surfaces look. All linear, Rec. 709."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import number_in
+
+Vectors = NDArray[np.float32]
+"""(N, 3) float32."""
+
+_ZENITH = np.array([0.20, 0.34, 0.62], np.float32)
+_HORIZON = np.array([0.66, 0.72, 0.78], np.float32)
+_BOUNCE = np.array([0.20, 0.17, 0.14], np.float32)
+_SUN = np.array([3.3, 3.0, 2.55], np.float32)
+
+
+@dataclass(frozen=True, slots=True)
+class Sun:
+    """Where the sun stands.
+
+    Attributes
+    ----------
+    bearing : float
+        Degrees from north over east.
+    height : float
+        Degrees above the horizon, above 0.
+    """
+
+    bearing: float = 300.0
+    height: float = 35.0
+
+    def __post_init__(self) -> None:
+        number_in("the sun's bearing", self.bearing, -360, 360, "degrees")
+        number_in("the sun's height", self.height, 1, 90, "degrees")
+
+    @property
+    def towards(self) -> NDArray[np.float64]:
+        """Unit vector towards the sun, in the world."""
+        level = math.cos(math.radians(self.height))
+        bearing = math.radians(self.bearing)
+        return np.array([level * math.sin(bearing), math.sin(math.radians(self.height)), -level * math.cos(bearing)])
+
+
+def sky(directions: Vectors) -> Vectors:
+    """Return the sky's light from a direction; below the horizon, what the ground throws back."""
+    up = directions[:, 1:2]
+    above = _HORIZON + (_ZENITH - _HORIZON) * np.clip(up, 0, 1) ** np.float32(0.45)
+    fade = np.clip(-up * np.float32(6), 0, 1)
+    return (above * (1 - fade) + _BOUNCE * fade).astype(np.float32)
+
+
+def lit(
+    diffuse: Vectors, specular: Vectors, roughness: NDArray[np.float32], occlusion: NDArray[np.float32],
+    normal: Vectors, view: Vectors, sun: Sun, sunlit: NDArray[np.float32],
+) -> Vectors:  # fmt: skip
+    """Return the light that leaves points towards the eye.
+
+    Lambert below a GGX lobe (Walter et al. 2007) with the height-correlated Smith term and Schlick's Fresnel; the sky adds
+    light by how far a normal looks up, and its mirror image by reflectance and roughness.
+
+    Parameters
+    ----------
+    diffuse, specular : (N, 3)
+        Reflectance: of the body, and at normal incidence of the surface.
+    roughness, occlusion, sunlit : (N,)
+        sunlit is 0 in shadow.
+    normal, view : (N, 3)
+        Unit, world; view points to the eye.
+    """
+    light = sun.towards.astype(np.float32)
+    half = view + light
+    half /= np.linalg.norm(half, axis=1, keepdims=True)
+    n_l = np.clip(normal @ light, 0, 1)[:, None]
+    n_v = np.clip(np.einsum("nd,nd->n", normal, view), 1e-3, 1)[:, None]
+    n_h = np.clip(np.einsum("nd,nd->n", normal, half), 0, 1)[:, None]
+    v_h = np.clip(np.einsum("nd,nd->n", view, half), 0, 1)[:, None]
+    alpha2 = (np.maximum(roughness, 0.04)[:, None] ** 4).astype(np.float32)
+    lobe = alpha2 / (np.float32(np.pi) * (n_h * n_h * (alpha2 - 1) + 1) ** 2)
+    smith = 0.5 / (n_l * np.sqrt(n_v * n_v * (1 - alpha2) + alpha2) + n_v * np.sqrt(n_l * n_l * (1 - alpha2) + alpha2) + 1e-6)
+    fresnel = specular + (1 - specular) * (1 - v_h) ** 5
+    direct = (diffuse / np.float32(np.pi) * (1 - fresnel) + lobe * smith * fresnel) * n_l * sunlit[:, None] * _SUN
+    mirror = 2 * np.einsum("nd,nd->n", normal, view)[:, None] * normal - view
+    edge = specular + (np.maximum(1 - roughness[:, None], specular) - specular) * (1 - n_v) ** 5
+    open_sky = occlusion[:, None]
+    around = _BOUNCE + (0.5 * (_HORIZON + _ZENITH) - _BOUNCE) * (0.5 + 0.5 * normal[:, 1:2])
+    ambient = diffuse * (1 - edge) * around * np.float32(0.55) * open_sky
+    blurred = sky(mirror) * (1 - roughness[:, None]) + around * roughness[:, None]
+    return (direct + ambient + edge * blurred * open_sky).astype(np.float32)
+
+
+def shoulder(light: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return light as it is up to 0.7, and what is brighter bent to stay below 1."""
+    return np.where(light < 0.7, light, 1 - 0.3 * np.exp(-(np.maximum(light, 0.7) - 0.7) / 0.3)).astype(np.float32)

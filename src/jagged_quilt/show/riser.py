@@ -1,0 +1,77 @@
+"""The same cliff twice: a labelled grid laid on from above, and laid on from three sides."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.blend.layer import Layer, Planar, Triplanar
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.show.board import FAINT, Board
+from jagged_quilt.show.labelled_grid import SQUARES, grid_arrays
+from jagged_quilt.show.light import Sun
+from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.terrain import Terrain
+
+STEEP = 45.0  # degrees
+
+
+def stretch_planar(points: Points) -> NDArray[np.float32]:
+    """Return how much longer than wide a texel laid on from above lies on the surface, (N,): 1 / cos(slope)."""
+    return (1 / np.maximum(np.abs(points.normal[:, 1]), 1e-3)).astype(np.float32)
+
+
+def stretch_triplanar(points: Points) -> NDArray[np.float32]:
+    """Return the same for the plane that counts most at each point, (N,)."""
+    return (1 / np.max(np.abs(points.normal), axis=1)).astype(np.float32)
+
+
+def draw_riser(
+    terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent
+) -> Board:
+    """Draw the steepest broad cliff of a terrain, planar left and triplanar right, under one light."""
+    points = terrain.points(terrain.layout(512))
+    slope = np.degrees(np.arccos(np.clip(points.normal[:, 1], -1, 1)))
+    steep = points[slope > STEEP] if (slope > STEEP).any() else points[slope >= np.percentile(slope, 99)]
+    camera, facing = _in_front_of_riser(terrain, points, slope)
+    sun = Sun(facing + 38, 42)
+    grid = grid_arrays(tile=float(SQUARES))
+    board = Board(
+        "The same cliff, planar and triplanar",
+        f"labelled grid, one square = 1 m; {100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°",
+    )
+    sides = (
+        ("planar, laid on from above", Planar(), stretch_planar(steep)),
+        (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_triplanar(steep)),
+    )
+    for place, (title, projection, stretch) in enumerate(sides):
+        x = 20 + place * 625
+        picture = draw_lit_view(terrain, [Layer("grid", projection)], grid, None, camera, sun, width=615, height=676,
+                                threads=threads, progress=progress)  # fmt: skip
+        board.pin(picture, x, 56)
+        median, high = np.percentile(stretch, [50, 99])
+        board.write(x, 752, title, size=15, bold=True)
+        board.write(x, 776, f"stretch where it is steep: median {median:.2f}, 99th percentile {high:.2f}", size=12, ink=FAINT)
+    return board
+
+
+def _in_front_of_riser(terrain: Terrain, points: Points, slope: NDArray[np.float32]) -> tuple[Camera, float]:
+    """A camera that looks up a cliff which runs askew to the axes, and the bearing of the cliff's face in degrees."""
+    reach = 0.06 * min(terrain.size)
+    inside = np.ones(len(points), bool)
+    for axis, size in ((0, terrain.size[0]), (2, terrain.size[1])):
+        inside &= (points.position[:, axis] > 1.6 * reach) & (points.position[:, axis] < size - 1.6 * reach)
+    level = np.abs(points.normal[:, 0] * points.normal[:, 2])  # largest where the face looks between two axes
+    score = np.where(inside, slope * (0.4 + level), -1)
+    place = points.position[int(np.argmax(score))].astype(np.float64)
+    out = points.normal[int(np.argmax(score))].astype(np.float64)
+    out[1] = 0
+    out /= np.linalg.norm(out) or 1.0
+    eye = place + out * reach
+    ground = float(terrain.points_at([[eye[0], eye[2]]]).position[0, 1])
+    eye[1] = max(ground + 0.2 * reach, place[1] + 0.12 * reach)
+    bearing = float(np.degrees(np.arctan2(out[0], -out[2])))
+    camera = Camera(position=(eye[0], eye[1], eye[2]), target=(place[0], place[1], place[2]), view_angle=46.0)
+    return camera, bearing

@@ -1,0 +1,221 @@
+"""Sheets: many things side by side, each named, at the same scale."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
+from jagged_quilt.show.light import Sun, lit, shoulder
+from jagged_quilt.weights.weight_map import WeightMap
+
+SWATCHES_ON_A_SHEET = 6
+LAYERS_ON_A_SHEET = 9
+_NOTES = {
+    MapRole.DIFFUSE: "sRGB",
+    MapRole.NORMAL: "green up",
+    MapRole.ROUGHNESS: "white is rough",
+    MapRole.SPECULAR: "sRGB",
+    MapRole.HEIGHT: "white is high",
+    MapRole.OCCLUSION: "white is open",
+}
+
+
+def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
+    """Draw the maps of each swatch in a row, behind a piece of it lit from the upper left."""
+    pages = [swatches[n : n + SWATCHES_ON_A_SHEET] for n in range(0, len(swatches), SWATCHES_ON_A_SHEET)]
+    return [_swatch_sheet(page, number, len(pages)) for number, page in enumerate(pages, 1)]
+
+
+def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
+    board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
+    left, top, across, down, wide, high = 146, 78, 162, 119, 154, 111
+    for column, title in enumerate(["lit", *(role.key for role in MapRole)]):
+        note = "" if column == 0 else _NOTES[list(MapRole)[column - 1]]
+        board.write(left + column * across, 66, title, size=13, bold=True)
+        board.write(left + column * across + wide, 66, note, size=11, ink=FAINT, side="right")
+    for row, swatch in enumerate(swatches):
+        y = top + row * down
+        board.write(20, y + 36, swatch.name, size=13, bold=True)
+        board.write(20, y + 58, f"tile {swatch.tile:g} m", size=12, ink=FAINT)
+        board.write(20, y + 76, f"relief {100 * swatch.relief:g} cm", size=12, ink=FAINT)
+        board.pin(_cut(_lit_swatch(swatch, wide), high), left, y)
+        for column, role in enumerate(MapRole, 1):
+            given = swatch.maps.get(role)
+            x = left + column * across
+            if given is None:
+                board.pin(_neutral(role, high, wide), x, y)
+                board.write(x + wide / 2, y + high / 2, "neutral", size=12, side="center", behind="#1e2024")
+            else:
+                rows = max(1, round(wide * given.size[0] / given.size[1]))
+                board.pin(_cut(_map_picture(given, rows, wide), high), x, y)
+    return board
+
+
+def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
+    """A piece of a swatch, flat on the ground, seen from above."""
+    from jagged_quilt.arrays.resize import resized
+
+    flat = {}
+    for role in MapRole:
+        given = swatch.maps.get(role)
+        values = np.full((1, 1, role.value.channels), role.value.neutral, np.float32) if given is None else given.values
+        flat[role] = resized(values, wide, wide).reshape(wide * wide, -1)
+    tangent = flat[MapRole.NORMAL]
+    world = np.column_stack([tangent[:, 0], tangent[:, 2], -tangent[:, 1]])
+    world /= np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
+    view = np.broadcast_to(np.array([0, 1, 0], np.float32), world.shape)
+    light = lit(flat[MapRole.DIFFUSE], flat[MapRole.SPECULAR], flat[MapRole.ROUGHNESS][:, 0], flat[MapRole.OCCLUSION][:, 0],
+                world, view, Sun(315, 38), np.ones(len(world), np.float32))  # fmt: skip
+    return picture_of(shoulder(light).reshape(wide, wide, 3), wide, wide)
+
+
+def _map_picture(given: TextureMap, rows: int, columns: int) -> Picture:
+    if given.role is MapRole.NORMAL:
+        return picture_of_data(given.values * 0.5 + 0.5, rows, columns)
+    if given.role in (MapRole.DIFFUSE, MapRole.SPECULAR):
+        return picture_of(given.values, rows, columns)
+    return picture_of_data(given.values, rows, columns)
+
+
+def _neutral(role: MapRole, rows: int, columns: int) -> Picture:
+    texel = np.full((1, 1, role.value.channels), role.value.neutral, np.float32)
+    colour = role in (MapRole.DIFFUSE, MapRole.SPECULAR)
+    values = texel * 0.5 + 0.5 if role is MapRole.NORMAL else texel
+    one = picture_of(values, 1, 1) if colour else picture_of_data(values, 1, 1)
+    return np.broadcast_to(one, (rows, columns, 3)).copy()
+
+
+def _cut(picture: Picture, high: int) -> Picture:
+    return picture[:high]
+
+
+def key_colours(count: int) -> NDArray[np.uint8]:
+    """Return (count, 3) sRGB colours that can be told apart, in a fixed order (golden-angle hues, two lightnesses)."""
+    import colorsys
+
+    hues = (0.08 + np.arange(count) * 0.61803398875) % 1.0
+    rows = [colorsys.hls_to_rgb(hue, 0.60 if n % 2 == 0 else 0.42, 0.62) for n, hue in enumerate(hues)]
+    return np.rint(np.array(rows).reshape(count, 3) * 255).astype(np.uint8)
+
+
+def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
+    """Draw all layers together in a colour key with their shares, and each layer alone.
+
+    Parameters
+    ----------
+    area : float
+        Square metres of the surface, seen from above.
+    """
+    count = len(weights.names)
+    pages = range(0, count, LAYERS_ON_A_SHEET)
+    return [_weight_sheet(weights, area, first, min(first + LAYERS_ON_A_SHEET, count), len(pages)) for first in pages]
+
+
+def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages: int) -> Board:
+    height, width = weights.layers.shape[:2]
+    keep = weights.layers.shape[2]
+    note = (f"{width} x {height} texels, {keep} layers kept at each; "
+            f"cut: {100 * weights.lost_mean:.2g} % on average, {100 * weights.lost_worst:.2g} % at worst")  # fmt: skip
+    board = Board("Weights" + (f" {first // LAYERS_ON_A_SHEET + 1} / {pages}" if pages > 1 else ""), note)
+    colours = key_colours(len(weights.names))
+    from jagged_quilt.foundation.colour import linear_from_srgb
+
+    linear = linear_from_srgb(colours.astype(np.float32) / 255)
+    shares = weights.shares()
+    together = np.zeros((height, width, 3), np.float32)
+    for k in range(keep):
+        together += linear[weights.layers[..., k]] * (weights.weights[..., k, None] / np.float32(255))
+    rows, columns = _within(height, width, 520, 500)
+    board.pin(picture_of(together, rows, columns), 20, 62)
+    names = weights.names[first:last]
+    line = min(24.0, 208 / max(1, len(names)))
+    for place, name in enumerate(reversed(names)):
+        which = last - 1 - place
+        y = 62 + rows + 22 + place * line
+        board.pin(np.broadcast_to(colours[which], (14, 22, 3)), 20, round(y) - 7)
+        board.write(52, y, name, size=13)
+        board.write(300, y, f"{100 * shares[name]:.1f} %", size=13, side="right")
+        board.write(410, y, f"{area * shares[name]:,.0f} m²", size=13, ink=FAINT, side="right")
+    side = 3 if len(names) > 4 else 2
+    cell = (1280 - 548 - 20) // side
+    lines = -(-len(names) // side)
+    room = min(cell - 10, (800 - 62) // lines - 34)
+    for place, name in enumerate(names):
+        x, y = 548 + place % side * cell, 62 + place // side * (room + 34)
+        rows, columns = _within(height, width, room, room)
+        board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
+        board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
+        board.write(x + 18, y + rows + 16, name, size=12)
+        board.write(x + columns, y + rows + 16, f"{100 * shares[name]:.1f} %", size=12, ink=FAINT, side="right")
+    return board
+
+
+def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
+    """Draw baked maps whole, and one place of them at one pixel per texel and four times as large.
+
+    Parameters
+    ----------
+    metres : (float, float)
+        Size of the surface, east and south.
+    """
+    images = {role: read_image(folder / f"{role.key}.png") for role in MapRole}
+    height, width = images[MapRole.DIFFUSE].shape[:2]
+    texel = metres[0] / width
+    board = Board("Baked maps", f"{width} x {height} texels of {100 * texel:.3g} cm")
+    cell, side = 207, 199
+    row, column = _busiest(images[MapRole.DIFFUSE], side)
+    zoom_side = -(-side // 4)
+    for place, role in enumerate(MapRole):
+        x = 20 + place * cell
+        shown = _eight_bits(images[role])
+        rows, columns = _within(height, width, side, side)
+        plain = TextureMap(role=role, texels=images[role])
+        board.write(x, 66, role.key, size=13, bold=True)
+        board.write(x + side, 66, _NOTES[role], size=11, ink=FAINT, side="right")
+        board.pin(_map_picture(plain, rows, columns), x, 80)
+        fx, fy = round(column * columns / width), round(row * rows / height)
+        board.frame(x + fx - 1, 80 + fy - 1, max(6, round(side * columns / width)) + 2,
+                    max(6, round(side * rows / height)) + 2, (255, 214, 64), 1)  # fmt: skip
+        crop = shown[row : row + side, column : column + side]
+        board.pin(crop, x, 316)
+        middle = (side - zoom_side) // 2
+        close = crop[middle : middle + zoom_side, middle : middle + zoom_side]
+        board.pin(close.repeat(4, axis=0).repeat(4, axis=1)[:side, :side], x, 556)
+    board.write(20, 298, f"the marked place, one pixel per texel: {side * texel:.3g} m across", size=12, ink=FAINT)
+    board.write(20, 538, f"its middle, four pixels per texel: {zoom_side * texel:.3g} m across", size=12, ink=FAINT)
+    return board
+
+
+def _busiest(diffuse: Picture, side: int) -> tuple[int, int]:
+    """Where a square of the map has most contrast between its quarters: a place where layers meet."""
+    height, width = diffuse.shape[:2]
+    best, found = -1.0, (0, 0)
+    for row in range(0, max(1, height - side), max(1, side // 2)):
+        for column in range(0, max(1, width - side), max(1, side // 2)):
+            patch = diffuse[row : row + side, column : column + side].astype(np.float32)
+            quarter = max(1, side // 3)
+            means = [patch[r : r + quarter, c : c + quarter].mean(axis=(0, 1)) for r in (0, quarter, 2 * quarter)
+                     for c in (0, quarter, 2 * quarter) if patch[r : r + quarter, c : c + quarter].size]  # fmt: skip
+            spread = float(np.std(means, axis=0).sum())
+            if spread > best:
+                best, found = spread, (row, column)
+    return found
+
+
+def _eight_bits(image: NDArray[np.generic]) -> Picture:
+    bits = (image >> 8).astype(np.uint8) if image.dtype == np.uint16 else image.astype(np.uint8)
+    return np.repeat(bits, 3, axis=2) if bits.shape[2] == 1 else bits
+
+
+def _within(height: int, width: int, rows: int, columns: int) -> tuple[int, int]:
+    """The largest size of the same proportions that fits."""
+    scale = min(rows / height, columns / width)
+    return max(1, round(height * scale)), max(1, round(width * scale))
