@@ -10,14 +10,14 @@ SAMPLES = 513
 SIZE = 256.0  # metres
 RELIEF = 38.0  # metres
 TERRACES = 7
-RISER = 3.6  # metres from the foot of a riser to its top
+RISERS = (2.3, 6.2)  # metres from the foot of a riser to its top: cliffs here, banks there
 
 
 def ground(samples: int = SAMPLES) -> Field:
     """Return heights, (samples, samples), 0..1 of RELIEF.
 
-    The land falls from north-west to a basin in the south-east; it is cut into terraces whose risers are equally wide in
-    metres wherever the land is steep or not, with a low bund along each upper edge that would hold the brine in.
+    The land falls from north-west to a basin in the south-east; it is cut into terraces whose risers are a few metres wide
+    wherever the land is steep or not, with a low bund along each upper edge that would hold the brine in.
     """
     at = np.linspace(0, 1, samples)
     v, u = np.meshgrid(at, at, indexing="ij")
@@ -31,10 +31,12 @@ def ground(samples: int = SAMPLES) -> Field:
     per_metre = np.maximum(np.hypot(down, right), 0.012)
     level = np.floor(land)
     past = (land - level - 0.5) / per_metre
-    lift = step(past, -RISER / 2, RISER / 2)
-    bund = 0.55 * np.exp(-(((past - RISER / 2 - 1.6) / 0.9) ** 2))
+    cliff = step(patches(u, v, cells=5, octaves=2, seed=75), 0.36, 0.64)
+    half = 0.5 * (RISERS[1] + (RISERS[0] - RISERS[1]) * cliff)
+    lift = step(past / half, -1.0, 1.0)
+    bund = 0.7 * np.exp(-(((past - half - 1.7) / 0.9) ** 2))
     steps = (level + lift) / TERRACES
-    gentle = 0.5 * (patches(u, v, cells=9, octaves=4, seed=73) - 0.5) + 0.16 * (patches(u, v, cells=40, octaves=3, seed=74) - 0.5)
+    gentle = 0.8 * (patches(u, v, cells=9, octaves=4, seed=73) - 0.5) + 0.16 * (patches(u, v, cells=40, octaves=3, seed=74) - 0.5)
     metres = steps * (RELIEF - 1.5) + bund + gentle + 0.4
     floor = step(land, 0.45, 0.0)
     metres -= 0.9 * floor

@@ -47,8 +47,8 @@ def brine(side: int) -> Recipe:
     u, v = grid(side)
     wu, wv = warped(u, v, amount=0.10, cells=3, seed=11)
     ripple = patches(wu, wv, cells=7, octaves=3, seed=12) * 0.7 + patches(u, v, cells=19, octaves=2, seed=13) * 0.3
-    bloom = step(patches(u, v, cells=3, octaves=5, seed=14), 0.40, 0.64)
-    diffuse = _between((58, 112, 116), (158, 112, 106), bloom) * (0.92 + 0.16 * patches(u, v, cells=5, seed=15))[..., None]
+    bloom = step(patches(wu, wv, cells=4, octaves=5, seed=14), 0.30, 0.80)
+    diffuse = _between((84, 122, 118), (132, 116, 108), bloom) * (0.93 + 0.14 * patches(u, v, cells=5, seed=15))[..., None]
     return Recipe(stretched(ripple), diffuse, 0.06 + 0.05 * bloom, np.full_like(u, 0.021))
 
 
@@ -64,7 +64,7 @@ def salt_crust(side: int) -> Recipe:
     height = stretched(0.62 * rim + 0.30 * shoulder + 0.16 * dish + 0.10 * grain + 0.06 * per_cell(which, seed=25))
     stain = step(patches(u, v, cells=4, octaves=5, seed=26), 0.45, 0.75)
     diffuse = _between((206, 198, 188), (240, 238, 232), np.clip(0.3 + 0.9 * height, 0, 1))
-    diffuse = diffuse * (1 - 0.22 * stain[..., None] * np.array([0.3, 0.7, 1.0]))
+    diffuse = diffuse * (1 - 0.14 * stain[..., None] * np.array([0.3, 0.7, 1.0]))
     return Recipe(height, diffuse, 0.62 + 0.25 * grain - 0.12 * rim, np.full_like(u, 0.045))
 
 
@@ -159,7 +159,7 @@ class Material:
 
 
 MATERIALS = {
-    "brine": Material(brine, 8.0, 0.02),
+    "brine": Material(brine, 16.0, 0.03),
     "salt_crust": Material(salt_crust, 4.0, 0.06),
     "cracked_clay": Material(cracked_clay, 3.0, 0.08),
     "layered_gypsum": Material(layered_gypsum, 6.0, 0.22),

@@ -58,7 +58,7 @@ def draw_lit_view(
     def draw_rows(top: int) -> None:
         bottom = min(top + _ROWS_AT_ONCE, height)
         points, met, rays = camera.points(terrain, rows, columns, slice(top * _FINER, bottom * _FINER))
-        light = sky(rays)
+        light = sky(np.maximum(rays, np.array([-1, 0, -1], np.float32)))  # no ground below the horizon, only haze
         if met.any():
             kept = weights.at(points) if weights is not None else weigh_points(points, layers, keep=16)[0]
             texels = blender.blend(points, kept, normals="world")

@@ -58,13 +58,14 @@ def draw_riser(
 
 
 def _in_front_of_riser(terrain: Terrain, points: Points, slope: NDArray[np.float32]) -> tuple[Camera, float]:
-    """A camera that looks up a cliff which runs askew to the axes, and the bearing of the cliff's face in degrees."""
+    """A camera before the steepest cliff that faces an axis more or less, and the bearing of the cliff's face in degrees."""
     reach = 0.06 * min(terrain.size)
     inside = np.ones(len(points), bool)
     for axis, size in ((0, terrain.size[0]), (2, terrain.size[1])):
         inside &= (points.position[:, axis] > 1.6 * reach) & (points.position[:, axis] < size - 1.6 * reach)
-    level = np.abs(points.normal[:, 0] * points.normal[:, 2])  # largest where the face looks between two axes
-    score = np.where(inside, slope * (0.4 + level), -1)
+    east, south = np.abs(points.normal[:, 0]), np.abs(points.normal[:, 2])
+    askew = np.degrees(np.arctan2(np.minimum(east, south), np.maximum(east, south)))
+    score = np.where(inside, slope - np.abs(askew - 12), -1)  # a little askew, as cliffs are
     place = points.position[int(np.argmax(score))].astype(np.float64)
     out = points.normal[int(np.argmax(score))].astype(np.float64)
     out[1] = 0

@@ -21,10 +21,10 @@ LAYERS_ON_A_SHEET = 9
 _NOTES = {
     MapRole.DIFFUSE: "sRGB",
     MapRole.NORMAL: "green up",
-    MapRole.ROUGHNESS: "white is rough",
+    MapRole.ROUGHNESS: "white rough",
     MapRole.SPECULAR: "sRGB",
-    MapRole.HEIGHT: "white is high",
-    MapRole.OCCLUSION: "white is open",
+    MapRole.HEIGHT: "white high",
+    MapRole.OCCLUSION: "white open",
 }
 
 
@@ -36,11 +36,11 @@ def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
 
 def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
-    left, top, across, down, wide, high = 146, 78, 162, 119, 154, 111
+    left, top, across, down, wide, high = 164, 78, 157, 119, 150, 111
     for column, title in enumerate(["lit", *(role.key for role in MapRole)]):
         note = "" if column == 0 else _NOTES[list(MapRole)[column - 1]]
         board.write(left + column * across, 66, title, size=13, bold=True)
-        board.write(left + column * across + wide, 66, note, size=11, ink=FAINT, side="right")
+        board.write(left + column * across + wide, 66, note, size=10, ink=FAINT, side="right")
     for row, swatch in enumerate(swatches):
         y = top + row * down
         board.write(20, y + 36, swatch.name, size=13, bold=True)
@@ -133,7 +133,7 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     together = np.zeros((height, width, 3), np.float32)
     for k in range(keep):
         together += linear[weights.layers[..., k]] * (weights.weights[..., k, None] / np.float32(255))
-    rows, columns = _within(height, width, 520, 500)
+    rows, columns = _within(height, width, 520, 440)
     board.pin(picture_of(together, rows, columns), 20, 62)
     names = weights.names[first:last]
     line = min(24.0, 208 / max(1, len(names)))
@@ -142,14 +142,14 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
         y = 62 + rows + 22 + place * line
         board.pin(np.broadcast_to(colours[which], (14, 22, 3)), 20, round(y) - 7)
         board.write(52, y, name, size=13)
-        board.write(300, y, f"{100 * shares[name]:.1f} %", size=13, side="right")
-        board.write(410, y, f"{area * shares[name]:,.0f} m²", size=13, ink=FAINT, side="right")
+        board.write(290, y, f"{100 * shares[name]:.1f} %", size=13, side="right")
+        board.write(400, y, f"{area * shares[name]:,.0f} m²", size=13, ink=FAINT, side="right")
     side = 3 if len(names) > 4 else 2
-    cell = (1280 - 548 - 20) // side
+    cell = (1280 - 484 - 10) // side
     lines = -(-len(names) // side)
     room = min(cell - 10, (800 - 62) // lines - 34)
     for place, name in enumerate(names):
-        x, y = 548 + place % side * cell, 62 + place // side * (room + 34)
+        x, y = 484 + place % side * cell, 62 + place // side * (room + 34)
         rows, columns = _within(height, width, room, room)
         board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
         board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
@@ -170,7 +170,7 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     height, width = images[MapRole.DIFFUSE].shape[:2]
     texel = metres[0] / width
     board = Board("Baked maps", f"{width} x {height} texels of {100 * texel:.3g} cm")
-    cell, side = 207, 199
+    cell, side = 209, 195
     row, column = _busiest(images[MapRole.DIFFUSE], side)
     zoom_side = -(-side // 4)
     for place, role in enumerate(MapRole):
@@ -179,7 +179,7 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
         rows, columns = _within(height, width, side, side)
         plain = TextureMap(role=role, texels=images[role])
         board.write(x, 66, role.key, size=13, bold=True)
-        board.write(x + side, 66, _NOTES[role], size=11, ink=FAINT, side="right")
+        board.write(x + side, 66, _NOTES[role], size=10, ink=FAINT, side="right")
         board.pin(_map_picture(plain, rows, columns), x, 80)
         fx, fy = round(column * columns / width), round(row * rows / height)
         board.frame(x + fx - 1, 80 + fy - 1, max(6, round(side * columns / width)) + 2,
