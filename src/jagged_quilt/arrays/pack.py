@@ -65,7 +65,7 @@ def pack(
                          f"pack at {side // 2}")  # fmt: skip
     for swatch in given:
         _warn_of_sizes(swatch)
-    stored = np.zeros((len(chosen), int(starts[-1])), np.uint32)
+    stored = np.zeros((int(starts[-1]), len(chosen)), np.uint32)
 
     def pack_one(place: int) -> None:
         mips = {role: _mips_of(given[place], role, side) for role in {r for each in chosen for r in each.roles}}
@@ -74,7 +74,7 @@ def pack(
             area = (side >> level) ** 2
             at = int(starts[level]) + place * area
             for row, layout in enumerate(chosen):
-                stored[row, at : at + area] = _stored_rgba(layout, values).reshape(-1, 4).view(np.uint32).ravel()
+                stored[at : at + area, row] = _stored_rgba(layout, values).reshape(-1, 4).view(np.uint32).ravel()
 
     work_through(range(len(given)), pack_one, threads=threads, step="packing swatches", progress=progress)
     return TextureArrays(

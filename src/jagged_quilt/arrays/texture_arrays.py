@@ -35,9 +35,9 @@ class TextureArrays:
         Metres, of each slice.
     side : int
         Texels along a slice's side at full size; a power of two.
-    texels : (A, T) uint32
-        One row per layout: RGBA8 (red in the low byte), level after level from the full size down, slice after slice
-        within a level.
+    texels : (T, A) uint32
+        One column per layout: RGBA8 (red in the low byte), level after level from the full size down, slice after slice
+        within a level. The arrays' texels of one place lie side by side, as the blend reads them.
     """
 
     layouts: tuple[Layout, ...]
@@ -48,9 +48,9 @@ class TextureArrays:
     texels: NDArray[np.uint32]
 
     def __post_init__(self) -> None:
-        if self.texels.shape != (len(self.layouts), int(self.level_starts[-1])):
-            raise ShapeError(f"texels must have shape {(len(self.layouts), int(self.level_starts[-1]))}; "
-                             f"got {self.texels.shape}")  # fmt: skip
+        wanted = (int(self.level_starts[-1]), len(self.layouts))
+        if self.texels.shape != wanted or self.texels.dtype != np.uint32:
+            raise ShapeError(f"texels must be {wanted} uint32; got {self.texels.dtype} {self.texels.shape}")
         self.texels.flags.writeable = False
 
     @property
@@ -64,12 +64,12 @@ class TextureArrays:
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
     def level(self, layout: str, level: int = 0) -> NDArray[np.uint8]:
-        """Return the texels of one level of one array, (S, H, W, 4) uint8, read-only, as stored."""
+        """Return the texels of one level of one array, (S, H, W, 4) uint8, as stored."""
         names = [each.name for each in self.layouts]
         row = names.index(known_name("array", layout, names))
         starts = self.level_starts
         side = self.side >> level
-        flat = self.texels[row, starts[level] : starts[level + 1]]
+        flat = np.ascontiguousarray(self.texels[starts[level] : starts[level + 1], row])
         return flat.view(np.uint8).reshape(len(self.names), side, side, 4)
 
     def values(self, name: str, role: MapRole, level: int = 0) -> NDArray[np.float32]:
@@ -132,7 +132,7 @@ class TextureArrays:
                 tiles=tuple(float(each["tile"]) for each in slices),
                 reliefs=tuple(float(each["relief"]) for each in slices),
                 side=side,
-                texels=np.stack(rows),
+                texels=np.stack(rows, axis=1),
             )
         except (KeyError, TypeError, ValueError, NameNotFoundError) as error:
             if isinstance(error, FileError):

@@ -146,7 +146,7 @@ def bake(
         part = slice((first - top) * width, (last - top) * width)
         flat = (out[role].reshape(height * width, *out[role].shape[2:]) for role in _STORED)
         target = EncodedTexels(*(each[part] for each in flat))
-        blender.blend_into(target, points, _weights_at(points, layers, weights), normals=normals)
+        blender.blend_into(target, points, _weights_at(points, layers, weights), normals=normals, columns=width)
 
     step = max(1, whole_number_in("block", block, 1, 1 << 26) // width)
     pieces = [(first, min(first + step, bottom)) for first in range(top, bottom, step)]

@@ -1,12 +1,23 @@
-"""The blend, as loops: per block of texels, expand - sample - resolve.
+"""The blend, as loops over blocks of texels: almost all of it runs in vector lanes, one texel to a lane.
 
-    expand   (scalar)      lists, in texel order, every texture sample that matters: a sample is one projection plane of
-                           one layer at one texel; an entry is one layer at one texel and owns 1 - 3 samples
-    sample   (vectorised)  reads each sample from one texture array into rows of float32, one row per channel
-    resolve  (scalar)      weighs entries by height, drops what does not show, mixes the rest, sets normals upright
+A place is the k-th heaviest layer of each texel of a block; a pass is one place seen on one of the planes X, Y and Z at one
+of two mip levels.
 
-Nothing is checked and nothing is allocated here: `plan.py` does both. All of it stands in one file because the compiler's
-cache on disk does not see a change in another.
+    spread    scalar   lays points and the layers of their places out in rows, one column per texel
+    locate    lanes    where the four texels around each lane's sample lie, and the place between them
+    fetch     scalar   reads those texels from all arrays
+    rise      lanes    how high each place's surface is
+    weigh     lanes    lets the taller layer show, as weights that sum to 1
+    mix       lanes    decodes a pass's texels and adds them by weight: colour in linear light, normals as vectors
+    turn      lanes    sets the detail normals upright on the surface
+    encode    scalar   stores bytes
+
+Passes that no texel of the block needs are left out, so a block costs what shows in it. Fetching is a phase of its own
+because gather instructions are slow on many processors (patched there against leaks of data), and plain loads are fast on
+all. Buffers are flat, and their rows a constant apart, so that LLVM sees that rows do not overlap.
+
+Nothing is checked and nothing is allocated here: `blender.py` does both. All of it stands in one file because the
+compiler's cache on disk does not see a change in another.
 """
 
 from __future__ import annotations
@@ -15,535 +26,631 @@ import math
 
 import numpy as np
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import check, inlined, kernel, lanes
 
-# Rows of `samples_f` (float32) and `samples_i` (int32), one column per sample.
-U, V, LEVEL_FRACTION, SHARE = 0, 1, 2, 3
-SLICE, LEVEL, PLANE = 0, 1, 2
-# Rows of `entries_f` and `entries_i`, one column per entry.
-ENTRY_WEIGHT, ENTRY_TALLNESS = 0, 1
-ENTRY_LAYER, ENTRY_FIRST = 0, 1
-# Columns of `layers_f` (float64) and `layers_i` (int32), one row per layer.
-INVERSE_TILE, SHARPNESS, HARDNESS, RELIEF, LEVEL_BIAS = 0, 1, 2, 3, 4
-LAYER_SLICE, LAYER_PROJECTION = 0, 1
-PLANAR, TRIPLANAR = 0, 1
-# Columns of a blended texel.
+B = 128  # lanes: texels of a block, and columns of every row; all loops run over all of them, whatever the block holds
+TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more layers, planes and texture than a row does
+
+# Columns of `layers` (float32), one row per layer; a sharpness of 0 lays the layer on from above.
+HARDNESS, RELIEF, LEVEL_BIAS, SHARPNESS = 0, 1, 2, 3
+# Rows of `frame`: normal, tangent, handedness, footprint, position.
+NX, NY, NZ, TX, TY, TZ, HAND, FOOT_T, FOOT_B, X, Y, Z, FRAME_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12
+# Rows of `on_planes`, for the planes X, Y and Z: u and v in metres, the base-2 logarithms of |n| and of the footprint.
+PLANE_NORMAL, PLANE_LEVEL, PLANE_ROWS = 6, 9, 12
+# Rows of a place in `places`: its weight, then the columns of its layer.
+WEIGHT, HARD, LOW, BIAS, SHARP, PLACE_ROWS = 0, 1, 2, 3, 4, 5
+# Rows of a blended texel, and after them the sums of detail normals on the planes X, Y and Z.
 DIFFUSE, NORMAL, ROUGHNESS, SPECULAR, OCCLUSION, HEIGHT, OUTPUTS = 0, 3, 6, 7, 10, 11, 12
+DETAIL, SUM_ROWS = 12, 21
 
 PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
 HEIGHT_FLOOR = 0.1  # what the deepest pit of a layer still counts beside the tallest relief
-HIGHEST_MULTIPLIED_POWER = 16
-PAD = 64  # samples are filled up to a multiple of this, so that every one goes through the vectorised body of the loop
 
-BYTE = np.uint32(255)
-INDEX = np.int32(0x7FFFFFFF)  # says "never negative" to LLVM, which then gathers by 32-bit indices
-F0, F1, HALF = np.float32(0.0), np.float32(1.0), np.float32(0.5)
-
-
-@inlined
-def _power(base, exponent):
-    """`base ** exponent` for a base from 0 to 1, by multiplication where the exponent is a small whole number."""
-    whole = int(exponent)
-    if whole == exponent and whole <= HIGHEST_MULTIPLIED_POWER:
-        result = F1
-        square = base
-        while whole:
-            if whole & 1:
-                result *= square
-            square *= square
-            whole >>= 1
-        return result
-    return np.float32(math.pow(base, np.float32(exponent)))
+# An unsigned index needs no test for "from the end"; the compiler cannot see that our signed ones are never negative.
+INDEX = np.uint64
+F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)
+BYTE_SCALE = np.float32(1.0 / 255.0)
+THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division where 3 divides
+# sRGB to linear light above the straight part: a polynomial fitted to the curve at the 8-bit values, in the error that
+# counts, that of the value when it is encoded again: at most 0.05 of an 8-bit step.
+C0, C1, C2 = np.float32(0.0010635564103722572), np.float32(0.028081538155674934), np.float32(0.5619546175003052)
+C3, C4 = np.float32(0.5238565802574158), np.float32(-0.11539348214864731)
+STRAIGHT_END, STRAIGHT_SCALE = np.float32(0.04045), np.float32(1.0 / 12.92)
+# log2(m) for 1 <= m < 2 is (m - 1) + (m - 1) (2 - m) times this polynomial, within 2.3e-6.
+L0, L1, L2 = np.float32(1.02189008), np.float32(-1.03072803), np.float32(0.62486182)
+L3, L4 = np.float32(-0.19932005), np.float32(0.0258411)
+# 2^m for 0 <= m < 1 is 1 + m + m (m - 1) times this polynomial, within 1.3e-07.
+E0, E1 = np.float32(0.30684702), np.float32(0.066699897)
+E2, E3 = np.float32(0.0108446003), np.float32(0.00189684984)
 
 
 @inlined
-def _plane_shares(nx, ny, nz, sharpness):
-    """How much each of the planes X, Y and Z counts: |n| to the power of sharpness, small ones cut, summing to 1."""
-    x = _power(abs(nx), sharpness)
-    y = _power(abs(ny), sharpness)
-    z = _power(abs(nz), sharpness)
-    cut = np.float32(PLANE_CUT) * (x + y + z)
-    x = max(x - cut, F0)
-    y = max(y - cut, F0)
-    z = max(z - cut, F0)
-    whole = F1 / (x + y + z)
-    return x * whole, y * whole, z * whole
+def _log2(x):
+    """Base-2 logarithm of a positive number, from its exponent and a polynomial of its mantissa."""
+    bits = np.float32(x).view(np.int32)
+    exponent = np.float32((bits >> np.int32(23)) - np.int32(127))
+    m = np.int32((bits & np.int32(0x7FFFFF)) | np.int32(0x3F800000)).view(np.float32)
+    curve = (((L4 * m + L3) * m + L2) * m + L1) * m + L0
+    return exponent + (m - F1) + (m - F1) * (F2 - m) * curve
 
 
 @inlined
-def _plane_uv(plane, x, y, z, nx, ny, nz):
-    """Where a world position lies on a plane, in metres: seen from outside, u grows to the right and v downwards."""
-    if plane == 0:
-        return (-z if nx >= 0 else z), -y
-    if plane == 1:
-        return x, (z if ny >= 0 else -z)
-    return (x if nz >= 0 else -x), -y
+def _exp2(x):
+    """2 to the power of a number from -126 to 127."""
+    whole = np.floor(x)
+    m = x - whole
+    curve = ((E3 * m + E2) * m + E1) * m + E0
+    power = np.int32((np.int32(whole) + np.int32(127)) << np.int32(23)).view(np.float32)
+    return power * (F1 + m + m * (m - F1) * curve)
 
 
 @inlined
-def _bitangent(normals, tangents, p):
-    nx, ny, nz = normals[p, 0], normals[p, 1], normals[p, 2]
-    tx, ty, tz, w = tangents[p, 0], tangents[p, 1], tangents[p, 2], tangents[p, 3]
-    return (ny * tz - nz * ty) * w, (nz * tx - nx * tz) * w, (nx * ty - ny * tx) * w
+def spread(who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+           frame, places, tiles, slices):  # fmt: skip
+    """Lay points and places out in rows; return the places.
 
-
-@kernel
-def expand(
-    first, last, positions, normals, tangents, footprints, layer_index, layer_weight, layers_f, layers_i, levels,
-    samples_f, samples_i, entries_f, entries_i, texel_entry
-):  # fmt: skip
-    """List the samples and entries of points `first` to `last`; return how many samples there are.
-
-    levels : the number of mip levels to choose from; 1 reads the full-size level only.
+    who : (B,) which points; lanes beyond `count` repeat the last one.
     """
-    n = 0
-    e = 0
-    most = layer_index.shape[1]
-    for p in range(first, last):
-        texel_entry[p - first] = e
-        x, y, z = float(positions[p, 0]), float(positions[p, 1]), float(positions[p, 2])
-        nx, ny, nz = normals[p, 0], normals[p, 1], normals[p, 2]
-        plane_level_x = plane_level_y = plane_level_z = F0
-        if levels > 1:
-            # One step to the next texel along the tangent and one along the bitangent: the longer of the two, seen on
-            # each plane, chooses the mip.
-            bx, by, bz = _bitangent(normals, tangents, p)
-            tx, ty, tz = tangents[p, 0], tangents[p, 1], tangents[p, 2]
-            along_t = footprints[p, 0] * footprints[p, 0]
-            along_b = footprints[p, 1] * footprints[p, 1]
-            tiny = np.float32(1e-20)
-            plane_level_x = HALF * math.log2(max(along_t * (F1 - tx * tx), along_b * (F1 - bx * bx), tiny))
-            plane_level_y = HALF * math.log2(max(along_t * (F1 - ty * ty), along_b * (F1 - by * by), tiny))
-            plane_level_z = HALF * math.log2(max(along_t * (F1 - tz * tz), along_b * (F1 - bz * bz), tiny))
-        known_sharpness = -1.0
-        share_x = share_y = share_z = F0
-        for k in range(most):
-            weight = layer_weight[p, k]
-            if weight <= 0:
-                break
-            layer = layer_index[p, k]
-            entries_f[ENTRY_WEIGHT, e] = weight
-            entries_i[ENTRY_LAYER, e] = layer
-            entries_i[ENTRY_FIRST, e] = n
-            e += 1
-            inverse_tile = layers_f[layer, INVERSE_TILE]
-            if layers_i[layer, LAYER_PROJECTION] == TRIPLANAR:
-                if layers_f[layer, SHARPNESS] != known_sharpness:
-                    known_sharpness = layers_f[layer, SHARPNESS]
-                    share_x, share_y, share_z = _plane_shares(nx, ny, nz, known_sharpness)
-                from_x, from_y, from_z = share_x, share_y, share_z
-            else:
-                from_x, from_y, from_z = F0, F1, F0
-            for plane in range(3):
-                share = from_x if plane == 0 else (from_y if plane == 1 else from_z)
-                if share <= 0:
-                    continue
-                u, v = _plane_uv(plane, x, y, z, nx, ny, nz)
-                u *= inverse_tile
-                v *= inverse_tile
-                samples_f[U, n] = np.float32(u - math.floor(u))
-                samples_f[V, n] = np.float32(v - math.floor(v))
-                samples_f[SHARE, n] = share
-                samples_i[SLICE, n] = layers_i[layer, LAYER_SLICE]
-                samples_i[PLANE, n] = plane
-                samples_i[LEVEL, n] = 0
-                samples_f[LEVEL_FRACTION, n] = F0
-                if levels > 1:
-                    level = plane_level_x if plane == 0 else (plane_level_y if plane == 1 else plane_level_z)
-                    level = min(max(level + np.float32(layers_f[layer, LEVEL_BIAS]), F0), np.float32(levels - 1))
-                    whole = min(np.int32(level), np.int32(levels - 2))
-                    samples_i[LEVEL, n] = whole
-                    samples_f[LEVEL_FRACTION, n] = level - np.float32(whole)
-                n += 1
-    texel_entry[last - first] = e
-    entries_i[ENTRY_FIRST, e] = n
-    return n
-
-
-@inlined
-def _pad(samples_f, samples_i, n):
-    """Fill up to a multiple of PAD with harmless samples; return the padded count."""
-    padded = (n + PAD - 1) // PAD * PAD
-    for s in range(n, padded):
-        samples_f[U, s] = HALF
-        samples_f[V, s] = HALF
-        samples_f[LEVEL_FRACTION, s] = F0
-        samples_i[SLICE, s] = 0
-        samples_i[LEVEL, s] = 0
-    return padded
-
-
-@kernel
-def sample_colour(
-    n, second, texels, side_bits, level_start, decode, u, v, level_fraction, slices, levels, red, green, blue, alpha
-):
-    """Read n samples of an array whose RGB is sRGB-encoded: decoded to linear light before the bilinear mix.
-
-    second : 0 reads the level itself; 1 reads the next smaller one and mixes it in by `level_fraction`.
-    """
-    scale = np.float32(1.0 / 255.0)
-    for i in range(n):
-        level = levels[i] + np.int32(second)
-        bits = np.int32(side_bits) - level
-        side = np.int32(1) << bits
-        mask = side - np.int32(1)
-        x = u[i] * np.float32(side) - HALF
-        y = v[i] * np.float32(side) - HALF
-        x_floor = np.floor(x)
-        y_floor = np.floor(y)
-        fx = x - x_floor
-        fy = y - y_floor
-        x0 = np.int32(x_floor) & mask
-        y0 = np.int32(y_floor) & mask
-        x1 = (x0 + np.int32(1)) & mask
-        y1 = (y0 + np.int32(1)) & mask
-        start = level_start[level] + (slices[i] << (bits + bits))
-        row0 = start + (y0 << bits)
-        row1 = start + (y1 << bits)
-        a = texels[np.int32((row0 + x0) & INDEX)]
-        b = texels[np.int32((row0 + x1) & INDEX)]
-        c = texels[np.int32((row1 + x0) & INDEX)]
-        d = texels[np.int32((row1 + x1) & INDEX)]
-        f = level_fraction[i]
-        whole = f if second else F1 - f
-        wd = fx * fy * whole
-        wc = fy * whole - wd
-        wb = fx * whole - wd
-        wa = whole - wb - wc - wd
-        r = wa * decode[np.int32(a & BYTE)] + wb * decode[np.int32(b & BYTE)] + wc * decode[np.int32(c & BYTE)] + wd * decode[np.int32(d & BYTE)]
-        g = (
-            wa * decode[np.int32((a >> np.uint32(8)) & BYTE)]
-            + wb * decode[np.int32((b >> np.uint32(8)) & BYTE)]
-            + wc * decode[np.int32((c >> np.uint32(8)) & BYTE)]
-            + wd * decode[np.int32((d >> np.uint32(8)) & BYTE)]
-        )
-        bl = (
-            wa * decode[np.int32((a >> np.uint32(16)) & BYTE)]
-            + wb * decode[np.int32((b >> np.uint32(16)) & BYTE)]
-            + wc * decode[np.int32((c >> np.uint32(16)) & BYTE)]
-            + wd * decode[np.int32((d >> np.uint32(16)) & BYTE)]
-        )
-        al = scale * (
-            wa * np.float32(np.int32(a >> np.uint32(24)))
-            + wb * np.float32(np.int32(b >> np.uint32(24)))
-            + wc * np.float32(np.int32(c >> np.uint32(24)))
-            + wd * np.float32(np.int32(d >> np.uint32(24)))
-        )
-        if second:
-            red[i] += r
-            green[i] += g
-            blue[i] += bl
-            alpha[i] += al
-        else:
-            red[i] = r
-            green[i] = g
-            blue[i] = bl
-            alpha[i] = al
-
-
-@kernel
-def sample_data(
-    n, second, texels, side_bits, level_start, u, v, level_fraction, slices, levels, red, green, blue, alpha
-):
-    """Read n samples of an array that holds plain numbers in all four channels. `second` as in `sample_colour`."""
-    scale = np.float32(1.0 / 255.0)
-    for i in range(n):
-        level = levels[i] + np.int32(second)
-        bits = np.int32(side_bits) - level
-        side = np.int32(1) << bits
-        mask = side - np.int32(1)
-        x = u[i] * np.float32(side) - HALF
-        y = v[i] * np.float32(side) - HALF
-        x_floor = np.floor(x)
-        y_floor = np.floor(y)
-        fx = x - x_floor
-        fy = y - y_floor
-        x0 = np.int32(x_floor) & mask
-        y0 = np.int32(y_floor) & mask
-        x1 = (x0 + np.int32(1)) & mask
-        y1 = (y0 + np.int32(1)) & mask
-        start = level_start[level] + (slices[i] << (bits + bits))
-        row0 = start + (y0 << bits)
-        row1 = start + (y1 << bits)
-        a = texels[np.int32((row0 + x0) & INDEX)]
-        b = texels[np.int32((row0 + x1) & INDEX)]
-        c = texels[np.int32((row1 + x0) & INDEX)]
-        d = texels[np.int32((row1 + x1) & INDEX)]
-        f = level_fraction[i]
-        whole = (f if second else F1 - f) * scale
-        wd = fx * fy * whole
-        wc = fy * whole - wd
-        wb = fx * whole - wd
-        wa = whole - wb - wc - wd
-        r = (
-            wa * np.float32(np.int32(a & BYTE))
-            + wb * np.float32(np.int32(b & BYTE))
-            + wc * np.float32(np.int32(c & BYTE))
-            + wd * np.float32(np.int32(d & BYTE))
-        )
-        g = (
-            wa * np.float32(np.int32((a >> np.uint32(8)) & BYTE))
-            + wb * np.float32(np.int32((b >> np.uint32(8)) & BYTE))
-            + wc * np.float32(np.int32((c >> np.uint32(8)) & BYTE))
-            + wd * np.float32(np.int32((d >> np.uint32(8)) & BYTE))
-        )
-        bl = (
-            wa * np.float32(np.int32((a >> np.uint32(16)) & BYTE))
-            + wb * np.float32(np.int32((b >> np.uint32(16)) & BYTE))
-            + wc * np.float32(np.int32((c >> np.uint32(16)) & BYTE))
-            + wd * np.float32(np.int32((d >> np.uint32(16)) & BYTE))
-        )
-        al = (
-            wa * np.float32(np.int32(a >> np.uint32(24)))
-            + wb * np.float32(np.int32(b >> np.uint32(24)))
-            + wc * np.float32(np.int32(c >> np.uint32(24)))
-            + wd * np.float32(np.int32(d >> np.uint32(24)))
-        )
-        if second:
-            red[i] += r
-            green[i] += g
-            blue[i] += bl
-            alpha[i] += al
-        else:
-            red[i] = r
-            green[i] = g
-            blue[i] = bl
-            alpha[i] = al
-
-
-@inlined
-def _sample_array(n, texels, is_colour, side_bits, level_start, levels, decode, samples_f, samples_i, rows, row):
-    passes = 2 if levels > 1 else 1
-    for second in range(passes):
-        if is_colour:
-            sample_colour(
-                n, second, texels, side_bits, level_start, decode, samples_f[U], samples_f[V],
-                samples_f[LEVEL_FRACTION], samples_i[SLICE], samples_i[LEVEL],
-                rows[row], rows[row + 1], rows[row + 2], rows[row + 3],
-            )  # fmt: skip
-        else:
-            sample_data(
-                n, second, texels, side_bits, level_start, samples_f[U], samples_f[V],
-                samples_f[LEVEL_FRACTION], samples_i[SLICE], samples_i[LEVEL],
-                rows[row], rows[row + 1], rows[row + 2], rows[row + 3],
-            )  # fmt: skip
-
-
-@kernel
-def weigh_by_height(texels, texel_entry, entries_f, entries_i, samples_f, layers_f, height):
-    """Let the taller layer show where layers meet; afterwards SHARE holds each sample's final weight in its texel.
-
-    An entry's tallness is `weight * (relief * height + HEIGHT_FLOOR)`; what it keeps is
-    `weight * max(0, 1 - hardness * (1 - tallness / the tallest))`, and a texel's entries are then made to sum to 1.
-    """
-    for t in range(texels):
-        start, stop = texel_entry[t], texel_entry[t + 1]
-        if stop - start == 1:
+    for t in range(B):
+        p = INDEX(who[t])
+        frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t] = normals[p, 0], normals[p, 1], normals[p, 2]
+        frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t] = tangents[p, 0], tangents[p, 1], tangents[p, 2]
+        frame[HAND * B + t] = tangents[p, 3]
+        frame[FOOT_T * B + t], frame[FOOT_B * B + t] = footprints[p, 0], footprints[p, 1]
+        frame[X * B + t], frame[Y * B + t], frame[Z * B + t] = positions[p, 0], positions[p, 1], positions[p, 2]
+    most = 0
+    for k in range(layer_weight.shape[1]):
+        place, heaviest = INDEX(PLACE_ROWS * B * k), F0
+        first, alike = layer_index[INDEX(who[0]), INDEX(k)], True
+        for t in range(B):
+            p = INDEX(who[t])
+            weight = layer_weight[p, INDEX(k)]
+            places[place + INDEX(t)] = weight
+            heaviest = max(heaviest, weight)
+            alike &= layer_index[p, INDEX(k)] == first
+        if heaviest <= 0:
+            break
+        most = k + 1
+        if alike:
+            layer = INDEX(first)
+            for row in range(HARD, SHARP + 1):
+                value = layers[layer, INDEX(row - HARD)]
+                for t in range(B):
+                    places[place + INDEX(row * B + t)] = value
+            for t in range(B):
+                tiles[INDEX(B * k + t)] = tile_of[layer]
+                slices[INDEX(B * k + t)] = slice_of[layer]
             continue
-        tallest = np.float32(1e-12)
-        for e in range(start, stop):
-            h = F0
-            for s in range(entries_i[ENTRY_FIRST, e], entries_i[ENTRY_FIRST, e + 1]):
-                h += samples_f[SHARE, s] * height[s]
-            relief = np.float32(layers_f[entries_i[ENTRY_LAYER, e], RELIEF])
-            tallness = entries_f[ENTRY_WEIGHT, e] * (relief * h + np.float32(HEIGHT_FLOOR))
-            entries_f[ENTRY_TALLNESS, e] = tallness
-            tallest = max(tallest, tallness)
-        inverse_tallest = F1 / tallest
-        whole = F0
-        for e in range(start, stop):
-            hardness = np.float32(layers_f[entries_i[ENTRY_LAYER, e], HARDNESS])
-            short = (tallest - entries_f[ENTRY_TALLNESS, e]) * inverse_tallest
-            kept = entries_f[ENTRY_WEIGHT, e] * max(F0, F1 - hardness * short)
-            entries_f[ENTRY_WEIGHT, e] = kept
-            whole += kept
-        whole = F1 / whole
-        for e in range(start, stop):
-            kept = entries_f[ENTRY_WEIGHT, e] * whole
-            for s in range(entries_i[ENTRY_FIRST, e], entries_i[ENTRY_FIRST, e + 1]):
-                samples_f[SHARE, s] *= kept
+        for t in range(B):
+            layer = INDEX(layer_index[INDEX(who[t]), INDEX(k)])
+            for row in range(HARD, SHARP + 1):
+                places[place + INDEX(row * B + t)] = layers[layer, INDEX(row - HARD)]
+            tiles[INDEX(B * k + t)] = tile_of[layer]
+            slices[INDEX(B * k + t)] = slice_of[layer]
+    return most
 
 
-@kernel
-def drop_hidden(texels, texel_entry, entries_i, samples_f, samples_i, rows, row, texel_sample, layers_f, relief):
-    """Close the gaps that samples of no weight leave, and note each texel's first sample; return how many stay.
+@lanes
+def share_planes(k, on_planes, places, counts):
+    """Fill how much each plane counts for a place.
 
-    rows[row : row + 4] are the channels read so far; `relief` becomes each sample's relief.
+    |n| to the power of sharpness, small ones cut, summing to 1; or all of Y where the layer is laid on from above.
     """
-    kept = 0
-    for t in range(texels):
-        texel_sample[t] = kept
-        for e in range(texel_entry[t], texel_entry[t + 1]):
-            layer_relief = np.float32(layers_f[entries_i[ENTRY_LAYER, e], RELIEF])
-            for s in range(entries_i[ENTRY_FIRST, e], entries_i[ENTRY_FIRST, e + 1]):
-                share = samples_f[SHARE, s]
-                if share <= 0:
-                    continue
-                relief[kept] = layer_relief
-                if kept != s:
-                    samples_f[SHARE, kept] = share
-                    samples_f[U, kept] = samples_f[U, s]
-                    samples_f[V, kept] = samples_f[V, s]
-                    samples_f[LEVEL_FRACTION, kept] = samples_f[LEVEL_FRACTION, s]
-                    samples_i[SLICE, kept] = samples_i[SLICE, s]
-                    samples_i[LEVEL, kept] = samples_i[LEVEL, s]
-                    samples_i[PLANE, kept] = samples_i[PLANE, s]
-                    for channel in range(row, row + 4):
-                        rows[channel, kept] = rows[channel, s]
-                kept += 1
-    texel_sample[texels] = kept
-    return kept
+    weight, sharp = INDEX(PLACE_ROWS * B * k), INDEX((PLACE_ROWS * k + SHARP) * B)
+    out = INDEX(3 * B * k)
+    for t in range(B):
+        i = INDEX(t)
+        sharpness = places[sharp + i]
+        x = _exp2(max(sharpness * on_planes[PLANE_NORMAL * B + t], np.float32(-100.0)))
+        y = _exp2(max(sharpness * on_planes[(PLANE_NORMAL + 1) * B + t], np.float32(-100.0)))
+        z = _exp2(max(sharpness * on_planes[(PLANE_NORMAL + 2) * B + t], np.float32(-100.0)))
+        cut = np.float32(PLANE_CUT) * (x + y + z)
+        x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
+        scale = F1 / (x + y + z)
+        from_above = sharpness <= 0
+        shown = F1 if places[weight + i] > 0 else F0
+        x = shown * (F0 if from_above else x * scale)
+        y = shown * (F1 if from_above else y * scale)
+        z = shown * (F0 if from_above else z * scale)
+        counts[out + i], counts[out + INDEX(B) + i], counts[out + INDEX(2 * B) + i] = x, y, z
+
+
+@lanes
+def largest(row, rows):
+    """Return the largest value, from 0, of a row."""
+    start, most = INDEX(row * B), F0
+    for t in range(B):
+        most = max(most, rows[start + INDEX(t)])
+    return most
+
+
+@lanes
+def lay_on_planes(frame, on_planes):
+    """Fill where each texel lies on the planes, in metres, seen from outside: u to the right and v downwards."""
+    tiny = np.float32(1e-30)
+    for t in range(B):
+        x, y, z = frame[X * B + t], frame[Y * B + t], frame[Z * B + t]
+        on_planes[t], on_planes[B + t] = (-z if frame[NX * B + t] >= 0 else z), -y
+        on_planes[2 * B + t], on_planes[3 * B + t] = x, (z if frame[NY * B + t] >= 0 else -z)
+        on_planes[4 * B + t], on_planes[5 * B + t] = (x if frame[NZ * B + t] >= 0 else -x), -y
+        on_planes[PLANE_NORMAL * B + t] = _log2(max(abs(frame[NX * B + t]), tiny))
+        on_planes[(PLANE_NORMAL + 1) * B + t] = _log2(max(abs(frame[NY * B + t]), tiny))
+        on_planes[(PLANE_NORMAL + 2) * B + t] = _log2(max(abs(frame[NZ * B + t]), tiny))
+
+
+@lanes
+def plane_levels(frame, on_planes):
+    """Fill the base-2 logarithm of the metres that a texel covers on each plane.
+
+    One step to the next texel along the tangent and one along the bitangent, each seen on the plane: the longer counts.
+    """
+    tiny = np.float32(1e-20)
+    for t in range(B):
+        nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+        tx, ty, tz = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        along_t = frame[FOOT_T * B + t] * frame[FOOT_T * B + t]
+        along_b = frame[FOOT_B * B + t] * frame[FOOT_B * B + t]
+        on_planes[PLANE_LEVEL * B + t] = HALF * _log2(max(along_t * (F1 - tx * tx), along_b * (F1 - bx * bx), tiny))
+        on_planes[(PLANE_LEVEL + 1) * B + t] = HALF * _log2(max(along_t * (F1 - ty * ty), along_b * (F1 - by * by), tiny))
+        on_planes[(PLANE_LEVEL + 2) * B + t] = HALF * _log2(max(along_t * (F1 - tz * tz), along_b * (F1 - bz * bz), tiny))
+
+
+@lanes
+def locate(side_bits, slice_count, level, k, plane, sample, on_planes, places, counts, tiles, slices, at, between, shares):
+    """Fill where the four texels around each lane's sample lie, the place between them, and the sample's share.
+
+    level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
+        by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
+    """
+    count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
+    u, v, wanted = INDEX(2 * plane * B), INDEX((2 * plane + 1) * B), INDEX((PLANE_LEVEL + plane) * B)
+    place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    full = np.int32(side_bits)
+    highest = np.float32(side_bits)
+    for t in range(B):
+        i = INDEX(t)
+        share = counts[count + i]
+        bits = full
+        start = np.int32(0)
+        if level >= 0:
+            mip = min(max(on_planes[wanted + i] + places[bias + i], F0), highest)
+            whole = min(np.int32(mip), np.int32(full - np.int32(1)))
+            fraction = mip - np.float32(whole)
+            share *= fraction if level else F1 - fraction
+            bits = np.int32(full - whole - np.int32(level))
+            # Levels lie one after the other: before this one lie slices * (4^full + ... + 4^(bits + 1)) texels.
+            before = np.int32((np.int32(4) << (full + full)) - (np.int32(4) << (bits + bits)))
+            start = np.int32(np.int32(before * THIRD) * np.int32(slice_count))
+        sides = np.int32(np.int32(1) << bits)
+        side, mask = np.float32(sides), np.int32(sides - np.int32(1))
+        tile = tiles[place + i]
+        tile_u, tile_v = float(on_planes[u + i]) * tile, float(on_planes[v + i]) * tile
+        x = np.float32(tile_u - np.floor(tile_u)) * side - HALF
+        y = np.float32(tile_v - np.floor(tile_v)) * side - HALF
+        x_floor, y_floor = np.floor(x), np.floor(y)
+        between[pair + i], between[pair + INDEX(B) + i] = x - x_floor, y - y_floor
+        x0, y0 = np.int32(x_floor) & mask, np.int32(y_floor) & mask
+        x1, y1 = np.int32(x0 + np.int32(1)) & mask, np.int32(y0 + np.int32(1)) & mask
+        start = np.int32(start + (slices[place + i] << (bits + bits)))
+        top, bottom = np.int32(start + (y0 << bits)), np.int32(start + (y1 << bits))
+        shares[own + i] = share
+        read = np.int32(-1) if share > 0 else np.int32(0)
+        at[t], at[B + t] = np.int32(top + x0) & read, np.int32(top + x1) & read
+        at[2 * B + t], at[3 * B + t] = np.int32(bottom + x0) & read, np.int32(bottom + x1) & read
 
 
 @inlined
-def _upright(plane, dx, dy, dz, nx, ny, nz):
-    """Turn detail, given in a plane's own tangent space, onto the surface normal; return it in world space.
-
-    The plane's outward axis A is turned onto the normal N along the shortest arc and the detail d goes with it:
-    d' = d - (A + N) (d . (A + N)) / (1 + A . N) + 2 N (d . A)   (reoriented normals, Barre-Brisebois and Hill 2012)
-    """
-    if plane == 0:
-        s = F1 if nx >= 0 else -F1
-        wx, wy, wz = s * dz, dy, -s * dx
-        hx, hy, hz = s + nx, ny, nz
-        cosine = abs(nx)
-    elif plane == 1:
-        s = F1 if ny >= 0 else -F1
-        wx, wy, wz = dx, s * dz, -s * dy
-        hx, hy, hz = nx, s + ny, nz
-        cosine = abs(ny)
+def fetch(texels, sample, at, around):
+    """Read the four texels around each lane's sample from every array; around : (samples, arrays, corners, B), flat."""
+    arrays = texels.shape[1]
+    first = INDEX(4 * B * arrays * sample)
+    second, third = first + INDEX(4 * B), first + INDEX(8 * B)
+    if arrays == 2:
+        for t in range(4 * B):
+            texel = INDEX(np.uint32(at[t]))
+            around[first + INDEX(t)] = texels[texel, 0]
+            around[second + INDEX(t)] = texels[texel, 1]
+    elif arrays == 3:
+        for t in range(4 * B):
+            texel = INDEX(np.uint32(at[t]))
+            around[first + INDEX(t)] = texels[texel, 0]
+            around[second + INDEX(t)] = texels[texel, 1]
+            around[third + INDEX(t)] = texels[texel, 2]
     else:
-        s = F1 if nz >= 0 else -F1
-        wx, wy, wz = s * dx, dy, s * dz
-        hx, hy, hz = nx, ny, s + nz
-        cosine = abs(nz)
+        for array in range(arrays):
+            for t in range(4 * B):
+                around[first + INDEX(4 * B * array + t)] = texels[INDEX(np.uint32(at[t])), array]
+
+
+@inlined
+def _plain(texel, mask, scale):
+    """One channel, 0..1, as it is stored. It is not shifted down: scale holds 1 / 255 and the channel's place."""
+    return np.float32(np.uint32(texel & mask)) * scale
+
+
+@inlined
+def _linear(texel, mask, s):
+    """One channel, 0..1, as linear light of its sRGB value; s is the scale that brings it to 0..1."""
+    x = np.float32(np.int32(texel & mask))
+    curved = (((C4 * s * s * s * s * x + C3 * s * s * s) * x + C2 * s * s) * x + C1 * s) * x + C0
+    return x * (STRAIGHT_SCALE * s) if x <= STRAIGHT_END / s else curved
+
+
+@inlined
+def _channel(channel):
+    """The mask of a channel of a texel, and what brings it to 0..1."""
+    return np.uint32(np.uint32(255) << np.uint32(8 * channel)), np.float32(BYTE_SCALE / np.float32(1 << (8 * channel)))
+
+
+@inlined
+def _corner_weights(fx, fy):
+    both = fx * fy
+    return F1 - fx - fy + both, fx - both, fy - both, both
+
+
+@lanes
+def rise(k, sample, channel, corners, around, between, shares, places, heights, tall):
+    """Decode the height of each lane's sample, and add its share to how high the place is."""
+    mask, scale = _channel(channel)
+    a, pair, own = INDEX(corners), INDEX(2 * B * sample), INDEX(B * sample)
+    low, place = INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = _corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        h = places[low + i] * (
+            wa * _plain(around[a + i], mask, scale) + wb * _plain(around[a + INDEX(B) + i], mask, scale)
+            + wc * _plain(around[a + INDEX(2 * B) + i], mask, scale) + wd * _plain(around[a + INDEX(3 * B) + i], mask, scale)
+        )  # fmt: skip
+        heights[own + i] = h
+        tall[place + i] += shares[own + i] * h
+
+
+@lanes
+def rise_flat(k, sample, value, shares, places, heights, tall):
+    """The same where no array holds height."""
+    own, low, place = INDEX(B * sample), INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
+    for t in range(B):
+        i = INDEX(t)
+        h = value * places[low + i]
+        heights[own + i] = h
+        tall[place + i] += shares[own + i] * h
+
+
+@lanes
+def weigh(most, places, tall, tallest, kept, whole):
+    """Let the taller layer show where layers meet; `kept` then sums to 1 over the places of a texel.
+
+    A place's tallness is `weight * (relief * height + HEIGHT_FLOOR)`; what it keeps is
+    `weight * max(0, 1 - hardness * (1 - tallness / the tallest))`.
+    """
+    for t in range(B):
+        tallest[t] = np.float32(1e-12)
+        whole[t] = np.float32(1e-12)
+    for k in range(most):
+        weight, own = INDEX(PLACE_ROWS * B * k), INDEX(B * k)
+        for t in range(B):
+            i = INDEX(t)
+            tallness = places[weight + i] * (tall[own + i] + np.float32(HEIGHT_FLOOR))
+            tall[own + i] = tallness
+            tallest[t] = max(tallest[t], tallness)
+    for t in range(B):
+        tallest[t] = F1 / tallest[t]
+    for k in range(most):
+        weight, own, hard = INDEX(PLACE_ROWS * B * k), INDEX(B * k), INDEX((PLACE_ROWS * k + HARD) * B)
+        for t in range(B):
+            i = INDEX(t)
+            share = places[weight + i] * max(F0, F1 - places[hard + i] * (F1 - tall[own + i] * tallest[t]))
+            kept[own + i] = share
+            whole[t] += share
+    for t in range(B):
+        whole[t] = F1 / whole[t]
+    for k in range(most):
+        own = INDEX(B * k)
+        for t in range(B):
+            kept[own + INDEX(t)] *= whole[t]
+
+
+@lanes
+def weights_of_pass(k, sample, kept, shares, weight):
+    """Fill what each lane's sample weighs in the end; return the largest."""
+    place, own = INDEX(k * B), INDEX(B * sample)
+    largest = F0
+    for t in range(B):
+        w = kept[place + INDEX(t)] * shares[own + INDEX(t)]
+        weight[t] = w
+        largest = max(largest, w)
+    return largest
+
+
+@lanes
+def mix_colour(sample, array, corners, around, between, weight, channels):
+    """Add three sRGB-encoded channels of an array by weight, as linear light."""
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(4 * B * array)
+    m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
+    s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = _corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        w = weight[t]
+        wa, wb, wc, wd = wa * w, wb * w, wc * w, wd * w
+        ta, tb = around[a + i], around[a + INDEX(B) + i]
+        tc, td = around[a + INDEX(2 * B) + i], around[a + INDEX(3 * B) + i]
+        red = wa * _linear(ta, m0, s0) + wb * _linear(tb, m0, s0) + wc * _linear(tc, m0, s0) + wd * _linear(td, m0, s0)
+        green = wa * _linear(ta, m1, s1) + wb * _linear(tb, m1, s1) + wc * _linear(tc, m1, s1) + wd * _linear(td, m1, s1)
+        blue = wa * _linear(ta, m2, s2) + wb * _linear(tb, m2, s2) + wc * _linear(tc, m2, s2) + wd * _linear(td, m2, s2)
+        channels[total + i] += red
+        channels[total + INDEX(B) + i] += green
+        channels[total + INDEX(2 * B) + i] += blue
+
+
+@lanes
+def mix_data(sample, array, channel, corners, around, between, weight, channels):
+    """Add one channel of an array by weight, as it is."""
+    mask, scale = _channel(channel)
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(B * (4 * array + channel))
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = _corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        channels[total + i] += weight[t] * (
+            wa * _plain(around[a + i], mask, scale) + wb * _plain(around[a + INDEX(B) + i], mask, scale)
+            + wc * _plain(around[a + INDEX(2 * B) + i], mask, scale) + wd * _plain(around[a + INDEX(3 * B) + i], mask, scale)
+        )  # fmt: skip
+
+
+@lanes
+def mix_normals(sample, plane, channel_x, channel_y, corners_x, corners_y, around, between, weight, sums):
+    """Add two-channel normals by weight, z rebuilt, to the sums of detail on a plane."""
+    mask_x, scale_x = _channel(channel_x)
+    mask_y, scale_y = _channel(channel_y)
+    pair, a, b, total = INDEX(2 * B * sample), INDEX(corners_x), INDEX(corners_y), INDEX((DETAIL + 3 * plane) * B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = _corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        x = (wa * _plain(around[a + i], mask_x, scale_x) + wb * _plain(around[a + INDEX(B) + i], mask_x, scale_x)
+             + wc * _plain(around[a + INDEX(2 * B) + i], mask_x, scale_x)
+             + wd * _plain(around[a + INDEX(3 * B) + i], mask_x, scale_x))  # fmt: skip
+        y = (wa * _plain(around[b + i], mask_y, scale_y) + wb * _plain(around[b + INDEX(B) + i], mask_y, scale_y)
+             + wc * _plain(around[b + INDEX(2 * B) + i], mask_y, scale_y)
+             + wd * _plain(around[b + INDEX(3 * B) + i], mask_y, scale_y))  # fmt: skip
+        x, y = F2 * x - F1, F2 * y - F1
+        w = weight[t]
+        z = w * math.sqrt(max(F0, F1 - x * x - y * y))
+        sums[total + i] += w * x
+        sums[total + INDEX(B) + i] += w * y
+        sums[total + INDEX(2 * B) + i] += z
+
+
+@lanes
+def mix_height(sample, heights, weight, sums):
+    """Add height by weight."""
+    own = INDEX(B * sample)
+    for t in range(B):
+        sums[HEIGHT * B + t] += weight[t] * heights[own + INDEX(t)]
+
+
+@inlined
+def _upright(wx, wy, wz, hx, hy, hz, nx, ny, nz, cosine, along_axis):
+    """Turn a plane's outward axis A onto the surface normal N along the shortest arc; detail w goes with it.
+
+    w' = w - (A + N) (w . (A + N)) / (1 + A . N) + 2 N (w . A)   (reoriented normals, Barre-Brisebois and Hill 2012)
+    """
     along = (wx * hx + wy * hy + wz * hz) / (F1 + cosine)
-    twice = dz + dz
+    twice = along_axis + along_axis
     return wx - hx * along + nx * twice, wy - hy * along + ny * twice, wz - hz * along + nz * twice
 
 
-@kernel
-def resolve(
-    first, texels, texel_sample, samples_f, samples_i, role_row, rows, relief, normals, tangents, world_normals, out
-):
-    """Mix the samples of each texel into `out` (texels, OUTPUTS) float32, all linear; normals are made unit."""
-    red, green, blue = rows[role_row[0]], rows[role_row[1]], rows[role_row[2]]
-    slope_x, slope_y = rows[role_row[3]], rows[role_row[4]]
-    rough = rows[role_row[6]]
-    specular_r, specular_g, specular_b = rows[role_row[7]], rows[role_row[8]], rows[role_row[9]]
-    occlusion, height = rows[role_row[10]], rows[role_row[11]]
-    two = np.float32(2.0)
-    for t in range(texels):
-        p = first + t
-        r = g = b = ro = sr = sg = sb = oc = he = F0
-        xx = xy = xz = yx = yy = yz = zx = zy = zz = F0
-        for s in range(texel_sample[t], texel_sample[t + 1]):
-            w = samples_f[SHARE, s]
-            r += w * red[s]
-            g += w * green[s]
-            b += w * blue[s]
-            ro += w * rough[s]
-            sr += w * specular_r[s]
-            sg += w * specular_g[s]
-            sb += w * specular_b[s]
-            oc += w * occlusion[s]
-            he += w * relief[s] * height[s]
-            dx = two * slope_x[s] - F1
-            dy = two * slope_y[s] - F1
-            square = dx * dx + dy * dy
-            dz = math.sqrt(max(F0, F1 - square))
-            if square > F1:
-                w = w / math.sqrt(square)
-            plane = samples_i[PLANE, s]
-            if plane == 1:
-                yx += w * dx
-                yy += w * dy
-                yz += w * dz
-            elif plane == 0:
-                xx += w * dx
-                xy += w * dy
-                xz += w * dz
-            else:
-                zx += w * dx
-                zy += w * dy
-                zz += w * dz
-        nx, ny, nz = normals[p, 0], normals[p, 1], normals[p, 2]
-        wx = wy = wz = F0
-        if yx != 0 or yy != 0 or yz != 0:
-            wx, wy, wz = _upright(1, yx, yy, yz, nx, ny, nz)
-        if xx != 0 or xy != 0 or xz != 0:
-            ax, ay, az = _upright(0, xx, xy, xz, nx, ny, nz)
-            wx, wy, wz = wx + ax, wy + ay, wz + az
-        if zx != 0 or zy != 0 or zz != 0:
-            ax, ay, az = _upright(2, zx, zy, zz, nx, ny, nz)
-            wx, wy, wz = wx + ax, wy + ay, wz + az
-        if not world_normals:
-            bx, by, bz = _bitangent(normals, tangents, p)
-            tx, ty, tz = tangents[p, 0], tangents[p, 1], tangents[p, 2]
-            wx, wy, wz = (wx * tx + wy * ty + wz * tz, wx * bx + wy * by + wz * bz, wx * nx + wy * ny + wz * nz)
-        length = math.sqrt(wx * wx + wy * wy + wz * wz)
-        if length > np.float32(1e-6):
-            unit = F1 / length
-            wx, wy, wz = wx * unit, wy * unit, wz * unit
-        elif world_normals:
-            wx, wy, wz = nx, ny, nz
-        else:
-            wx, wy, wz = F0, F0, F1
-        out[t, 0], out[t, 1], out[t, 2] = r, g, b
-        out[t, 3], out[t, 4], out[t, 5] = wx, wy, wz
-        out[t, 6] = ro
-        out[t, 7], out[t, 8], out[t, 9] = sr, sg, sb
-        out[t, 10], out[t, 11] = oc, he
+@lanes
+def turn(world_normals, frame, sums):
+    """Fill the blended normals, unit, from the sums of detail on the planes X, Y and Z (each in its own tangent space)."""
+    for t in range(B):
+        n0, n1, n2 = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+        sx, sy, sz = (F1 if n0 >= 0 else -F1), (F1 if n1 >= 0 else -F1), (F1 if n2 >= 0 else -F1)
+        dx, dy, dz = sums[12 * B + t], sums[13 * B + t], sums[14 * B + t]
+        a0, a1, a2 = _upright(sx * dz, dy, -sx * dx, sx + n0, n1, n2, n0, n1, n2, abs(n0), dz)
+        dx, dy, dz = sums[15 * B + t], sums[16 * B + t], sums[17 * B + t]
+        b0, b1, b2 = _upright(dx, sy * dz, -sy * dy, n0, sy + n1, n2, n0, n1, n2, abs(n1), dz)
+        dx, dy, dz = sums[18 * B + t], sums[19 * B + t], sums[20 * B + t]
+        c0, c1, c2 = _upright(sz * dx, dy, sz * dz, n0, n1, sz + n2, n0, n1, n2, abs(n2), dz)
+        w0, w1, w2 = a0 + b0 + c0, a1 + b1 + c1, a2 + b2 + c2
+        square = w0 * w0 + w1 * w1 + w2 * w2
+        flat = square < np.float32(1e-12)
+        w0, w1, w2 = (n0 if flat else w0), (n1 if flat else w1), (n2 if flat else w2)
+        unit = F1 / math.sqrt(F1 if flat else square)
+        w0, w1, w2 = w0 * unit, w1 * unit, w2 * unit
+        t0, t1, t2 = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+        bitangent = w0 * (n1 * t2 - n2 * t1) + w1 * (n2 * t0 - n0 * t2) + w2 * (n0 * t1 - n1 * t0)
+        sums[NORMAL * B + t] = w0 if world_normals else w0 * t0 + w1 * t1 + w2 * t2
+        sums[(NORMAL + 1) * B + t] = w1 if world_normals else frame[HAND * B + t] * bitangent
+        sums[(NORMAL + 2) * B + t] = w2 if world_normals else w0 * n0 + w1 * n1 + w2 * n2
+
+
+@lanes
+def quantise(table_top, sums, steps):
+    """Fill which step of its scale each output lies on: of the table for colour, of 255 for data, of 65535 for height."""
+    for t in range(B):
+        for c in range(3):
+            steps[(DIFFUSE + c) * B + t] = np.int32(min(max(sums[(DIFFUSE + c) * B + t], F0), F1) * table_top + HALF)
+            steps[(SPECULAR + c) * B + t] = np.int32(min(max(sums[(SPECULAR + c) * B + t], F0), F1) * table_top + HALF)
+            level = HALF * sums[(NORMAL + c) * B + t] + HALF
+            steps[(NORMAL + c) * B + t] = np.int32(min(max(level, F0), F1) * np.float32(255.0) + HALF)
+        steps[ROUGHNESS * B + t] = np.int32(min(max(sums[ROUGHNESS * B + t], F0), F1) * np.float32(255.0) + HALF)
+        steps[OCCLUSION * B + t] = np.int32(min(max(sums[OCCLUSION * B + t], F0), F1) * np.float32(255.0) + HALF)
+        steps[HEIGHT * B + t] = np.int32(min(max(sums[HEIGHT * B + t], F0), F1) * np.float32(65535.0) + HALF)
 
 
 @inlined
-def _byte(value):
-    return np.uint8(min(max(value, F0), F1) * np.float32(255.0) + HALF)
+def encode(who, count, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height):
+    """Store quantised texels: colour as sRGB bytes, data as bytes, height as 16 bits."""
+    for t in range(count):
+        p = INDEX(who[t])
+        diffuse[p, 0] = encode_table[INDEX(np.uint32(steps[DIFFUSE * B + t]))]
+        diffuse[p, 1] = encode_table[INDEX(np.uint32(steps[(DIFFUSE + 1) * B + t]))]
+        diffuse[p, 2] = encode_table[INDEX(np.uint32(steps[(DIFFUSE + 2) * B + t]))]
+        specular[p, 0] = encode_table[INDEX(np.uint32(steps[SPECULAR * B + t]))]
+        specular[p, 1] = encode_table[INDEX(np.uint32(steps[(SPECULAR + 1) * B + t]))]
+        specular[p, 2] = encode_table[INDEX(np.uint32(steps[(SPECULAR + 2) * B + t]))]
+        normal[p, 0] = steps[NORMAL * B + t]
+        normal[p, 1] = steps[(NORMAL + 1) * B + t]
+        normal[p, 2] = steps[(NORMAL + 2) * B + t]
+        roughness[p], occlusion[p], height[p] = steps[ROUGHNESS * B + t], steps[OCCLUSION * B + t], steps[HEIGHT * B + t]
 
 
-@kernel
-def encode(first, texels, blended, encode_table, diffuse, normal, roughness, specular, occlusion, height):
-    """Store blended texels by the convention of each role: colour as sRGB bytes, data as bytes, height as 16 bits."""
-    top = np.float32(encode_table.shape[0] - 1)
-    for t in range(texels):
-        p = first + t
-        for c in range(3):
-            diffuse[p, c] = encode_table[int(min(max(blended[t, DIFFUSE + c], F0), F1) * top + HALF)]
-            specular[p, c] = encode_table[int(min(max(blended[t, SPECULAR + c], F0), F1) * top + HALF)]
-            normal[p, c] = _byte(HALF * blended[t, NORMAL + c] + HALF)
-        roughness[p] = _byte(blended[t, ROUGHNESS])
-        occlusion[p] = _byte(blended[t, OCCLUSION])
-        height[p] = np.uint16(min(max(blended[t, HEIGHT], F0), F1) * np.float32(65535.0) + HALF)
+@check
+def first_bad_weights(layer_index, layer_weight, layers):
+    """Return the first point whose weights name no layer, are below 0, or do not sum to 1; -1 if all are good."""
+    for p in range(layer_weight.shape[0]):
+        total = F0
+        good = True
+        for k in range(layer_weight.shape[1]):
+            w = layer_weight[p, k]
+            total += w
+            good &= w >= 0 and layer_index[p, k] < layers
+        if not (good and abs(total - F1) <= np.float32(1e-4)):
+            return p
+    return -1
+
+
+@inlined
+def choose_points(block, points, columns, who):
+    """Fill which points a block takes; return how many, the rest of the lanes repeat the last.
+
+    columns : 0 takes points in order; else they are rows of a grid so wide, and a block is a tile of it.
+    """
+    count = 0
+    if columns == 0:
+        for p in range(block * B, min(block * B + B, points)):
+            who[INDEX(count)] = p
+            count += 1
+    else:
+        across = (columns + TILE_COLUMNS - 1) // TILE_COLUMNS
+        top, left = block // across * TILE_ROWS, block % across * TILE_COLUMNS
+        for row in range(top, min(top + TILE_ROWS, points // columns)):
+            for column in range(left, min(left + TILE_COLUMNS, columns)):
+                who[INDEX(count)] = row * columns + column
+                count += 1
+    for t in range(count, B):
+        who[INDEX(t)] = who[INDEX(count - 1)]
+    return count
+
+
+@inlined
+def block_count(points, columns):
+    """How many blocks hold all points."""
+    if columns == 0:
+        return (points + B - 1) // B
+    return ((points // columns + TILE_ROWS - 1) // TILE_ROWS) * ((columns + TILE_COLUMNS - 1) // TILE_COLUMNS)
+
+
+@inlined
+def _mix_pass(sample, plane, arrays, is_colour, role_row, mixed, around, between, weight, heights, channels, sums):
+    """Add a pass to the sums of the channels that roles read, of detail normals on its plane, and of height."""
+    first = 4 * B * arrays * sample
+    for array in range(arrays):
+        if is_colour[array]:
+            mix_colour(sample, array, first + 4 * B * array, around, between, weight, channels)
+        for channel in range(4):
+            if mixed[4 * array + channel]:
+                mix_data(sample, array, channel, first + 4 * B * array, around, between, weight, channels)
+    x, y = role_row[NORMAL], role_row[NORMAL + 1]
+    if x >= 0:
+        mix_normals(sample, plane, x % 4, y % 4, first + 4 * B * (x // 4), first + 4 * B * (y // 4), around, between, weight,
+                    sums)  # fmt: skip
+    mix_height(sample, heights, weight, sums)
 
 
 @kernel
 def blend_block(
-    first, last, positions, normals, tangents, footprints, layer_index, layer_weight, layers_f, layers_i,
-    texels, is_colour, side_bits, level_start, levels, decode, role_row, height_array, world_normals,
-    samples_f, samples_i, entries_f, entries_i, rows, relief, texel_entry, texel_sample, out
+    who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+    texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes, places,
+    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums
 ):  # fmt: skip
-    """Blend points `first` to `last` into out[: last - first]."""
-    count = last - first
-    n = expand(
-        first, last, positions, normals, tangents, footprints, layer_index, layer_weight, layers_f, layers_i, levels,
-        samples_f, samples_i, entries_f, entries_i, texel_entry,
-    )  # fmt: skip
-    padded = _pad(samples_f, samples_i, n)
-    _sample_array(
-        padded, texels[height_array], is_colour[height_array], side_bits, level_start, levels, decode,
-        samples_f, samples_i, rows, 4 * height_array,
-    )  # fmt: skip
-    weigh_by_height(count, texel_entry, entries_f, entries_i, samples_f, layers_f, rows[role_row[HEIGHT]])
-    n = drop_hidden(
-        count, texel_entry, entries_i, samples_f, samples_i, rows, 4 * height_array, texel_sample, layers_f, relief
-    )
-    padded = _pad(samples_f, samples_i, n)
-    for a in range(texels.shape[0]):
-        if a != height_array:
-            _sample_array(
-                padded, texels[a], is_colour[a], side_bits, level_start, levels, decode,
-                samples_f, samples_i, rows, 4 * a,
-            )  # fmt: skip
-    resolve(
-        first, count, texel_sample, samples_f, samples_i, role_row, rows, relief, normals, tangents, world_normals, out
-    )
+    """Blend the points `who` into the columns of `sums`."""
+    most = spread(who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+                  frame, places, tiles, slices)  # fmt: skip
+    lay_on_planes(frame, on_planes)
+    if levels > 1:
+        plane_levels(frame, on_planes)
+    for t in range(most * B):
+        tall[INDEX(t)] = F0
+    for t in range(SUM_ROWS * B):
+        sums[t] = F0
+    arrays = texels.shape[1]
+    for t in range(4 * B * arrays):
+        channels[INDEX(t)] = F0
+    high = role_row[HEIGHT]
+    steps = 2 if levels > 1 else 1
+    for k in range(most):
+        share_planes(k, on_planes, places, counts)
+        for plane in range(3):
+            needed[INDEX(3 * k + plane)] = largest(3 * k + plane, counts) > 0
+            if not needed[INDEX(3 * k + plane)]:
+                continue
+            for step in range(steps):
+                sample = steps * (3 * k + plane) + step
+                locate(side_bits, slice_count, step if levels > 1 else -1, k, plane, sample, on_planes, places, counts, tiles,
+                       slices, at, between, shares)  # fmt: skip
+                fetch(texels, sample, at, around)
+                if high >= 0:
+                    rise(k, sample, high % 4, 4 * B * (arrays * sample + high // 4), around, between, shares, places, heights,
+                         tall)  # fmt: skip
+                else:
+                    rise_flat(k, sample, neutral[HEIGHT], shares, places, heights, tall)
+    weigh(most, places, tall, tallest, kept, whole)
+    for k in range(most):
+        for plane in range(3):
+            if needed[INDEX(3 * k + plane)]:
+                for step in range(steps):
+                    sample = steps * (3 * k + plane) + step
+                    if weights_of_pass(k, sample, kept, shares, weight) > 0:
+                        _mix_pass(sample, plane, arrays, is_colour, role_row, mixed, around, between, weight, heights,
+                                  channels, sums)  # fmt: skip
+    for role in range(OUTPUTS):
+        if role != HEIGHT and not NORMAL <= role < NORMAL + 3:
+            row = role_row[role]
+            for t in range(B):
+                sums[INDEX(role * B + t)] = channels[INDEX(row * B + t)] if row >= 0 else neutral[role]
+    if role_row[NORMAL] < 0:
+        for t in range(B):
+            sums[(DETAIL + 5) * B + t] = F1  # no detail: straight up, laid on from above
+    turn(world_normals, frame, sums)
+
+
+@kernel
+def blend_points(
+    values, columns, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+    texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, who, frame, on_planes, places,
+    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps
+):  # fmt: skip
+    """Blend every point into `values` (N, OUTPUTS), linear."""
+    points = positions.shape[0]
+    for block in range(block_count(points, columns)):
+        count = choose_points(block, points, columns, who)
+        blend_block(
+            who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes, places, counts, tiles,
+            slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+        )  # fmt: skip
+        for t in range(count):
+            for c in range(OUTPUTS):
+                values[INDEX(who[t]), c] = sums[c * B + t]
+
+
+@kernel
+def blend_encoded(
+    encode_table, diffuse, normal, roughness, specular, occlusion, height,
+    columns, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+    texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, who, frame, on_planes, places,
+    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps
+):  # fmt: skip
+    """Blend every point into finished texels."""
+    points = positions.shape[0]
+    for block in range(block_count(points, columns)):
+        count = choose_points(block, points, columns, who)
+        blend_block(
+            who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
+            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes, places, counts, tiles,
+            slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+        )  # fmt: skip
+        quantise(np.float32(encode_table.shape[0] - 1), sums, steps)
+        encode(who, count, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height)

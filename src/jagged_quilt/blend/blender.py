@@ -15,7 +15,7 @@ from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels as k
 from jagged_quilt.blend.layer import Layer, Triplanar
-from jagged_quilt.foundation.colour import srgb_decode_table, srgb_encode_table
+from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import MapRole
@@ -24,7 +24,6 @@ from jagged_quilt.weights.weight_map import Kept
 Filter = Literal["bilinear", "trilinear"]
 NormalSpace = Literal["tangent", "world"]
 
-BLOCK = 512  # texels; their samples stay in the second-level cache
 _SOFTEST_CUT = 1e-6
 
 _OUTPUT_OF_ROLE = {
@@ -92,23 +91,25 @@ class Blender:
         slices = [arrays.slice_of(layer.swatch) for layer in layers]
         self.tallest_relief = max(arrays.reliefs[s] for s in slices)
         """Metres of relief that height 1 stands for."""
-        self._layers_f = np.array([_layer_row(layer, arrays, self.tallest_relief) for layer in layers])
-        self._layers_i = np.array(
-            [(s, k.TRIPLANAR if isinstance(layer.projection, Triplanar) else k.PLANAR)
-             for s, layer in zip(slices, layers, strict=True)], np.int32,
-        )  # fmt: skip
+        self._layers = np.array(
+            [_layer_row(layer, arrays, which, self.tallest_relief) for layer, which in zip(layers, slices, strict=True)],
+            np.float32,
+        )
+        self._tile_of = np.array([1 / arrays.tiles[which] for which in slices])
+        self._slice_of = np.array(slices, np.int32)
         self._texels = arrays.texels
         self._is_colour = np.array([layout.colour for layout in arrays.layouts])
         self._side_bits = arrays.side.bit_length() - 1
-        self._level_start = arrays.level_starts[:-1].astype(np.int32)
+        self._slice_count = len(arrays.names)
         self._levels = level_count(arrays.side) if filter == "trilinear" else 1
-        self._decode = srgb_decode_table()
         self._encode = srgb_encode_table()
-        self._role_row, self._neutral_rows = _role_rows(arrays)
-        self._height_array = int(self._role_row[k.HEIGHT]) // 4 if self._role_row[k.HEIGHT] < 4 * len(self._is_colour) else 0
+        self._role_row, self._neutral = _role_rows(arrays)
+        self._mixed = _mixed_channels(self._role_row, self._is_colour)
         self._scratch = threading.local()
 
-    def blend(self, points: Points, weights: Kept, *, normals: NormalSpace = "tangent") -> Texels:
+    def blend(
+        self, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0
+    ) -> Texels:
         """Blend at points.
 
         Parameters
@@ -117,102 +118,117 @@ class Blender:
             As `WeightMap.at` or `weigh_points` answers.
         normals : "tangent" or "world"
             In the tangent space of the points, or in the world.
+        columns : int
+            Where the points are the rows of a grid, how wide it is: the same result, sooner.
 
         Raises
         ------
         ShapeError, RangeError
             If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
         """
-        world = _is_world(normals)
-        self._check(points, weights)
+        self._check(points, weights, columns)
         out = np.empty((len(points), k.OUTPUTS), np.float32)
-        for first in range(0, len(points), BLOCK):
-            last = min(first + BLOCK, len(points))
-            out[first:last] = self._block(points, weights, first, last, world)[: last - first]
+        k.blend_points(out, *self._input(points, weights, normals, columns))
         return Texels(out)
 
     def blend_into(
-        self, target: EncodedTexels, points: Points, weights: Kept, *, normals: NormalSpace = "tangent"
+        self, target: EncodedTexels, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0
     ) -> None:
-        """Blend at points and store the texels in `target`, whose arrays have one row per point."""
-        world = _is_world(normals)
-        self._check(points, weights)
-        for first in range(0, len(points), BLOCK):
-            last = min(first + BLOCK, len(points))
-            blended = self._block(points, weights, first, last, world)
-            k.encode(
-                first, last - first, blended, self._encode, target.diffuse, target.normal, target.roughness,
-                target.specular, target.occlusion, target.height,
-            )  # fmt: skip
+        """Blend at points and store the texels in `target`, whose arrays have one row per point.
 
-    def _block(self, points: Points, weights: Kept, first: int, last: int, world: bool) -> NDArray[np.float32]:
-        index, weight = weights
-        scratch = self._scratch_for(weight.shape[1])
-        k.blend_block(
-            first, last, points.position, points.normal, points.tangent, points.footprint, index, weight,
-            self._layers_f, self._layers_i, self._texels, self._is_colour, self._side_bits, self._level_start,
-            self._levels, self._decode, self._role_row, self._height_array, world, *scratch,
+        `columns` is as for `blend`.
+        """
+        self._check(points, weights, columns)
+        k.blend_encoded(
+            self._encode, target.diffuse, target.normal, target.roughness, target.specular, target.occlusion,
+            target.height, *self._input(points, weights, normals, columns),
         )  # fmt: skip
-        return scratch[-1]  # type: ignore[no-any-return]
+
+    def _input(self, points: Points, weights: Kept, normals: NormalSpace, columns: int) -> tuple[Any, ...]:
+        """What every kernel takes, and this thread's buffers."""
+        index, weight = (np.ascontiguousarray(each) for each in weights)
+        return (
+            columns, points.position, points.normal, points.tangent, points.footprint, index, weight,
+            self._layers, self._tile_of, self._slice_of, self._texels, self._is_colour, self._side_bits, self._slice_count,
+            self._levels, self._role_row, self._mixed, self._neutral, _is_world(normals), *self._scratch_for(weight.shape[1]),
+        )  # fmt: skip
 
     def _scratch_for(self, most: int) -> tuple[Any, ...]:
         """This thread's buffers, for `most` layers at a texel."""
         if getattr(self._scratch, "most", 0) < most:
-            samples = 3 * most * BLOCK + k.PAD
-            entries = most * BLOCK + 1
-            rows = np.empty((4 * len(self._is_colour) + len(self._neutral_rows), samples), np.float32)
-            rows[4 * len(self._is_colour) :] = self._neutral_rows[:, None]
-            self._scratch.buffers = (
-                np.empty((4, samples), np.float32), np.empty((3, samples), np.int32),
-                np.empty((2, entries), np.float32), np.empty((2, entries), np.int32),
-                rows, np.empty(samples, np.float32),
-                np.empty(BLOCK + 1, np.int32), np.empty(BLOCK + 1, np.int32), np.empty((BLOCK, k.OUTPUTS), np.float32),
-            )  # fmt: skip
+            arrays, passes = len(self._is_colour), 3 * most * (2 if self._levels > 1 else 1)
+            rows = {  # name: (rows of k.B lanes, type)
+                "who": (1, np.int64),
+                "frame": (k.FRAME_ROWS, np.float32),
+                "on_planes": (k.PLANE_ROWS, np.float32),
+                "places": (k.PLACE_ROWS * most, np.float32),
+                "counts": (3 * most, np.float32),
+                "tiles": (most, np.float64),
+                "slices": (most, np.int32),
+                "needed": (most, np.int32),
+                "at": (4, np.int32),
+                "around": (4 * arrays * passes, np.uint32),
+                "between": (2 * passes, np.float32),
+                "shares": (passes, np.float32),
+                "heights": (passes, np.float32),
+                "tall": (most, np.float32),
+                "tallest": (1, np.float32),
+                "kept": (most, np.float32),
+                "whole": (1, np.float32),
+                "weight": (1, np.float32),
+                "channels": (4 * arrays, np.float32),
+                "sums": (k.SUM_ROWS, np.float32),
+                "steps": (k.OUTPUTS, np.int32),
+            }
+            self._scratch.buffers = tuple(np.zeros(count * k.B, kind) for count, kind in rows.values())
             self._scratch.most = most
         return self._scratch.buffers  # type: ignore[no-any-return]
 
-    def _check(self, points: Points, weights: Kept) -> None:
+    def _check(self, points: Points, weights: Kept, columns: int) -> None:
         index, weight = weights
+        if columns < 0 or (columns and len(points) % columns):
+            raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
         if index.shape != weight.shape or index.ndim != 2 or len(index) != len(points) or weight.dtype != np.float32:
             raise ShapeError(f"weights must be (N, K) layers and (N, K) float32 for {len(points)} points; "
                              f"got {index.shape} and {weight.dtype} {weight.shape}")  # fmt: skip
-        if len(points) == 0:
-            return
-        if int(index.max()) >= self._layer_count or int(index.min()) < 0:
-            raise RangeError(f"weights name layer {int(index.max())}, and there are {self._layer_count}")
-        sums = weight.sum(axis=1)
-        if not (np.abs(sums - 1) <= 1e-4).all() or float(weight.min()) < 0:
-            worst = int(np.argmax(np.abs(np.nan_to_num(sums, nan=np.inf) - 1)))
-            raise RangeError(f"weights must be from 0 and sum to 1 at every point; point {worst} sums to {sums[worst]}")
+        bad = k.first_bad_weights(index, weight, self._layer_count)
+        if bad >= 0:
+            raise RangeError(f"weights must be from 0 and sum to 1, of layers below {self._layer_count}, at every point; "
+                             f"point {bad} has {weight[bad].tolist()} of {index[bad].tolist()}")  # fmt: skip
 
 
-def _layer_row(layer: Layer, arrays: TextureArrays, tallest: float) -> tuple[float, ...]:
-    which = arrays.slice_of(layer.swatch)
-    sharpness = layer.projection.sharpness if isinstance(layer.projection, Triplanar) else 0.0
+def _layer_row(layer: Layer, arrays: TextureArrays, which: int, tallest: float) -> tuple[float, ...]:
+    """One row of the kernel's table of layers."""
     softness = max(layer.softness, _SOFTEST_CUT)
     return (
-        1 / arrays.tiles[which],
-        sharpness,
         (1 - softness) / softness,
         arrays.reliefs[which] / tallest,
         math.log2(arrays.side / arrays.tiles[which]),
+        layer.projection.sharpness if isinstance(layer.projection, Triplanar) else 0.0,
     )
 
 
 def _role_rows(arrays: TextureArrays) -> tuple[NDArray[np.int32], NDArray[np.float32]]:
-    """Return which row of the sample buffers each output reads, and the values of the rows that hold neutral roles."""
+    """Return, for each output, 4 * array + channel that holds it, or -1, and the neutral value that then stands in."""
     rows = np.full(k.OUTPUTS, -1, np.int32)
+    neutral = np.zeros(k.OUTPUTS, np.float32)
     for row, layout in enumerate(arrays.layouts):
         for channel, content in enumerate(layout.channels):
             if content is not None:
                 rows[_OUTPUT_OF_ROLE[content[0]] + content[1]] = 4 * row + channel
-    neutral = []
     for role, first in _OUTPUT_OF_ROLE.items():
-        for channel, value in enumerate(role.value.neutral):
-            if rows[first + channel] < 0:
-                rows[first + channel] = 4 * len(arrays.layouts) + len(neutral)
-                neutral.append(value * 0.5 + 0.5 if role is MapRole.NORMAL else value)
-    return rows, np.array(neutral, np.float32)
+        neutral[first : first + role.value.channels] = role.value.neutral
+    return rows, neutral
+
+
+def _mixed_channels(role_row: NDArray[np.int32], is_colour: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return which channels (4 * array + channel) are plain sums: those that roles read, but normals, height and colour."""
+    mixed = np.zeros(4 * len(is_colour), bool)
+    for role in (*range(k.DIFFUSE, k.DIFFUSE + 3), k.ROUGHNESS, *range(k.SPECULAR, k.SPECULAR + 3), k.OCCLUSION):
+        row = int(role_row[role])
+        if row >= 0 and not (is_colour[row // 4] and row % 4 < 3):
+            mixed[row] = True
+    return mixed
 
 
 def _is_world(normals: str) -> bool:
