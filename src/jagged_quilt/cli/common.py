@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from jagged_quilt.foundation.progress import Progress
     from jagged_quilt.quiltfile.results import Made, Results
 
-_SLOW_START = 1.2  # seconds after which it is surely the compiler that works
+_SLOW_START = 4.0  # seconds after which it is surely the compiler that works
 
 
 def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:

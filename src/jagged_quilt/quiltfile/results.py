@@ -57,6 +57,7 @@ class Results:
         self.quilt = quilt
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self._anew, self._threads, self._progress = anew, threads, progress
+        self._asked = True
         self._arrays: TextureArrays | None = None
         self._weights: WeightMap | None = None
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.show import _kernels
 
 Vectors = NDArray[np.float32]
 """(N, 3) float32."""
@@ -17,6 +18,7 @@ _ZENITH = np.array([0.20, 0.34, 0.62], np.float32)
 _HORIZON = np.array([0.66, 0.72, 0.78], np.float32)
 _BOUNCE = np.array([0.20, 0.17, 0.14], np.float32)
 _SUN = np.array([3.3, 3.0, 2.55], np.float32)
+_AMBIENT = np.float32(0.55)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +51,7 @@ class Sun:
 def sky(directions: Vectors) -> Vectors:
     """Return the sky's light from a direction; below the horizon, what the ground throws back."""
     up = directions[:, 1:2]
-    above = _HORIZON + (_ZENITH - _HORIZON) * np.clip(up, 0, 1) ** np.float32(0.45)
+    above = _HORIZON + (_ZENITH - _HORIZON) * np.sqrt(np.clip(up, 0, 1))
     fade = np.clip(-up * np.float32(6), 0, 1)
     return (above * (1 - fade) + _BOUNCE * fade).astype(np.float32)
 
@@ -72,25 +74,13 @@ def lit(
     normal, view : (N, 3)
         Unit, world; view points to the eye.
     """
-    light = sun.towards.astype(np.float32)
-    half = view + light
-    half /= np.linalg.norm(half, axis=1, keepdims=True)
-    n_l = np.clip(normal @ light, 0, 1)[:, None]
-    n_v = np.clip(np.einsum("nd,nd->n", normal, view), 1e-3, 1)[:, None]
-    n_h = np.clip(np.einsum("nd,nd->n", normal, half), 0, 1)[:, None]
-    v_h = np.clip(np.einsum("nd,nd->n", view, half), 0, 1)[:, None]
-    alpha2 = (np.maximum(roughness, 0.04)[:, None] ** 4).astype(np.float32)
-    lobe = alpha2 / (np.float32(np.pi) * (n_h * n_h * (alpha2 - 1) + 1) ** 2)
-    smith = 0.5 / (n_l * np.sqrt(n_v * n_v * (1 - alpha2) + alpha2) + n_v * np.sqrt(n_l * n_l * (1 - alpha2) + alpha2) + 1e-6)
-    fresnel = specular + (1 - specular) * (1 - v_h) ** 5
-    direct = (diffuse / np.float32(np.pi) * (1 - fresnel) + lobe * smith * fresnel) * n_l * sunlit[:, None] * _SUN
-    mirror = 2 * np.einsum("nd,nd->n", normal, view)[:, None] * normal - view
-    edge = specular + (np.maximum(1 - roughness[:, None], specular) - specular) * (1 - n_v) ** 5
-    open_sky = occlusion[:, None]
-    around = _BOUNCE + (0.5 * (_HORIZON + _ZENITH) - _BOUNCE) * (0.5 + 0.5 * normal[:, 1:2])
-    ambient = diffuse * (1 - edge) * around * np.float32(0.55) * open_sky
-    blurred = sky(mirror) * (1 - roughness[:, None]) + around * roughness[:, None]
-    return (direct + ambient + edge * blurred * open_sky).astype(np.float32)
+    out = np.empty((len(normal), 3), np.float32)
+    _kernels.light_points(
+        *(np.ascontiguousarray(each, np.float32) for each in (diffuse, specular, roughness, occlusion, normal, view)),
+        sun.towards.astype(np.float32), np.ascontiguousarray(sunlit, np.float32), _SUN, _ZENITH, _HORIZON, _BOUNCE,
+        _AMBIENT, out,
+    )  # fmt: skip
+    return out
 
 
 def shoulder(light: NDArray[np.float32]) -> NDArray[np.float32]:

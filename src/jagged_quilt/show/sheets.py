@@ -8,6 +8,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.arrays.resize import resized
+from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
@@ -61,8 +63,6 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
 
 def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     """A piece of a swatch, flat on the ground, seen from above."""
-    from jagged_quilt.arrays.resize import resized
-
     flat = {}
     for role in MapRole:
         given = swatch.maps.get(role)
@@ -122,18 +122,16 @@ def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
 def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages: int) -> Board:
     height, width = weights.layers.shape[:2]
     keep = weights.layers.shape[2]
-    note = (f"{width} x {height} texels, {keep} layers kept at each; "
-            f"cut: {100 * weights.lost_mean:.2g} % on average, {100 * weights.lost_worst:.2g} % at worst")  # fmt: skip
+    note = f"{width} x {height} texels, {keep} layers kept at each; cut: {_percent(weights.lost_mean)} on average, "
+    note += f"{_percent(weights.lost_worst)} at worst"
     board = Board("Weights" + (f" {first // LAYERS_ON_A_SHEET + 1} / {pages}" if pages > 1 else ""), note)
     colours = key_colours(len(weights.names))
-    from jagged_quilt.foundation.colour import linear_from_srgb
-
     linear = linear_from_srgb(colours.astype(np.float32) / 255)
     shares = weights.shares()
     together = np.zeros((height, width, 3), np.float32)
     for k in range(keep):
         together += linear[weights.layers[..., k]] * (weights.weights[..., k, None] / np.float32(255))
-    rows, columns = _within(height, width, 520, 440)
+    rows, columns = _within(height, width, 520, 500)
     board.pin(picture_of(together, rows, columns), 20, 62)
     names = weights.names[first:last]
     line = min(24.0, 208 / max(1, len(names)))
@@ -145,17 +143,21 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
         board.write(290, y, f"{100 * shares[name]:.1f} %", size=13, side="right")
         board.write(400, y, f"{area * shares[name]:,.0f} m²", size=13, ink=FAINT, side="right")
     side = 3 if len(names) > 4 else 2
-    cell = (1280 - 484 - 10) // side
+    cell = (1280 - 544 - 10) // side
     lines = -(-len(names) // side)
     room = min(cell - 10, (800 - 62) // lines - 34)
     for place, name in enumerate(names):
-        x, y = 484 + place % side * cell, 62 + place // side * (room + 34)
+        x, y = 544 + place % side * cell, 62 + place // side * (room + 34)
         rows, columns = _within(height, width, room, room)
         board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
         board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
         board.write(x + 18, y + rows + 16, name, size=12)
         board.write(x + columns, y + rows + 16, f"{100 * shares[name]:.1f} %", size=12, ink=FAINT, side="right")
     return board
+
+
+def _percent(share: float) -> str:
+    return "nothing" if share == 0 else "below 0.01 %" if share < 1e-4 else f"{100 * share:.2g} %"
 
 
 def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:

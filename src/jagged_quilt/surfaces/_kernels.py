@@ -8,7 +8,7 @@ import numpy as np
 
 from jagged_quilt.foundation.compiler import inlined, kernel
 
-BLOCK = 16  # cells along the side of a block of the coarse grid of highest heights
+BLOCK = 8  # cells along the side of a block of the coarse grid of highest heights
 
 
 @inlined
@@ -112,9 +112,9 @@ def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
             last = min(last, max(one, two))
         elif at < 0.0 or at > end:
             return -1.0
-    half = 0.5 * min(spacing_x, spacing_z)
+    cell = min(spacing_x, spacing_z)
     flat = math.sqrt(dx * dx + dz * dz)
-    step = half / max(flat, 0.05)
+    step = cell / max(flat, 0.05)
     above = t
     while t <= last:
         px, py, pz = x + dx * t, y + dy * t, z + dz * t

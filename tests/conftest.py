@@ -1,0 +1,87 @@
+"""A small project that every test may read, and made-up swatches."""
+
+import shutil
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from jagged_quilt.demo.project import write_project
+from jagged_quilt.maps.image_files import write_image
+
+QUILT = """\
+title = "Two fields"
+[surface]
+terrain = "ground.png"
+size = [16.0, 16.0]
+heights = [0.0, 4.0]
+[arrays]
+texels = 16
+[weights]
+texels = 32
+[bake]
+texels = 32
+[[swatch]]
+name = "clay"
+folder = "clay"
+tile = 2.0
+[[swatch]]
+name = "salt"
+folder = "salt"
+tile = 3.0
+[[layer]]
+swatch = "clay"
+[[layer]]
+swatch = "salt"
+projection = "triplanar"
+[[layer.mask]]
+kind = "height"
+band = [1.0, 2.0]
+fade = 0.5
+[[layer.mask]]
+kind = "noise"
+size = 5.0
+"""
+
+
+def made_maps(seed, side=16):
+    """Random maps of all roles, normals unit; as `TextureMap`s."""
+    rng = np.random.default_rng(seed)
+    vectors = np.concatenate([rng.uniform(-0.6, 0.6, (side, side, 2)), np.ones((side, side, 1))], axis=2)
+    vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
+    texels = {role: rng.integers(0, 256, (side, side, role.value.channels), dtype=np.uint8) for role in jq.MapRole}
+    texels[jq.MapRole.NORMAL] = np.rint(vectors * 127.5 + 127.5).astype(np.uint8)
+    return {role: jq.TextureMap(role=role, texels=t) for role, t in texels.items()}
+
+
+def made_swatch(name, seed=0, side=16, tile=2.0, relief=0.1):
+    return jq.Swatch(name=name, tile=tile, relief=relief, maps=made_maps(seed, side))
+
+
+@pytest.fixture
+def project(tmp_path):
+    """A folder with a small quilt file, `job.quilt.toml`, and all that it names."""
+    v, u = np.mgrid[:17, :17] / 16
+    write_image(tmp_path / "ground.png", (65535 * (0.5 + 0.5 * np.sin(5 * u) * np.cos(4 * v))).astype(np.uint16))
+    for seed, name in enumerate(("clay", "salt")):
+        for role, each in made_maps(seed).items():
+            write_image(tmp_path / name / f"{name}_{role.key}.png", np.array(each.texels))
+    (tmp_path / "job.quilt.toml").write_text(QUILT)
+    return tmp_path
+
+
+@pytest.fixture(scope="session")
+def saltworks(tmp_path_factory):
+    """The demo project, with maps of 64 texels; its quilt file makes small results."""
+    folder = tmp_path_factory.mktemp("demo") / "saltworks"
+    quilt_file = write_project(folder, texels=64)
+    text = quilt_file.read_text().replace("texels = 512", "texels = 64").replace("texels = 1024", "texels = 256")
+    quilt_file.write_text(text.replace("texels = 2048", "texels = 256"))
+    return quilt_file
+
+
+@pytest.fixture
+def own_saltworks(saltworks, tmp_path):
+    """A copy of the demo project to change."""
+    shutil.copytree(saltworks.parent, tmp_path / "own", ignore=shutil.ignore_patterns("out"))
+    return tmp_path / "own" / saltworks.name

@@ -1,0 +1,193 @@
+"""The blend agrees with a plain reference, and keeps its promises whatever the block, the thread or the tile."""
+
+import numpy as np
+import pytest
+from conftest import made_maps, made_swatch
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from reference_blend import Decoded, blend_point, stored
+
+import jagged_quilt as jq
+from jagged_quilt.blend.blender import EncodedTexels
+
+LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
+ROLES = tuple(jq.MapRole)
+
+
+def encoded_texels(count):
+    """Where `blend_into` stores `count` texels."""
+    three = [np.zeros((count, 3), np.uint8) for _ in range(3)]
+    one = [np.zeros(count, np.uint8) for _ in range(2)]
+    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.zeros(count, np.uint16))
+
+
+def random_points(rng, count):
+    normal = rng.normal(size=(count, 3))
+    tangent = np.cross(normal, rng.normal(size=(count, 3)))
+    handed = np.column_stack([tangent, rng.choice([-1, 1], count)])
+    return jq.Points.of(rng.uniform(-50, 50, (count, 3)), normal, handed, 2 ** rng.uniform(-7, 2, (count, 2)))
+
+
+def random_weights(rng, count, layers, keep):
+    index = np.array([rng.permutation(layers)[:keep] for _ in range(count)]).astype(np.uint8)
+    weight = rng.random((count, keep)) ** 2 * (np.arange(keep) < rng.integers(1, keep + 1, (count, 1)))
+    return index, (weight / weight.sum(axis=1, keepdims=True)).astype(np.float32)
+
+
+class TestBlend:
+    @settings(max_examples=25, deadline=None)
+    @given(
+        seed=st.integers(0, 10**6),
+        filter=st.sampled_from(["bilinear", "trilinear"]),
+        space=st.sampled_from(["tangent", "world"]),
+        layouts=st.sets(st.sampled_from(LAYOUTS), min_size=1),
+        softness=st.sampled_from([0.0, 0.05, 0.4, 1.0]),
+    )
+    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness):
+        """Within 1 of 255, for random layers, projections, footprints and arrays."""
+        rng = np.random.default_rng(seed)
+        count = 3
+        swatches = [made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3)) for n in range(count)]
+        arrays = jq.pack(swatches, texels=16, layouts=sorted(layouts), threads=1)
+        kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
+        layers = [jq.Layer(f"s{n}", kinds[rng.integers(3)], softness=softness) for n in range(count)]
+        points = random_points(rng, 40)
+        index, weight = random_weights(rng, 40, count, 3)
+        blender = jq.Blender(arrays, layers, filter=filter)
+        found = encoded_texels(40)
+        blender.blend_into(found, points, (index, weight), normals=space)
+        decoded = Decoded(arrays)
+        for p in range(40):
+            wanted = stored(blend_point(
+                decoded, arrays, layers, points.position[p].astype(float), points.normal[p].astype(float),
+                points.tangent[p].astype(float), points.footprint[p].astype(float), index[p], weight[p].astype(float),
+                filter, space == "world",
+            ))  # fmt: skip
+            for role in ROLES:
+                got = getattr(found, role.key)[p] / (257.0 if role is jq.MapRole.HEIGHT else 1.0)
+                assert np.abs(got - wanted[role]).max() <= 1.0, (role, p)
+
+    def test_bytes_are_the_floats_encoded(self):
+        """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
+        rng = np.random.default_rng(3)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
+        blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
+        points, weights = random_points(rng, 300), random_weights(rng, 300, 2, 2)
+        plain, stored_texels = blender.blend(points, weights), encoded_texels(300)
+        blender.blend_into(stored_texels, points, weights)
+        assert np.abs(np.linalg.norm(plain[jq.MapRole.NORMAL], axis=1) - 1).max() < 1e-5
+        assert np.array_equal(stored_texels.roughness, np.floor(plain[jq.MapRole.ROUGHNESS] * 255 + 0.5).astype(np.uint8))
+        unit = np.linalg.norm(stored_texels.normal / 127.5 - 1, axis=1)
+        assert np.abs(unit - 1).max() < np.sqrt(3) / 255
+
+    @pytest.mark.parametrize("columns", [0, 7, 21, 147])
+    def test_points_as_a_grid_blend_the_same(self, columns):
+        rng = np.random.default_rng(4)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
+        blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
+        points, weights = random_points(rng, 441), random_weights(rng, 441, 2, 2)
+        assert np.array_equal(
+            blender.blend(points, weights).values, blender.blend(points, weights, columns=columns).values
+        )
+
+    def test_a_layer_with_no_weight_never_shows_however_tall(self):
+        arrays = jq.pack([made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], texels=16, threads=1)
+        blender = jq.Blender(arrays, [jq.Layer("low"), jq.Layer("tall", softness=0)])
+        points = random_points(np.random.default_rng(5), 50)
+        alone = blender.blend(points, (np.zeros((50, 1), np.uint8), np.ones((50, 1), np.float32)))
+        beside = np.tile(np.array([[1, 0]], np.float32), (50, 1)), np.tile(np.array([[0, 1]], np.uint8), (50, 1))
+        assert np.array_equal(blender.blend(points, (beside[1], beside[0])).values, alone.values)
+
+    def test_weights_that_do_not_fit_are_refused(self):
+        blender = jq.Blender(jq.pack([made_swatch("a")], texels=16, threads=1), [jq.Layer("a")])
+        points = random_points(np.random.default_rng(6), 4)
+        zero, one = np.zeros((4, 1), np.uint8), np.ones((4, 1), np.float32)
+        for index, weight, words in (
+            (zero, one * 0.5, "sum to 1"),
+            (zero, one * np.nan, "sum to 1"),
+            (zero + 3, one, "layers below 1"),
+            (zero, one.astype(float), "float32"),
+            (zero[:2], one[:2], "for 4 points"),
+        ):
+            with pytest.raises(jq.QuiltError, match=words):
+                blender.blend(points, (index, weight))
+        with pytest.raises(jq.QuiltError, match='did you mean "a"'):
+            jq.Blender(jq.pack([made_swatch("a")], texels=16, threads=1), [jq.Layer("aa")])
+
+
+@pytest.fixture(scope="module")
+def scene():
+    v, u = np.mgrid[:33, :41] / 32
+    terrain = jq.Terrain(6 * np.sin(4 * u) * np.cos(3 * v), size=(20.0, 16.0))
+    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2, tile=3.3)], texels=16)
+    layers = [jq.Layer("a"), jq.Layer("b", jq.Triplanar(), mask=jq.Slope(20, 60, fade=10) | jq.Noise(size=3))]
+    return terrain, layers, arrays, jq.weigh(terrain, layers, texels=64)
+
+
+class TestBake:
+    def test_a_flat_terrain_with_one_layer_gives_back_its_own_texture(self):
+        """To the byte, at one texel per texel, over two repeats."""
+        swatch = jq.Swatch(name="a", tile=4.0, relief=0.1, maps=made_maps(7, 32))
+        arrays = jq.pack([swatch], texels=32, threads=1)
+        flat = jq.Terrain(np.full((3, 3), 1.5), size=(8.0, 8.0))
+        maps = jq.bake(flat, [jq.Layer("a")], arrays, texels=64)
+        twice = lambda texels: np.tile(texels, (2, 2, 1))  # noqa: E731
+        assert np.array_equal(maps.diffuse, twice(swatch.maps[jq.MapRole.DIFFUSE].texels))
+        assert np.array_equal(maps.specular, twice(swatch.maps[jq.MapRole.SPECULAR].texels))
+        assert np.array_equal(maps.roughness[..., None], twice(swatch.maps[jq.MapRole.ROUGHNESS].texels))
+        assert np.array_equal(maps.occlusion[..., None], twice(swatch.maps[jq.MapRole.OCCLUSION].texels))
+        packed = arrays.level("normal_roughness_occlusion")[0, ..., :2]
+        assert np.array_equal(maps.normal[..., :2], twice(packed))
+        assert np.array_equal(maps.height[..., None], twice(swatch.maps[jq.MapRole.HEIGHT].texels.astype(np.uint16) * 257))
+
+    @pytest.mark.parametrize("threads", [1, 2])
+    @pytest.mark.parametrize("block", [1, 100, 777, 1 << 20])
+    @pytest.mark.parametrize("exact", [False, True])
+    def test_bytes_do_not_depend_on_threads_or_block(self, scene, threads, block, exact):
+        terrain, layers, arrays, weights = scene
+        kept = None if exact else weights
+        one = jq.bake(terrain, layers, arrays, kept, texels=90, threads=1)
+        other = jq.bake(terrain, layers, arrays, kept, texels=90, threads=threads, block=block)
+        assert all(np.array_equal(one[role], other[role]) for role in ROLES)
+
+    def test_four_quarters_are_the_whole(self, scene):
+        terrain, layers, arrays, weights = scene
+        whole = jq.bake(terrain, layers, arrays, weights, texels=90)
+        rows, columns = whole.roughness.shape
+        assert (rows, columns) == (72, 90)
+        for top, bottom in ((0, 31), (31, rows)):
+            for left, right in ((0, 47), (47, columns)):
+                part = jq.bake(terrain, layers, arrays, weights, texels=90, rows=(top, bottom), columns=(left, right))
+                for role in ROLES:
+                    assert np.array_equal(part[role], whole[role][top:bottom, left:right])
+
+    def test_masks_and_a_fine_weight_map_agree(self, scene):
+        """The two ways in which weights reach the blend: nearly everywhere within a few of 255."""
+        terrain, layers, arrays, _ = scene
+        fine = jq.weigh(terrain, layers, texels=90)
+        by_map = jq.bake(terrain, layers, arrays, fine, texels=90).diffuse.astype(int)
+        by_masks = jq.bake(terrain, layers, arrays, texels=90).diffuse.astype(int)
+        assert np.percentile(np.abs(by_map - by_masks), 98) <= 4
+
+    def test_a_region_outside_and_other_weights_are_refused(self, scene):
+        terrain, layers, arrays, weights = scene
+        with pytest.raises(jq.QuiltError, match="rows must be"):
+            jq.bake(terrain, layers, arrays, texels=32, rows=(0, 99))
+        with pytest.raises(jq.QuiltError, match="weigh again"):
+            jq.bake(terrain, layers[:1], arrays, weights, texels=32)
+
+
+def test_the_loops_that_should_run_in_vector_lanes_do():
+    """Without them the blend is several times slower and nothing else would show it."""
+    import platform
+
+    from jagged_quilt.blend import _kernels as k
+
+    if platform.machine() != "x86_64":
+        pytest.skip("looks for the registers of x86-64")
+    rows = lambda count: np.ones(count * k.B, np.float32)  # noqa: E731
+    k.share_planes(0, rows(12), rows(5), rows(3))
+    k.mix_colour(0, 0, 0, np.ones(4 * k.B, np.uint32), rows(2), rows(1), rows(4))
+    for kernel in (k.share_planes, k.mix_colour):
+        code = next(iter(kernel.inspect_asm().values()))
+        assert "mulps" in code, kernel
