@@ -50,6 +50,8 @@ def jquilt(context: click.Context, debug: bool) -> None:
 def main() -> None:
     """Run the command line. Exit code 0 done, 1 the check found faults, 2 the input was refused, 3 our own failure."""
     debug = "--debug" in sys.argv
+    if not debug:
+        _keep_libraries_quiet()
     try:
         jquilt.main(standalone_mode=False)
     except click.exceptions.Exit as stop:
@@ -73,6 +75,16 @@ def main() -> None:
             sys.exit(2)
         _say(f"a fault of our own, not of your input: {type(error).__name__}: {error} (run with --debug to see where)")
         sys.exit(3)
+
+
+def _keep_libraries_quiet() -> None:
+    """Image libraries write to the standard error file of the process by themselves; what they say is in our errors too."""
+    try:
+        own = os.dup(2)
+        sys.stderr = os.fdopen(own, "w", buffering=1, encoding="utf-8", errors="backslashreplace")
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    except OSError:  # no standard error at all: nothing to keep quiet
+        return
 
 
 def _say(message: str) -> None:

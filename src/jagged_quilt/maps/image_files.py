@@ -93,6 +93,7 @@ def write_image(path: Path | str, texels: Stored) -> None:
     with written_whole(path) as temporary:
         target = oiio.ImageOutput.create(str(temporary))
         if target is None:
+            oiio.geterror()  # or it is printed when the program ends
             raise FileError(f"{path}: no known image format; use .png, .tif or .exr")
         rows = max(1, (4 << 20) // max(1, texels[0].nbytes))
         good = target.open(str(temporary), spec)

@@ -1,0 +1,227 @@
+"""`jquilt` as a process: what it writes, what it says, and that refused input leaves everything as it was."""
+
+import json
+import os
+import re
+import resource
+import shutil
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pytest
+from conftest import QUILT
+
+import jagged_quilt as jq
+from jagged_quilt.maps.image_files import read_image, write_image
+
+
+def jquilt(*words, **options):
+    """Run the command line; return (exit code, standard output, standard error)."""
+    done = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True,
+                          timeout=300, **options)  # fmt: skip
+    return done.returncode, done.stdout, done.stderr
+
+
+def files_of(folder):
+    """Every file below a folder with its bytes."""
+    return {p.relative_to(folder): p.read_bytes() for p in sorted(folder.rglob("*")) if p.is_file()}
+
+
+class TestSteps:
+    def test_each_step_writes_its_folder_and_a_second_run_keeps_it(self, project):
+        quilt = project / "job.quilt.toml"
+        code, said, _ = jquilt("bake", quilt)
+        assert code == 0
+        out = project / "out"
+        assert {p.name for p in (out / "bake").iterdir()} == {f"{r.key}.png" for r in jq.MapRole} | {"bake.json"}
+        assert {p.name for p in (out / "arrays").iterdir()} == {
+            "arrays.json", "diffuse_height.ktx2", "normal_roughness_occlusion.ktx2", "specular.ktx2"}  # fmt: skip
+        assert {p.name for p in (out / "weights").iterdir()} == {"layers_0.png", "weights_0.png", "weights.json"}
+        assert read_image(out / "bake" / "height.png").dtype == np.uint16
+        before = files_of(out)
+        for step in ("pack", "weigh", "bake"):
+            code, said, _ = jquilt(step, quilt)
+            assert (code, "nothing changed" in said) == (0, True)
+        assert files_of(out) == before
+        quilt.write_text(QUILT.replace("softness", "").replace("fade = 0.5", "fade = 1.5"))
+        assert "nothing changed" in jquilt("pack", quilt)[1]
+        assert "nothing changed" not in jquilt("bake", quilt)[1]
+        assert files_of(out / "arrays") == {p.relative_to("arrays"): b for p, b in before.items() if p.parts[0] == "arrays"}
+
+    def test_the_same_bytes_on_one_thread_and_two(self, project):
+        for threads in (1, 2):
+            jquilt("bake", project / "job.quilt.toml", "--threads", threads, "--out", project / str(threads))
+        assert files_of(project / "1") == files_of(project / "2")
+
+    def test_check_tells_what_is_there_and_what_stands_in(self, project):
+        (project / "salt" / "salt_height.png").unlink()
+        write_image(project / "clay" / "holiday.png", np.zeros((2, 2, 3), np.uint8))
+        code, said, _ = jquilt("check", project / "job.quilt.toml")
+        assert code == 0
+        assert "17 x 17 samples over 16 x 16 m" in said
+        assert 'swatch "salt": no height map; 0.5 stands in' in said
+        assert "holiday.png fits no role" in said
+
+    def test_help_is_there_at_once(self):
+        start = time.perf_counter()
+        assert all(step in jquilt("--help")[1] for step in ("demo", "check", "pack", "weigh", "bake", "show"))
+        heavy = "import sys, jagged_quilt.cli.main as m; [m.jquilt.get_command(None, c) for c in m.COMMANDS]; print(*sys.modules)"
+        loaded = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True).stdout.split()
+        assert not {"numpy", "numba", "scipy", "matplotlib", "pydantic"} & set(loaded)
+        assert time.perf_counter() - start < 30
+
+
+class TestDemo:
+    def test_one_command_makes_and_runs_the_whole_example(self, own_saltworks):
+        """On small maps: the project is there, so the demo fills it with its own maps and runs all of it."""
+        folder = own_saltworks.parent
+        code, said, errors = jquilt("demo", folder)
+        assert code == 0, errors
+        for word in ("write", "check", "pack", "weigh", "bake", "show", "brine", "layered gypsum", "Next:"):
+            assert word in said
+        shares = [float(s) for s in re.findall(r"([\d.]+) %", said)]
+        assert sum(shares) == pytest.approx(100, abs=0.4)
+        for name in ("swatches", "weights", "maps", "view", "riser"):
+            assert read_image(folder / "out" / "pictures" / f"{name}.png").shape == (800, 1280, 3)
+        assert not list(folder.rglob(".*"))
+
+    def test_the_terrain_is_what_it_should_be(self, saltworks):
+        quilt = jq.read_quilt(saltworks)
+        normal = quilt.terrain.points((512, 512)).normal
+        steep = (normal[:, 1] < np.cos(np.pi / 4)).mean()
+        assert 0.06 < steep < 0.14
+        assert quilt.terrain.height_range == pytest.approx((0, 38))
+        assert quilt.terrain.heights.shape == (513, 513)
+        assert all(not swatch.missing for swatch in quilt.swatches)
+
+    def test_a_folder_with_other_files_is_left_alone(self, tmp_path):
+        (tmp_path / "mine.txt").write_text("mine")
+        code, _, errors = jquilt("demo", tmp_path)
+        assert (code, "holds other files" in errors) == (2, True)
+        assert [p.name for p in tmp_path.iterdir()] == ["mine.txt"]
+
+
+def change(old, new):
+    def work(project):
+        text = (project / "job.quilt.toml").read_text()
+        assert old in text
+        (project / "job.quilt.toml").write_text(text.replace(old, new))
+
+    return work
+
+
+def truncate(project):
+    path = project / "salt" / "salt_normal.png"
+    path.write_bytes(path.read_bytes()[:200])
+
+
+def colour_ground(project):
+    write_image(project / "ground.png", np.random.default_rng(0).integers(0, 255, (17, 17, 3), dtype=np.uint8))
+
+
+def nan_map(project):
+    (project / "salt" / "salt_height.png").unlink()
+    write_image(project / "salt" / "salt_height.exr", np.full((4, 4, 1), np.nan, np.float32))
+
+
+REFUSED = {
+    "missing file": (lambda p: (p / "ground.png").unlink(), r"ground\.png: there is no such (heightmap|image file)"),
+    "no diffuse": (lambda p: (p / "salt" / "salt_diffuse.png").unlink(), r'line 18, swatch\[1\]\.folder: .*"salt" has no diffuse'),
+    "truncated PNG": (truncate, r"salt_normal\.png: the image is broken or cut short"),
+    "heightmap with colour": (colour_ground, r"line 3, surface\.terrain: .*a heightmap must be grey; this image has colour"),
+    "NaN in a float map": (nan_map, r"salt_height\.exr: holds 16 NaN or infinite values, the first at row 0, column 0"),
+    "no folder": (lambda p: shutil.rmtree(p / "salt"), r"there is no such swatch folder"),
+    "unknown key": (change("fade = 0.5", "fad = 0.5"), r'line 28, layer\[1\]\.mask\[0\]\.fad: unknown key; did you mean "fade"\?'),
+    "unknown table": (change("[bake]", "[bakery]"), r'line 10, bakery: unknown key; did you mean "bake"\?'),
+    "missing key": (change("tile = 2.0\n", ""), r"line 12, swatch\[0\]\.tile: this key is missing"),
+    "wrong type": (change("texels = 16", 'texels = "16"'), r"line 7, arrays\.texels: must be a valid integer; got '16'"),
+    "no power of two": (change("texels = 16", "texels = 20"), r"line 7, arrays\.texels: .*nearest: 16 or 32"),
+    "band upside down": (change("[1.0, 2.0]", "[2.0, 1.0]"), r"line 27, layer\[1\]\.mask\[0\]\.band: .*upside down"),
+    "unknown kind": (change('"noise"', '"nois"'), r"mask\[1\]: unknown kind 'nois'; there are: constant, height, noise, slope"),
+    "unknown swatch": (change('swatch = "salt"', 'swatch = "slat"'), r'line 23, layer\[1\]\.swatch: .*"slat"; did you mean "salt"\?'),
+    "mask below": (change('swatch = "clay"', 'swatch = "clay"\n[[layer.mask]]\nkind = "constant"\nvalue = 1.0'), "lowest layer"),
+    "not TOML": (change("[bake]", "[bake"), r"not TOML: .*line 10"),
+}  # fmt: skip
+
+
+class TestSafety:
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def finished(tmp_path_factory):
+        """A project with results, to be copied."""
+        folder = tmp_path_factory.mktemp("finished")
+        v, u = np.mgrid[:17, :17] / 16
+        from conftest import made_maps
+
+        write_image(folder / "ground.png", (65535 * (0.5 + 0.5 * np.sin(5 * u) * np.cos(4 * v))).astype(np.uint16))
+        for seed, name in enumerate(("clay", "salt")):
+            for role, each in made_maps(seed).items():
+                write_image(folder / name / f"{name}_{role.key}.png", np.array(each.texels))
+        (folder / "job.quilt.toml").write_text(QUILT)
+        assert jquilt("bake", folder / "job.quilt.toml")[0] == 0
+        return folder
+
+    @pytest.mark.parametrize("fault", REFUSED)
+    def test_a_fault_gives_one_clear_line_and_leaves_results_alone(self, finished, tmp_path, fault):
+        spoil, words = REFUSED[fault]
+        project = tmp_path / "p"
+        shutil.copytree(finished, project)
+        before = files_of(project / "out")
+        spoil(project)
+        code, said, errors = jquilt("bake", project / "job.quilt.toml", "--anew")
+        assert code == 2
+        assert said == ""
+        assert re.search(words, errors), errors
+        assert len(errors.splitlines()) == 1
+        assert "Traceback" not in errors
+        assert files_of(project / "out") == before
+
+    def test_a_full_disk_leaves_earlier_results(self, finished, tmp_path):
+        """A limit on the size of files stands in for the disk."""
+        project = tmp_path / "p"
+        shutil.copytree(finished, project)
+        before = files_of(project / "out")
+        limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, 20_000))  # noqa: E731
+        env = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1"}
+        code, _, errors = jquilt("bake", project / "job.quilt.toml", "--texels", 512, preexec_fn=limit, env=env)
+        assert code == 2, errors
+        assert "cannot write" in errors
+        assert len(errors.splitlines()) == 1
+        assert files_of(project / "out") == before
+
+    def test_out_that_is_a_file_is_refused(self, project):
+        (project / "taken").write_text("mine")
+        code, _, errors = jquilt("pack", project / "job.quilt.toml", "--out", project / "taken")
+        assert (code, "a file is in the way" in errors) == (2, True)
+        assert (project / "taken").read_text() == "mine"
+        assert not (project / "out").exists()
+
+    def test_a_heightmap_of_eight_bits_works_with_a_warning(self, project):
+        write_image(project / "ground.png", np.arange(289, dtype=np.uint8).reshape(17, 17))
+        code, _, errors = jquilt("weigh", project / "job.quilt.toml")
+        assert code == 0
+        assert re.search(r"^warning: .*8 bits has stairs of 0\.0157 m", errors, re.M)
+
+    def test_wrong_words_are_refused(self, project):
+        for words in (["bakes"], ["bake"], ["bake", project / "job.quilt.toml", "--texels", "-4"], ["bake", project], ["bake", "no"]):
+            code, _, errors = jquilt(*words)
+            assert code == 2, words
+            assert errors
+            assert "Traceback" not in errors
+        assert "did you mean bake?" in jquilt("bakes")[2]
+
+    def test_all_faults_of_a_file_are_told_at_once(self, project):
+        change("tile = 2.0", "tyle = 2.0")(project)
+        change("keep", "keep")(project) if "keep" in QUILT else None
+        errors = jquilt("check", project / "job.quilt.toml")[2].splitlines()
+        assert [re.search(r"line (\d+)", e)[1] for e in errors] == ["12", "15"]
+
+
+def test_a_damaged_manifest_is_made_again(project):
+    quilt = project / "job.quilt.toml"
+    assert jquilt("pack", quilt)[0] == 0
+    (project / "out" / "arrays" / "arrays.json").write_text("{")
+    assert jquilt("pack", quilt)[0] == 0
+    assert json.loads((project / "out" / "arrays" / "arrays.json").read_text())["texels"] == 16

@@ -1,0 +1,104 @@
+"""The house: which room may import which, examples that run, a public face that holds what it names."""
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from jagged_quilt.maps.image_files import read_image
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "jagged_quilt"
+BELOW = {
+    "foundation": set(),
+    "maps": {"foundation"},
+    "arrays": {"foundation", "maps"},
+    "surfaces": {"foundation", "maps"},
+    "weights": {"foundation", "maps"},
+    "blend": {"foundation", "maps", "arrays", "weights"},
+    "baking": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
+    "show": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
+    "quiltfile": {"foundation", "maps", "arrays", "surfaces", "weights", "blend", "baking", "show"},
+    "demo": {"foundation", "maps", "quiltfile"},
+}
+BELOW["cli"] = {*BELOW}
+CORE = set(BELOW) - {"quiltfile", "demo", "cli"}
+
+
+def imports_of(path):
+    """The modules that a file imports, wherever in it."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom):
+            yield node.module or ""
+        elif isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+
+
+@pytest.mark.parametrize("room", sorted(BELOW))
+def test_a_room_imports_only_rooms_below_it(room):
+    files = sorted((SOURCE / room).glob("*.py"))
+    assert files
+    for path in files:
+        for module in imports_of(path):
+            if module.startswith("jagged_quilt."):
+                assert module.split(".")[1] in BELOW[room] | {room}, f"{path.name} imports {module}"
+
+
+def test_every_folder_is_a_room_of_the_table():
+    assert {p.name for p in SOURCE.iterdir() if p.is_dir() and p.name != "__pycache__"} == set(BELOW)
+
+
+def test_the_core_knows_no_terminal():
+    for room in CORE:
+        for path in (SOURCE / room).glob("*.py"):
+            assert not {m.split(".")[0] for m in imports_of(path)} & {"click", "rich", "argparse", "tqdm"}, path
+
+
+def test_the_face_holds_what_it_names():
+    for name in jq.__all__:
+        assert getattr(jq, name).__doc__, name
+    with pytest.raises(AttributeError):
+        _ = jq.nothing_of_the_kind
+
+
+@pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.stem)
+def test_an_example_runs_and_ends_in_a_picture(example, saltworks, tmp_path):
+    subprocess.run([sys.executable, example, saltworks.parent, tmp_path], check=True, capture_output=True, timeout=300)
+    pictures = list(tmp_path.rglob("*.png"))
+    assert pictures
+    assert all(np.ptp(read_image(p).astype(float)) > 0 for p in pictures if "specular" not in p.name)
+
+
+class TestPictures:
+    def test_triplanar_stretches_the_risers_less(self, saltworks):
+        from jagged_quilt.show.riser import stretch_planar, stretch_triplanar
+
+        points = jq.read_quilt(saltworks).terrain.points((512, 512))
+        steep = points[points.normal[:, 1] < np.cos(np.pi / 4)]
+        assert np.percentile(stretch_planar(steep), 99) > 3
+        assert np.percentile(stretch_triplanar(steep), 99) < 1.8
+
+    def test_sheets_take_more_than_fits_on_one(self):
+        from conftest import made_swatch
+
+        from jagged_quilt.show.sheets import key_colours, swatch_sheets, weight_sheets
+
+        assert len(swatch_sheets([made_swatch(str(n), n) for n in range(14)])) == 3
+        layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Constant(0.2)) for n in range(1, 20)]
+        flat = jq.Terrain(np.zeros((2, 2)), size=(8, 4))
+        assert [b.pixels().shape for b in weight_sheets(jq.weigh(flat, layers, texels=16), 32.0)] == [(800, 1280, 3)] * 3
+        assert len(np.unique(key_colours(12), axis=0)) == 12
+
+    def test_light_falls_where_the_sun_stands(self):
+        from jagged_quilt.show.light import Sun, lit
+
+        one = np.ones(2, np.float32)
+        grey = np.full((2, 3), 0.5, np.float32)
+        normal = np.array([[0, 1, 0], [0, 1, 0]], np.float32)
+        light = lit(grey, grey * 0.08, one, one, normal, normal, Sun(180, 90), np.array([1, 0], np.float32))
+        assert (light[0] > 2 * light[1]).all()
+        assert np.allclose(Sun(90, 0.0001 + 1).towards, [np.cos(np.radians(1)), np.sin(np.radians(1)), 0], atol=1e-4)

@@ -1,0 +1,107 @@
+"""Terrains and cameras: heights, normals and footprints in metres, the same by region as whole."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import jagged_quilt as jq
+from jagged_quilt.maps.image_files import write_image
+
+
+def slope_terrain(east, south, size=(30.0, 20.0)):
+    z, x = np.meshgrid(np.linspace(0, size[1], 9), np.linspace(0, size[0], 13), indexing="ij")
+    return jq.Terrain(east * x + south * z, size=size)
+
+
+class TestTerrain:
+    @given(st.floats(-3, 3), st.floats(-3, 3))
+    def test_a_plane_has_the_normal_and_footprint_of_a_plane(self, east, south):
+        """With unlike spacing per axis; the footprint's area is the texel's area on the slope."""
+        terrain = slope_terrain(east, south)
+        points = terrain.points((40, 60))
+        normal = np.array([-east, 1, -south]) / np.sqrt(1 + east**2 + south**2)
+        assert np.abs(points.normal - normal).max() < 1e-4
+        x, y, z = points.position.T
+        assert np.abs(y - east * x - south * z).max() < 1e-4
+        area = points.footprint.prod(axis=1)
+        assert np.allclose(area, (30 / 60) * (20 / 40) * np.sqrt(1 + east**2 + south**2), rtol=1e-4)
+        assert np.abs(np.einsum("nd,nd->n", points.normal, points.tangent[:, :3])).max() < 1e-5
+
+    def test_texel_centres_uv_and_the_north_west_corner(self):
+        points = slope_terrain(0, 0).points((2, 3))
+        assert np.allclose(points.uv, [[(c + 0.5) / 3, (r + 0.5) / 2] for r in range(2) for c in range(3)])
+        assert np.allclose(points.position[0], [5, 0, 5])
+
+    def test_a_region_has_the_points_of_the_whole(self):
+        rng = np.random.default_rng(0)
+        terrain = jq.Terrain(rng.random((9, 9)), size=(8, 8))
+        whole = terrain.points((20, 30))
+        part = terrain.points((20, 30), slice(3, 11), slice(7, 22))
+        rows = (np.arange(600).reshape(20, 30)[3:11, 7:22]).ravel()
+        for name in ("position", "normal", "tangent", "uv", "footprint"):
+            assert np.array_equal(getattr(part, name), getattr(whole, name)[rows])
+
+    def test_heights_between_samples_are_bilinear_and_borders_hold(self):
+        terrain = jq.Terrain([[0, 1], [2, 7]], size=(1, 1))
+        places = terrain.points_at([[0.5, 0.5], [0.25, 0], [-9, -9], [9, 9]])
+        assert np.allclose(places.position[:, 1], [2.5, 0.25, 0, 7])
+
+    def test_a_heightmap_file_is_read_in_metres(self, tmp_path):
+        write_image(tmp_path / "a.png", np.array([[0, 65535], [32768, 0]], np.uint16))
+        terrain = jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(-5, 15))
+        assert terrain.height_range == pytest.approx((-5, 15))
+        assert terrain.heights[1, 0] == pytest.approx(5, abs=1e-3)
+
+    def test_eight_bits_warn_and_colour_and_nan_are_refused(self, tmp_path):
+        write_image(tmp_path / "a.png", np.zeros((3, 3, 1), np.uint8))
+        with pytest.warns(jq.QuiltWarning, match="stairs of 0.0392 m"):
+            jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(0, 10))
+        write_image(tmp_path / "c.png", np.array([[[1, 2, 3]] * 2] * 2, np.uint8))
+        with pytest.raises(jq.QuiltError, match="has colour"):
+            jq.Terrain.read(tmp_path / "c.png", size=(2, 2), heights=(0, 10))
+        with pytest.raises(jq.QuiltError, match="1 NaN or infinite values, the first at \\(1, 0\\)"):
+            jq.Terrain([[0, 1], [np.nan, 2]], size=(1, 1))
+        with pytest.raises(jq.QuiltError, match="lower one first"):
+            jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(10, 0))
+        with pytest.raises(jq.QuiltError, match="above 0 m"):
+            jq.Terrain(np.zeros((2, 2)), size=(0, 1))
+
+
+class TestCamera:
+    def test_pixels_see_the_ground_that_lies_on_their_rays(self):
+        terrain = slope_terrain(0.2, -0.1, (40.0, 40.0))
+        camera = jq.Camera(position=(20, 15, 39), target=(20, 3, 15))
+        points, met, rays = camera.points(terrain, 30, 40)
+        assert 0.3 < met.mean() <= 1
+        way = points.position - np.array(camera.position)
+        way /= np.linalg.norm(way, axis=1, keepdims=True)
+        assert np.abs(way - rays[met]).max() < 2e-3
+        assert (points.footprint > 0).all()
+
+    def test_a_wall_casts_its_shadow_away_from_the_sun(self):
+        heights = np.zeros((65, 65))
+        heights[:, 31:34] = 6
+        terrain = jq.Terrain(heights, size=(64, 64))
+        points = terrain.points_at([[20, 32], [37, 32], [50, 32]])
+        towards = np.array([-1, 1, 0]) / np.sqrt(2)
+        assert terrain.sunlit(points, towards).tolist() == [1, 0, 1]
+
+    def test_straight_down_is_refused(self):
+        with pytest.raises(jq.QuiltError, match="straight"):
+            jq.Camera(position=(0, 5, 0), target=(0, 0, 0))
+
+
+class TestPoints:
+    def test_what_is_made_by_hand_is_checked(self):
+        made = jq.Points.of([[0, 0, 0]], [[0, 2, 0]])
+        assert np.allclose(made.normal, [[0, 1, 0]])
+        assert np.allclose(made.tangent, [[1, 0, 0, 1]])
+        for bad in (
+            dict(position=[[0, 0]], normal=[[0, 1, 0]]),
+            dict(position=[[0, 0, 0]], normal=[[0, 0, 0]]),
+            dict(position=[[np.inf, 0, 0]], normal=[[0, 1, 0]]),
+            dict(position=[[0, 0, 0]], normal=[[0, 1, 0]], footprint=-1),
+        ):
+            with pytest.raises(jq.QuiltError):
+                jq.Points.of(**bad)
