@@ -10,20 +10,27 @@ The standard scene: 1024 x 1024 texels, the 4 heaviest of 8 layers (3.2 show on 
 from __future__ import annotations
 
 import argparse
+import inspect
 import json
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
+from pathlib import Path
 
+import numba
 import numpy as np
 from numpy_blend import NumpyBlend
 
 import jagged_quilt as jq
 from jagged_quilt.blend import _kernels
 from jagged_quilt.blend.blender import Blender, EncodedTexels
+from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.noise import noise_at
+from jagged_quilt.quiltfile.results import Results
 
 SIDE, CHUNK = 1024, 1 << 15
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion")
@@ -38,28 +45,39 @@ def field(rows, columns, hills, seed, octaves=5):
 
 
 def swatches(count):
-    """Made-up materials of 512 x 512, told apart by colour and grain; beyond 8 they repeat."""
+    """Made-up materials of 512 x 512, told apart by colour and grain."""
     made = []
     for n in range(count):
-        if n < 8:
-            height = field(512, 512, 24, 10 + n)
-            grain = field(512, 512, 40, 30 + n)[..., None]
-            hue = np.random.default_rng(n).uniform(0.2, 0.9, 3)
-            gy, gx = np.gradient(height)
-            normal = np.stack([-gx * 20, gy * 20, np.ones_like(gx)], 2)
-            normal /= np.linalg.norm(normal, axis=2, keepdims=True)
-            maps = {
-                jq.MapRole.DIFFUSE: (hue * (0.4 + 0.6 * grain) * 255).astype(np.uint8),
-                jq.MapRole.NORMAL: np.rint(normal * 127.5 + 127.5).astype(np.uint8),
-                jq.MapRole.HEIGHT: (height * 65535).astype(np.uint16),
-                jq.MapRole.ROUGHNESS: (grain[..., 0] * 255).astype(np.uint8),
-                jq.MapRole.OCCLUSION: (height * 255).astype(np.uint8),
-            }
-            plain = {role: jq.TextureMap(role=role, texels=texels) for role, texels in maps.items()}
-        else:
-            plain = made[n % 8].maps
-        made.append(jq.Swatch(name=f"swatch {n}", tile=3.0 + 0.4 * (n % 8), relief=0.1 + 0.02 * (n % 5), maps=plain))
+        height = field(512, 512, 24, 10 + n)
+        grain = field(512, 512, 40, 30 + n)[..., None]
+        hue = np.random.default_rng(n).uniform(0.2, 0.9, 3)
+        gy, gx = np.gradient(height)
+        normal = np.stack([-gx * 20, gy * 20, np.ones_like(gx)], 2)
+        normal /= np.linalg.norm(normal, axis=2, keepdims=True)
+        maps = {
+            jq.MapRole.DIFFUSE: (hue * (0.4 + 0.6 * grain) * 255).astype(np.uint8),
+            jq.MapRole.NORMAL: np.rint(normal * 127.5 + 127.5).astype(np.uint8),
+            jq.MapRole.HEIGHT: (height * 65535).astype(np.uint16),
+            jq.MapRole.ROUGHNESS: (grain[..., 0] * 255).astype(np.uint8),
+            jq.MapRole.OCCLUSION: (height * 255).astype(np.uint8),
+        }
+        plain = {role: jq.TextureMap(role=role, texels=texels) for role, texels in maps.items()}
+        made.append(jq.Swatch(name=f"swatch {n}", tile=3.0 + 0.4 * n, relief=0.1 + 0.02 * (n % 5), maps=plain))
     return made
+
+
+def many_times(arrays, times):
+    """The same arrays with every slice there so many times, each copy at its own place in memory."""
+    starts = arrays.level_starts
+    levels = [np.tile(arrays.texels[a:b], (times, 1)) for a, b in pairwise(starts)]
+    return jq.TextureArrays(
+        layouts=arrays.layouts,
+        names=tuple(f"swatch {n}" for n in range(len(arrays.names) * times)),
+        tiles=arrays.tiles * times,
+        reliefs=arrays.reliefs * times,
+        side=arrays.side,
+        texels=np.concatenate(levels),
+    )
 
 
 class Scene:
@@ -70,7 +88,7 @@ class Scene:
         heights = 3.3 * field(257, 257, 3, 1, octaves=2)
         self.terrain = jq.Terrain(heights, size=(metres, metres))
         self.points = self.terrain.points((SIDE, SIDE))
-        self.arrays = jq.pack(swatches(layers), texels=512, layouts=LAYOUTS)
+        self.arrays = many_times(jq.pack(swatches(8), texels=512, layouts=LAYOUTS), layers // 8)
         self.layers = [jq.Layer(f"swatch {n}", jq.Triplanar(4), softness=0.4) for n in range(layers)]
         near = np.stack([field(SIDE, SIDE, 5, 50 + n, octaves=3) for n in range(8)]).reshape(8, -1)
         order = np.argsort(-near, axis=0)[:4].T
@@ -122,58 +140,89 @@ def in_turn(works, repeats):
     return times
 
 
+PHASES = ("spread", "planes", "locate", "fetch", "rise", "weigh", "mix", "turn", "encode")
+INPUT = tuple(inspect.signature(_kernels.blend_points.py_func).parameters)[1:]  # what `Blender` hands to the kernel
+
+
+@numba.njit
+def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, texels, b, table, out):
+    """Run one phase many times over what the buffers hold; points, tables, b and out are tuples of arrays."""
+    frame, on_planes, places, counts, tiles, slices, at, around, between, shares, heights = b[:11]
+    tall, tallest, kept, whole, weight, channels, sums, steps = b[11:]
+    for _ in range(times):
+        if phase == 0:
+            _kernels.spread(who, who.size, *points, layer_index, layer_weight, *tables, frame, places, tiles, slices)
+        elif phase == 1:
+            _kernels.lay_on_planes(frame, on_planes)
+            for k in range(most):
+                _kernels.share_planes(k, on_planes, places, counts)
+        elif phase == 2:
+            _kernels.locate(9, 8, -1, 0, 1, 1, on_planes, places, counts, tiles, slices, at, between, shares)
+        elif phase == 3:
+            _kernels.fetch(texels, 1, at, around)
+        elif phase == 4:
+            _kernels.rise(0, 1, 3, 8 * _kernels.B, around, between, shares, places, heights, tall)
+        elif phase == 5:
+            _kernels.weigh(most, places, tall, tallest, kept, whole)
+        elif phase == 6:
+            _kernels.weights_of_pass(0, 1, kept, shares, weight)
+            _kernels.mix_colour(1, 0, 8 * _kernels.B, around, between, weight, channels)
+            _kernels.mix_data(1, 1, 2, 12 * _kernels.B, around, between, weight, channels)
+            _kernels.mix_data(1, 1, 3, 12 * _kernels.B, around, between, weight, channels)
+            _kernels.mix_normals(1, 1, 0, 1, 12 * _kernels.B, 12 * _kernels.B, around, between, weight, sums)
+            _kernels.mix_height(1, heights, weight, sums)
+        elif phase == 7:
+            _kernels.turn(False, frame, sums)
+        else:
+            _kernels.quantise(np.float32(table.size - 1), sums, steps)
+            _kernels.encode(who, who.size, steps, table, *out)
+
+
 def where_time_goes(scene, blender):
-    """Seconds of one thread in each phase, bilinear, phase after phase over the blocks of the scene."""
-    k, b, p, size = _kernels, blender, scene.points, BLOCK
-    f, i, _, next_i, entries_f, entries_i, around, rows, entry, frame, out = b._scratch_for(4)
-    spent = dict.fromkeys(("expand", "address", "fetch diffuse, height", "decode", "weigh by height", "fetch normal ...",
-                           "decode and unit", "resolve", "turn", "encode"), 0.0)  # fmt: skip
-    clock = time.perf_counter
-    for first in range(0, SIDE * SIDE, size):
-        marks = [clock()]
-        n = k.expand(first, first + size, p.position, p.normal, p.tangent, p.footprint, scene.index, scene.weight,
-                     b._layers_f, b._layers_i, b._side_bits, b._level_start, 1, f, i, entries_f, entries_i, entry, frame)  # fmt: skip
-        marks.append(clock())
-        n = k.pad(f, i, n)
-        k.address(n, b._side_bits, f[k.U], f[k.V], i[k.START], *i[k.AT : k.AT + 4], f[k.FX], f[k.FY])
-        marks.append(clock())
-        k.fetch(n, b._texels[0], i, around)
-        marks.append(clock())
-        k.decode_colour(n, *around, f[k.FX], f[k.FY], *rows[0:4])
-        marks.append(clock())
-        k.weigh_by_height(size, entry, entries_f, entries_i, f, i, next_i, b._layers_f, rows[3])
-        marks.append(clock())
-        k.fetch(n, b._texels[1], i, around)
-        marks.append(clock())
-        k.decode_data(n, *around, f[k.FX], f[k.FY], *rows[4:8])
-        k.unit_normals(n, rows[4], rows[5], rows[b._role_row[5]])
-        marks.append(clock())
-        k.resolve(size, entry, entries_i, f, i, b._role_row, rows, frame, out)
-        marks.append(clock())
-        k.turn(size, False, *frame, *out[3:6])
-        marks.append(clock())
-        k.encode(first, size, out, b._encode, *scene.out)
-        marks.append(clock())
-        for name, start, end in zip(spent, marks[:-1], marks[1:], strict=True):
-            spent[name] += end - start
-    return spent
+    """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
+    given = dict(zip(INPUT, blender._input(scene.points, (scene.index, scene.weight), "tangent", SIDE), strict=True))
+    points = tuple(given[name] for name in INPUT[1:5])
+    buffers = tuple(given[name] for name in INPUT[INPUT.index("frame") :] if name not in ("needed",))
+    tables = (given["layers"], given["tile_of"], given["slice_of"])
+    block = [given[n] for n in INPUT[1:] if n not in ("who", "steps")]
+    rng, size = np.random.default_rng(0), _kernels.B
+    blocks = rng.choice(SIDE * SIDE // size, 24, replace=False)
+    spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
+    for number in blocks:
+        count = _kernels.choose_points(int(number), SIDE * SIDE, SIDE, given["who"])
+        _kernels.blend_block(given["who"], count, *block)
+        most = int((scene.weight[given["who"]] > 0).sum(axis=1).max())
+        passes = int(given["needed"][: 3 * most].astype(bool).sum())
+        kept, shares = given["kept"].reshape(-1, size), given["shares"].reshape(-1, size)
+        seen = sum(bool(given["needed"][s]) and bool((kept[s // 3] * shares[s] > 0).any()) for s in range(3 * most))
+        runs = dict.fromkeys(PHASES, 1) | {"locate": passes, "fetch": passes, "rise": passes, "mix": seen}
+        for phase, name in enumerate(PHASES):
+            call = (phase, 300, most, given["who"], points, given["layer_index"], given["layer_weight"], tables,
+                    given["texels"], buffers, blender._encode, tuple(scene.out))  # fmt: skip
+            repeat(*call[:1], 1, *call[2:])
+            start = time.perf_counter()
+            repeat(*call)
+            spent[name] += runs[name] * (time.perf_counter() - start) / (300 * size * len(blocks)) * 1e9
+            often[name] += runs[name] / len(blocks)
+    return spent, often
 
 
 def peak_over_outputs(quick):
     """MiB by which a bake of the demo peaks above the size of its output arrays, in a process of its own."""
     side = 2048 if quick else 8192
     code = f"""
-import tempfile, resource, pathlib
+import re, sys
 import jagged_quilt as jq
-from jagged_quilt.demo.project import write_project
 from jagged_quilt.quiltfile.results import Results
-folder = pathlib.Path(tempfile.mkdtemp())
-results = Results(jq.read_quilt(write_project(folder / "demo", texels=128)))
+results = Results(jq.read_quilt(sys.argv[1]))
 results.bake({side})
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024 - {side}**2 * 13 / 2**20)
-import shutil; shutil.rmtree(folder)
+peak = re.search(r"VmHWM:\\s+(\\d+)", open("/proc/self/status").read())[1]
+print(int(peak) / 1024 - {side}**2 * 13 / 2**20)
 """
-    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    with tempfile.TemporaryDirectory() as folder:
+        quilt_file = write_project(Path(folder) / "demo", texels=128 if quick else 512)
+        Results(jq.read_quilt(quilt_file)).bake(64)  # so that the kernels are compiled, the arrays packed and weighed
+        out = subprocess.run([sys.executable, "-c", code, quilt_file], capture_output=True, text=True, check=True).stdout
     return side, float(out.split()[-1])
 
 
@@ -189,7 +238,7 @@ def main():
     trilinear = Blender(scene.arrays, scene.layers)
     plain = NumpyBlend(scene.arrays, scene.layers)
 
-    rows = 256 if quick else SIDE
+    rows = 128 if quick else SIDE
     band = 16 * SIDE
 
     def numpy_bands():
@@ -218,19 +267,18 @@ def main():
     print(f"{'kernel, bilinear':<28}{million / one:>10.2f}{million / two:>11.2f}")
     print(f"{'kernel, trilinear':<28}{million / tri_one:>10.2f}{million / tri_two:>11.2f}")
 
-    spent = where_time_goes(scene, bilinear)
-    whole = sum(spent.values())
-    print("where the time goes (bilinear, 1 thread)")
-    for name, s in spent.items():
-        print(f"  {name:<26}{1e9 * s / SIDE**2:>7.1f} ns per texel{100 * s / whole:>7.1f} %")
+    spent, often = where_time_goes(scene, bilinear)
+    whole = 1e9 * min(times[1]) / SIDE**2
+    spent["cache misses and the rest"] = whole - sum(spent.values())
+    print(f"where the time goes: {whole:.0f} ns per texel (bilinear, 1 thread)")
+    for name, each in spent.items():
+        print(f"  {name:<26}{each:>7.1f} ns{100 * each / whole:>7.1f} %   {often.get(name, 1):.1f} times a block")
 
     many = Scene(256)
     many_blender = Blender(many.arrays, many.layers, filter="bilinear")
     pair = in_turn([lambda: many.run(many_blender, 2), lambda: scene.run(bilinear, 2)], repeats)
     over = statistics.median(a / b for a, b in zip(*pair, strict=True))
     print(f"256 layers take {over:.2f} x the time of 8, with 4 showing")
-    del many, many_blender
-
     side, peak = peak_over_outputs(quick)
     print(f"baking the demo at {side} x {side} peaks {peak:.0f} MiB above its {side**2 * 13 / 2**20:.0f} MiB of outputs")
     print(json.dumps({

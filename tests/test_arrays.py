@@ -1,13 +1,14 @@
 """Packing: what goes in comes out, mips mean what the full size means, files are what the standard says."""
 
+import contextlib
 import struct
 
 import numpy as np
 import pytest
 import zstandard
-from conftest import made_maps, made_swatch
 
 import jagged_quilt as jq
+from conftest import made_maps, made_swatch
 from jagged_quilt.arrays.ktx2 import Ktx2, read_ktx2, write_ktx2
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.errors import FileError
@@ -109,10 +110,8 @@ class TestFiles:
             broken = bytearray(whole)
             broken[place] ^= 1 << rng.integers(8)
             path.write_bytes(broken)
-            try:
+            with contextlib.suppress(FileError):
                 assert np.array_equal(jq.TextureArrays.load(tmp_path).texels, arrays.texels)
-            except FileError:
-                pass
         path.write_bytes(whole[:-9])
         with pytest.raises(FileError, match="pack again"):
             jq.TextureArrays.load(tmp_path)

@@ -2,13 +2,13 @@
 
 import numpy as np
 import pytest
-from conftest import made_maps, made_swatch
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from reference_blend import Decoded, blend_point, stored
 
 import jagged_quilt as jq
+from conftest import made_maps, made_swatch
 from jagged_quilt.blend.blender import EncodedTexels
+from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
 ROLES = tuple(jq.MapRole)
@@ -86,9 +86,7 @@ class TestBlend:
         arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
         blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
         points, weights = random_points(rng, 441), random_weights(rng, 441, 2, 2)
-        assert np.array_equal(
-            blender.blend(points, weights).values, blender.blend(points, weights, columns=columns).values
-        )
+        assert np.array_equal(blender.blend(points, weights).values, blender.blend(points, weights, columns=columns).values)
 
     def test_a_layer_with_no_weight_never_shows_however_tall(self):
         arrays = jq.pack([made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], texels=16, threads=1)
@@ -131,7 +129,7 @@ class TestBake:
         arrays = jq.pack([swatch], texels=32, threads=1)
         flat = jq.Terrain(np.full((3, 3), 1.5), size=(8.0, 8.0))
         maps = jq.bake(flat, [jq.Layer("a")], arrays, texels=64)
-        twice = lambda texels: np.tile(texels, (2, 2, 1))  # noqa: E731
+        twice = lambda texels: np.tile(texels, (2, 2, 1))
         assert np.array_equal(maps.diffuse, twice(swatch.maps[jq.MapRole.DIFFUSE].texels))
         assert np.array_equal(maps.specular, twice(swatch.maps[jq.MapRole.SPECULAR].texels))
         assert np.array_equal(maps.roughness[..., None], twice(swatch.maps[jq.MapRole.ROUGHNESS].texels))
@@ -185,7 +183,7 @@ def test_the_loops_that_should_run_in_vector_lanes_do():
 
     if platform.machine() != "x86_64":
         pytest.skip("looks for the registers of x86-64")
-    rows = lambda count: np.ones(count * k.B, np.float32)  # noqa: E731
+    rows = lambda count: np.ones(count * k.B, np.float32)
     k.share_planes(0, rows(12), rows(5), rows(3))
     k.mix_colour(0, 0, 0, np.ones(4 * k.B, np.uint32), rows(2), rows(1), rows(4))
     for kernel in (k.share_planes, k.mix_colour):

@@ -11,9 +11,9 @@ import time
 
 import numpy as np
 import pytest
-from conftest import QUILT
 
 import jagged_quilt as jq
+from conftest import QUILT
 from jagged_quilt.maps.image_files import read_image, write_image
 
 
@@ -67,7 +67,9 @@ class TestSteps:
     def test_help_is_there_at_once(self):
         start = time.perf_counter()
         assert all(step in jquilt("--help")[1] for step in ("demo", "check", "pack", "weigh", "bake", "show"))
-        heavy = "import sys, jagged_quilt.cli.main as m; [m.jquilt.get_command(None, c) for c in m.COMMANDS]; print(*sys.modules)"
+        heavy = (
+            "import sys, jagged_quilt.cli.main as m; [m.jquilt.get_command(None, c) for c in m.COMMANDS]; print(*sys.modules)"
+        )
         loaded = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True).stdout.split()
         assert not {"numpy", "numba", "scipy", "matplotlib", "pydantic"} & set(loaded)
         assert time.perf_counter() - start < 30
@@ -126,6 +128,7 @@ def nan_map(project):
     write_image(project / "salt" / "salt_height.exr", np.full((4, 4, 1), np.nan, np.float32))
 
 
+# ruff: noqa: E501
 REFUSED = {
     "missing file": (lambda p: (p / "ground.png").unlink(), r"ground\.png: there is no such (heightmap|image file)"),
     "no diffuse": (lambda p: (p / "salt" / "salt_diffuse.png").unlink(), r'line 18, swatch\[1\]\.folder: .*"salt" has no diffuse'),
@@ -183,7 +186,7 @@ class TestSafety:
         project = tmp_path / "p"
         shutil.copytree(finished, project)
         before = files_of(project / "out")
-        limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, 20_000))  # noqa: E731
+        limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, 20_000))
         env = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1"}
         code, _, errors = jquilt("bake", project / "job.quilt.toml", "--texels", 512, preexec_fn=limit, env=env)
         assert code == 2, errors
@@ -205,7 +208,13 @@ class TestSafety:
         assert re.search(r"^warning: .*8 bits has stairs of 0\.0157 m", errors, re.M)
 
     def test_wrong_words_are_refused(self, project):
-        for words in (["bakes"], ["bake"], ["bake", project / "job.quilt.toml", "--texels", "-4"], ["bake", project], ["bake", "no"]):
+        for words in (
+            ["bakes"],
+            ["bake"],
+            ["bake", project / "job.quilt.toml", "--texels", "-4"],
+            ["bake", project],
+            ["bake", "no"],
+        ):
             code, _, errors = jquilt(*words)
             assert code == 2, words
             assert errors

@@ -84,7 +84,6 @@ class TestPictures:
 
     def test_sheets_take_more_than_fits_on_one(self):
         from conftest import made_swatch
-
         from jagged_quilt.show.sheets import key_colours, swatch_sheets, weight_sheets
 
         assert len(swatch_sheets([made_swatch(str(n), n) for n in range(14)])) == 3

@@ -4,11 +4,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import made_maps
 from hypothesis import given
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
+from conftest import made_maps
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_decode_table, srgb_encode_table, srgb_from_linear
 from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
 from jagged_quilt.maps.image_files import read_image, write_image
@@ -57,7 +57,7 @@ class TestImageFiles:
         texels = np.ones((4, 5, 1), np.float32)
         texels[2, 3] = np.nan
         write_image(tmp_path / "a.exr", texels)
-        with pytest.raises(RangeError, match="1 NaN .* row 2, column 3"):
+        with pytest.raises(RangeError, match=r"1 NaN .* row 2, column 3"):
             read_image(tmp_path / "a.exr")
 
     def test_a_failed_write_leaves_what_was_there(self, tmp_path):
@@ -76,7 +76,8 @@ class TestRoles:
     @pytest.mark.parametrize(
         ("name", "role"),
         [("clay_diffuse.png", R.DIFFUSE), ("Clay-BaseColor_2k.PNG", R.DIFFUSE), ("rough_stone_albedo.tga", R.DIFFUSE),
-         ("x_base_color.jpg", R.DIFFUSE), ("x_nrm.png", R.NORMAL), ("RockNormal.tif", R.NORMAL), ("a.roughness.exr", R.ROUGHNESS),
+         ("x_base_color.jpg", R.DIFFUSE), ("x_nrm.png", R.NORMAL), ("RockNormal.tif", R.NORMAL),
+         ("a.roughness.exr", R.ROUGHNESS),
          ("salt_spec_4096x4096.png", R.SPECULAR), ("salt height.png", R.HEIGHT), ("salt_disp_1k.tif", R.HEIGHT),
          ("AO.png", R.OCCLUSION), ("wall_ambient_occlusion.png", R.OCCLUSION), ("notes.png", None), ("colourful.png", None)],
     )  # fmt: skip
@@ -140,7 +141,7 @@ class TestSwatch:
     def test_two_files_for_one_role_and_no_diffuse_are_refused(self, tmp_path):
         self.write(tmp_path / "a", "a_diffuse.png", "a_albedo.png")
         self.write(tmp_path / "b", "b_normal.png")
-        with pytest.raises(FileError, match="both a_albedo.png and a_diffuse.png"):
+        with pytest.raises(FileError, match=r"both a_albedo\.png and a_diffuse\.png"):
             jq.read_swatch(tmp_path / "a", tile=1)
         with pytest.raises(ShapeError, match='"b" has no diffuse map'):
             jq.read_swatch(tmp_path / "b", tile=1)

@@ -21,7 +21,13 @@ def smooth(t):
     return 3 * t**2 - 2 * t**3
 
 
-MASKS = [jq.HeightBand(-3, 4, fade=2), jq.Slope(20, 60, fade=10), jq.Noise(size=5), jq.Constant(0.3), jq.HeightBand(0, 9)]
+MASKS = [
+    jq.HeightBand(-3, 4, fade=2),
+    jq.Slope(20, 60, fade=10),
+    jq.Noise(size=5),
+    jq.Constant(0.3),
+    jq.HeightBand(0, 9),
+]
 
 
 class TestMasks:

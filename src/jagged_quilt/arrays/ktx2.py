@@ -46,7 +46,7 @@ def write_ktx2(path: Path, texture: Ktx2) -> None:
     if channels != 4 or any(level.dtype != np.uint8 for level in texture.levels):
         raise ShapeError(f"{path}: levels must be (S, H, W, 4) uint8; got {texture.levels[0].shape}")
     packer = zstandard.ZstdCompressor(level=3, write_checksum=True)
-    packed = [packer.compress(np.ascontiguousarray(level)) for level in texture.levels]
+    packed = [packer.compress(np.ascontiguousarray(level).tobytes()) for level in texture.levels]
     descriptor = _descriptor(texture.srgb)
     notes = _notes({"KTXorientation": "rd", "KTXwriter": "Jagged Quilt", **texture.notes})
     count = len(packed)

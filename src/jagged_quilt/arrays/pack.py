@@ -118,7 +118,7 @@ def _warn_of_sizes(swatch: Swatch) -> None:
     for role, each in swatch.maps.items():
         if each.size[0] != each.size[1]:
             warnings.warn(
-                f'swatch "{swatch.name}": its {role.key} map is {each.size[1]} x {each.size[0]} and will be stretched to a square',
+                f'swatch "{swatch.name}": its {role.key} map, {each.size[1]} x {each.size[0]}, will be stretched to a square',
                 QuiltWarning,
                 stacklevel=3,
             )

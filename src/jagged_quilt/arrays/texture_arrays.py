@@ -105,7 +105,12 @@ class TextureArrays:
             {"swatch": name, "tile": tile, "relief": relief}
             for name, tile, relief in zip(self.names, self.tiles, self.reliefs, strict=True)
         ]
-        manifest = {"stamp": stamp, "texels": self.side, "layouts": [each.name for each in self.layouts], "slices": slices}
+        manifest = {
+            "stamp": stamp,
+            "texels": self.side,
+            "layouts": [each.name for each in self.layouts],
+            "slices": slices,
+        }
         with written_together(folder) as stage:
             for layout in self.layouts:
                 levels = [self.level(layout.name, level) for level in range(level_count(self.side))]

@@ -493,7 +493,11 @@ def encode(who, count, steps, encode_table, diffuse, normal, roughness, specular
         normal[p, 0] = steps[NORMAL * B + t]
         normal[p, 1] = steps[(NORMAL + 1) * B + t]
         normal[p, 2] = steps[(NORMAL + 2) * B + t]
-        roughness[p], occlusion[p], height[p] = steps[ROUGHNESS * B + t], steps[OCCLUSION * B + t], steps[HEIGHT * B + t]
+        roughness[p], occlusion[p], height[p] = (
+            steps[ROUGHNESS * B + t],
+            steps[OCCLUSION * B + t],
+            steps[HEIGHT * B + t],
+        )
 
 
 @check
@@ -620,7 +624,8 @@ def blend_block(
 def blend_points(
     values, columns, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
     texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, who, frame, on_planes, places,
-    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps
+    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+    steps
 ):  # fmt: skip
     """Blend every point into `values` (N, OUTPUTS), linear."""
     points = positions.shape[0]
@@ -628,8 +633,9 @@ def blend_points(
         count = choose_points(block, points, columns, who)
         blend_block(
             who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
-            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes, places, counts, tiles,
-            slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes,
+            places, counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight,
+            channels, sums,
         )  # fmt: skip
         for t in range(count):
             for c in range(OUTPUTS):
@@ -641,7 +647,8 @@ def blend_encoded(
     encode_table, diffuse, normal, roughness, specular, occlusion, height,
     columns, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
     texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, who, frame, on_planes, places,
-    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps
+    counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+    steps
 ):  # fmt: skip
     """Blend every point into finished texels."""
     points = positions.shape[0]
@@ -649,8 +656,9 @@ def blend_encoded(
         count = choose_points(block, points, columns, who)
         blend_block(
             who, count, positions, normals, tangents, footprints, layer_index, layer_weight, layers, tile_of, slice_of,
-            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes, places, counts, tiles,
-            slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums,
+            texels, is_colour, side_bits, slice_count, levels, role_row, mixed, neutral, world_normals, frame, on_planes,
+            places, counts, tiles, slices, needed, at, around, between, shares, heights, tall, tallest, kept, whole, weight,
+            channels, sums,
         )  # fmt: skip
         quantise(np.float32(encode_table.shape[0] - 1), sums, steps)
         encode(who, count, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height)

@@ -107,9 +107,7 @@ class Blender:
         self._mixed = _mixed_channels(self._role_row, self._is_colour)
         self._scratch = threading.local()
 
-    def blend(
-        self, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0
-    ) -> Texels:
+    def blend(self, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0) -> Texels:
         """Blend at points.
 
         Parameters
@@ -132,7 +130,13 @@ class Blender:
         return Texels(out)
 
     def blend_into(
-        self, target: EncodedTexels, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0
+        self,
+        target: EncodedTexels,
+        points: Points,
+        weights: Kept,
+        *,
+        normals: NormalSpace = "tangent",
+        columns: int = 0,
     ) -> None:
         """Blend at points and store the texels in `target`, whose arrays have one row per point.
 
@@ -182,7 +186,8 @@ class Blender:
             }
             self._scratch.buffers = tuple(np.zeros(count * k.B, kind) for count, kind in rows.values())
             self._scratch.most = most
-        return self._scratch.buffers  # type: ignore[no-any-return]
+        buffers: tuple[Any, ...] = self._scratch.buffers
+        return buffers
 
     def _check(self, points: Points, weights: Kept, columns: int) -> None:
         index, weight = weights

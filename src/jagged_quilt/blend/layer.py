@@ -50,7 +50,7 @@ class Layer:
     """
 
     swatch: str
-    projection: Projection = Planar()  # noqa: RUF009 (a frozen value without state)
+    projection: Projection = Planar()
     softness: float = 0.3
     mask: Mask | None = None
     label: str = ""

@@ -35,7 +35,9 @@ def command(quilt_file: Path) -> None:
     rows, columns = terrain.heights.shape
     low, high = terrain.height_range
     click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
-    click.echo(f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, {low:.2f} to {high:.2f} m high")
+    click.echo(
+        f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, {low:.2f} to {high:.2f} m high"
+    )
     click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
     terminal().print(table)
     for remark in remarks:

@@ -26,17 +26,18 @@ def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in (
         click.option("--anew", is_flag=True, help="Do it again even if nothing changed."),
         click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
-        click.option("--out", type=click.Path(path_type=Path), help="Folder for results; `out` beside the quilt file "
-                     "where not given."),  # fmt: skip
+        click.option(
+            "--out",
+            type=click.Path(path_type=Path),
+            help="Folder for results; `out` beside the quilt file where not given.",
+        ),
         click.argument("quilt_file", type=click.Path(path_type=Path)),
     ):
         function = option(function)
     return function
 
 
-def open_results(
-    quilt_file: Path, out: Path | None, threads: int | None, anew: bool, progress: Progress
-) -> Results:
+def open_results(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, progress: Progress) -> Results:
     """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
     from jagged_quilt.foundation.files import make_folder
     from jagged_quilt.quiltfile.quilt import read_quilt
@@ -70,7 +71,12 @@ def _bar() -> Iterator[Progress]:
         return
     from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
-    columns = (TextColumn("{task.description:<18}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"), TimeElapsedColumn())
+    columns = (
+        TextColumn("{task.description:<18}"),
+        BarColumn(),
+        TextColumn("{task.percentage:>3.0f} %"),
+        TimeElapsedColumn(),
+    )
     with Progress(*columns, console=console, transient=True) as bar:
         tasks: dict[str, Any] = {}
         lock = threading.Lock()

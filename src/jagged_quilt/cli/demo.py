@@ -39,7 +39,11 @@ def command(folder: Path, threads: int | None) -> None:
                           lambda made: f"{made.name}, swatches/, ground/")  # fmt: skip
         quilt = read_quilt(quilt_file)
         results = Results(quilt, threads=threads, progress=progress)
-        step("check", lambda: (quilt.swatches, quilt.terrain), lambda read: f"{len(read[0])} swatches, 1 heightmap: all read")
+        step(
+            "check",
+            lambda: (quilt.swatches, quilt.terrain),
+            lambda read: f"{len(read[0])} swatches, 1 heightmap: all read",
+        )
         step("pack", results.pack, lambda made: _what(folder, made.folder, made.files))
         step("weigh", results.weigh, lambda made: _what(folder, made.folder, made.files))
         step("bake", results.bake, lambda made: _what(folder, made.folder, made.files))

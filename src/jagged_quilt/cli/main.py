@@ -23,9 +23,7 @@ class _Commands(click.Group):
         command: click.Command = importlib.import_module(f"jagged_quilt.cli.{name}").command
         return command
 
-    def resolve_command(
-        self, context: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
+    def resolve_command(self, context: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS:
             import difflib
 

@@ -22,4 +22,6 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     for name, share in results.weights.shares().items():
         click.echo(f"  {name:<24} {100 * share:5.1f} %")
     lost = results.weights
-    click.echo(f"  cut from texels with more layers: {100 * lost.lost_mean:.3g} % on average, {100 * lost.lost_worst:.3g} % at worst")
+    click.echo(
+        f"  cut from texels with more layers: {100 * lost.lost_mean:.3g} % on average, {100 * lost.lost_worst:.3g} % at worst"
+    )

@@ -36,7 +36,9 @@ def ground(samples: int = SAMPLES) -> Field:
     lift = step(past / half, -1.0, 1.0)
     bund = 0.7 * np.exp(-(((past - half - 1.7) / 0.9) ** 2))
     steps = (level + lift) / TERRACES
-    gentle = 0.8 * (patches(u, v, cells=9, octaves=4, seed=73) - 0.5) + 0.16 * (patches(u, v, cells=40, octaves=3, seed=74) - 0.5)
+    gentle = 0.8 * (patches(u, v, cells=9, octaves=4, seed=73) - 0.5) + 0.16 * (
+        patches(u, v, cells=40, octaves=3, seed=74) - 0.5
+    )
     metres = steps * (RELIEF - 1.5) + bund + gentle + 0.4
     floor = step(land, 0.45, 0.0)
     metres -= 0.9 * floor

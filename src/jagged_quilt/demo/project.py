@@ -19,9 +19,7 @@ QUILT_FILE = "saltworks.quilt.toml"
 TEXELS = 512
 
 
-def write_project(
-    folder: Path | str, *, texels: int = TEXELS, threads: int | None = None, progress: Progress = silent
-) -> Path:
+def write_project(folder: Path | str, *, texels: int = TEXELS, threads: int | None = None, progress: Progress = silent) -> Path:
     """Write the saltworks into a folder and return its quilt file; the same bytes every time.
 
     Parameters

@@ -78,7 +78,9 @@ def cracked_clay(side: int) -> Recipe:
     hairline = step(fine, 0.0022, 0.0006) * step(edge, 0.01, 0.03)
     curl = step(edge, 0.05, 0.005) * 0.35
     grain = patches(u, v, cells=40, octaves=4, seed=35)
-    height = stretched((0.55 + curl + 0.20 * grain - 0.5 * middle + 0.12 * per_cell(which, seed=36)) * (1 - gap) - 0.08 * hairline)
+    height = stretched(
+        (0.55 + curl + 0.20 * grain - 0.5 * middle + 0.12 * per_cell(which, seed=36)) * (1 - gap) - 0.08 * hairline
+    )
     tone = np.clip(0.35 + 0.5 * per_cell(which, seed=37) + 0.5 * (grain - 0.5), 0, 1)
     diffuse = _between((112, 88, 70), (158, 132, 108), tone) * (1 - 0.72 * gap - 0.25 * hairline * (1 - gap))[..., None]
     return Recipe(height, diffuse, 0.86 - 0.12 * curl + 0.06 * grain, np.full_like(u, 0.038))
@@ -141,7 +143,9 @@ def weathered_planks(side: int) -> Recipe:
     nail_v = np.abs(np.abs((v + shift) % 1.0 - 0.5) - 0.03)
     nail = step(np.hypot(nail_u, nail_v), 0.0085, 0.0060)
     rounded = step(gap, 0.0, 0.14)
-    height = stretched((0.62 + 0.22 * rounded + 0.16 * grain + 0.10 * shift) * (1 - open_gap) * (1 - 0.8 * end_joint) - 0.06 * nail)
+    height = stretched(
+        (0.62 + 0.22 * rounded + 0.16 * grain + 0.10 * shift) * (1 - open_gap) * (1 - 0.8 * end_joint) - 0.06 * nail
+    )
     tone = np.clip(0.25 + 0.45 * grain + 0.4 * (shift - 0.5), 0, 1)
     diffuse = _between((92, 80, 68), (176, 164, 148), tone)
     diffuse = diffuse * (1 - 0.8 * np.maximum(open_gap, end_joint))[..., None]

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 LUMINANCE = np.array([0.2126, 0.7152, 0.0722], dtype=np.float32)  # Rec. 709
 
 
-def linear_from_srgb(encoded: NDArray[np.float32]) -> NDArray[np.float32]:
+def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
     """Return linear light, 0..1, from sRGB-encoded values, 0..1."""
     encoded = np.asarray(encoded, dtype=np.float32)
-    return np.where(encoded <= 0.04045, encoded / 12.92, ((np.maximum(encoded, 0) + 0.055) / 1.055) ** 2.4).astype(
-        np.float32
-    )
+    return np.where(encoded <= 0.04045, encoded / 12.92, ((np.maximum(encoded, 0) + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
 
-def srgb_from_linear(linear: NDArray[np.float32]) -> NDArray[np.float32]:
+def srgb_from_linear(linear: ArrayLike) -> NDArray[np.float32]:
     """Return sRGB-encoded values, 0..1, from linear light; what lies outside 0..1 is clamped."""
     linear = np.clip(np.asarray(linear, dtype=np.float32), 0, 1)
     return np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055).astype(np.float32)

@@ -107,8 +107,6 @@ class Surface(Protocol):
         ...
 
 
-
-
 def _frozen(values: NDArray[np.float32]) -> NDArray[np.float32]:
     array = np.ascontiguousarray(values, dtype=np.float32)
     array.flags.writeable = False

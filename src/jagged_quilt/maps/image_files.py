@@ -105,8 +105,7 @@ def write_image(path: Path | str, texels: Stored) -> None:
         good = target.close() and good
         if not good or trouble:
             raise FileError(
-                f"{path}: cannot write this image: {_reason(trouble or target.geterror())}; "
-                "what was there before is untouched"
+                f"{path}: cannot write this image: {_reason(trouble or target.geterror())}; what was there before is untouched"
             )
 
 

@@ -114,9 +114,7 @@ def read_swatch(folder: Path | str, *, tile: float, relief: float = 0.05, name: 
     folder = Path(folder)
     found, unused = find_maps(folder)
     maps = {role: TextureMap.read(path, role) for role, path in found.items()}
-    return Swatch(
-        name=name or folder.name.replace("_", " "), tile=tile, relief=relief, maps=maps, folder=folder, unused=unused
-    )
+    return Swatch(name=name or folder.name.replace("_", " "), tile=tile, relief=relief, maps=maps, folder=folder, unused=unused)
 
 
 def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = 0.05) -> list[Swatch]:

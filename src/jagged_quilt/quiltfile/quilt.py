@@ -7,15 +7,22 @@ from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
 
+from jagged_quilt.arrays.layout import layout_named
 from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
 from jagged_quilt.foundation.checks import known_name, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
-from jagged_quilt.arrays.layout import layout_named
 from jagged_quilt.maps.swatch import Swatch, read_swatch
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, read_table
 from jagged_quilt.quiltfile.schema import (
-    AnyStep, ConstantStep, HeightStep, LayerTable, NoiseStep, QuiltTable, SlopeStep, SwatchTable,
+    AnyStep,
+    ConstantStep,
+    HeightStep,
+    LayerTable,
+    NoiseStep,
+    QuiltTable,
+    SlopeStep,
+    SwatchTable,
 )  # fmt: skip
 from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
@@ -80,7 +87,8 @@ class Quilt:
             east, south = self.table.surface.size
             high = self.table.surface.heights[1]
             return Camera(
-                position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south), target=(0.5 * east, 0.0, 0.5 * south)
+                position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south),
+                target=(0.5 * east, 0.0, 0.5 * south),
             )
         with self._at("view"):
             x, y, z = view.camera

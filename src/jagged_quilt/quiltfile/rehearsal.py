@@ -21,4 +21,11 @@ def rehearse() -> None:
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
     layers = [Layer("one"), Layer("two", Triplanar(), mask=Noise(size=2.0))]
     terrain = Terrain(np.zeros((2, 2)), size=(8.0, 8.0))
-    bake(terrain, layers, pack(swatches, texels=4, threads=1), weigh(terrain, layers, texels=8, threads=1), texels=8, threads=1)
+    bake(
+        terrain,
+        layers,
+        pack(swatches, texels=4, threads=1),
+        weigh(terrain, layers, texels=8, threads=1),
+        texels=8,
+        threads=1,
+    )

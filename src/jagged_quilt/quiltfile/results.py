@@ -11,7 +11,7 @@ from pathlib import Path
 from jagged_quilt import __version__
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.baking.bake import BakedMaps, bake
+from jagged_quilt.baking.bake import bake
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json, written_together

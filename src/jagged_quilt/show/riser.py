@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend.layer import Layer, Planar, Triplanar
+from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.show.board import FAINT, Board
@@ -28,9 +28,7 @@ def stretch_triplanar(points: Points) -> NDArray[np.float32]:
     return (1 / np.max(np.abs(points.normal), axis=1)).astype(np.float32)
 
 
-def draw_riser(
-    terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent
-) -> Board:
+def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent) -> Board:
     """Draw the steepest broad cliff of a terrain, planar left and triplanar right, under one light."""
     points = terrain.points(terrain.layout(512))
     slope = np.degrees(np.arccos(np.clip(points.normal[:, 1], -1, 1)))
@@ -42,7 +40,7 @@ def draw_riser(
         "The same cliff, planar and triplanar",
         f"labelled grid, one square = 1 m; {100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°",
     )
-    sides = (
+    sides: tuple[tuple[str, Projection, NDArray[np.float32]], ...] = (
         ("planar, laid on from above", Planar(), stretch_planar(steep)),
         (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_triplanar(steep)),
     )

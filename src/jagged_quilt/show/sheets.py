@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -212,7 +213,7 @@ def _busiest(diffuse: Picture, side: int) -> tuple[int, int]:
     return found
 
 
-def _eight_bits(image: NDArray[np.generic]) -> Picture:
+def _eight_bits(image: NDArray[Any]) -> Picture:
     bits = (image >> 8).astype(np.uint8) if image.dtype == np.uint16 else image.astype(np.uint8)
     return np.repeat(bits, 3, axis=2) if bits.shape[2] == 1 else bits
 

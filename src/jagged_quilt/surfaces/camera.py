@@ -80,7 +80,13 @@ class Camera:
         side = (across / np.sqrt(np.maximum(facing, 0.05))).astype(np.float32)
         footprint = np.ascontiguousarray(np.column_stack([side, side]))
         return (
-            Points(position=points.position, normal=points.normal, tangent=points.tangent, uv=points.uv, footprint=footprint),
+            Points(
+                position=points.position,
+                normal=points.normal,
+                tangent=points.tangent,
+                uv=points.uv,
+                footprint=footprint,
+            ),
             met,
             rays,
         )

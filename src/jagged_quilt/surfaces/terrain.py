@@ -76,7 +76,9 @@ class Terrain:
         if grey.dtype == np.uint8:
             step = (high - low) / 255
             warnings.warn(
-                f"{path}: a heightmap of 8 bits has stairs of {step:.3g} m; use 16 bits or float", QuiltWarning, stacklevel=2
+                f"{path}: a heightmap of 8 bits has stairs of {step:.3g} m; use 16 bits or float",
+                QuiltWarning,
+                stacklevel=2,
             )
         top = np.iinfo(grey.dtype).max if grey.dtype.kind == "u" else 1.0
         return cls(low + (high - low) / top * grey.astype(np.float64), size=size)
@@ -102,9 +104,7 @@ class Terrain:
         scale = longer / max(self.size)
         return max(1, round(self.size[1] * scale)), max(1, round(self.size[0] * scale))
 
-    def points(
-        self, texels: tuple[int, int], rows: slice = slice(None), columns: slice = slice(None)
-    ) -> Points:
+    def points(self, texels: tuple[int, int], rows: slice = slice(None), columns: slice = slice(None)) -> Points:
         """Return the points at the texel centres of a region of a layout, row by row from the north-west.
 
         Parameters
@@ -136,9 +136,7 @@ class Terrain:
         where = finite_array("places", places, ("N", 2)).astype(np.float64)
         step = finite_array("footprint", np.broadcast_to(np.asarray(footprint, np.float32), len(where)), (len(where),))
         out = _empty_points(len(where))
-        _kernels.place_points(
-            np.ascontiguousarray(where[:, 0]), np.ascontiguousarray(where[:, 1]), step, *self._grid, *out
-        )
+        _kernels.place_points(np.ascontiguousarray(where[:, 0]), np.ascontiguousarray(where[:, 1]), step, *self._grid, *out)
         return _as_points(out)
 
     def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -72,8 +72,7 @@ def quantise(weight, stored):
     for p in range(weight.shape[0]):
         left = 255
         for at in range(keep):
-            whole = int(math.floor(weight[p, at] * np.float32(255.0)))
-            whole = min(whole, left)
+            whole = min(math.floor(weight[p, at] * np.float32(255.0)), left)
             stored[p, at] = whole
             left -= whole
         while left > 0:

@@ -46,7 +46,5 @@ class Noise(Mask):
         whole_number_in("noise period", self.period, 0, 1 << 16)
 
     def answer(self, points: Points) -> Answers:
-        values = noise_at(
-            points.position, size=self.size, octaves=self.octaves, seed=self.seed, period=self.period
-        )
+        values = noise_at(points.position, size=self.size, octaves=self.octaves, seed=self.seed, period=self.period)
         return smooth_step(values, self.threshold - self.range / 2, self.threshold + self.range / 2)
