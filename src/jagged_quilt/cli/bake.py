@@ -6,17 +6,29 @@ from pathlib import Path
 
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, timed
 
 
 @click.command("bake")
 @quilt_options
+@anew_option
 @click.option("--texels", type=click.IntRange(1, 1 << 17), help="Along the longer side; the quilt file says it else.")
 def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None) -> None:
     """Blend the layers over the whole surface into finished maps."""
+    from jagged_quilt.foundation.files import read_json
+    from jagged_quilt.maps.roles import MapRole
+
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, anew, progress)
+        results = open_results(quilt_file, out, threads, progress)
         ready_kernels()
-        made = results.bake(texels)
+        made = results.bake(texels, anew=anew)
         taken = seconds()
-    report(made, taken)
+    manifest = read_json(made.folder / "bake.json", "list of maps")
+    rows, columns = manifest["texels"]
+    space = f"{manifest['normals']} space, green up"
+    notes = {"diffuse": "sRGB", "specular": "sRGB", "normal": space, "height": f"white is {manifest['relief_metres']:g} m"}
+    what = {
+        role.key: f"{columns} x {rows}, {16 if role is MapRole.HEIGHT else 8} bit, {notes.get(role.key, 'plain data')}"
+        for role in MapRole
+    }
+    report(made, taken, what | {"bake": "what the maps are"})

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -24,7 +24,6 @@ _SLOW_START = 4.0  # seconds after which it is surely the compiler that works
 def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
     """Add the quilt file and the options that every step of it takes."""
     for option in (
-        click.option("--anew", is_flag=True, help="Do it again even if nothing changed."),
         click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
         click.option(
             "--out",
@@ -37,13 +36,16 @@ def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
     return function
 
 
-def open_results(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, progress: Progress) -> Results:
+anew_option = click.option("--anew", is_flag=True, help="Do it again even if nothing changed.")
+
+
+def open_results(quilt_file: Path, out: Path | None, threads: int | None, progress: Progress) -> Results:
     """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
     from jagged_quilt.foundation.files import make_folder
     from jagged_quilt.quiltfile.quilt import read_quilt
     from jagged_quilt.quiltfile.results import Results
 
-    results = Results(read_quilt(quilt_file), out, anew=anew, threads=threads, progress=progress)
+    results = Results(read_quilt(quilt_file), out, threads=threads, progress=progress)
     make_folder(results.folder)
     return results
 
@@ -92,8 +94,8 @@ def _bar() -> Iterator[Progress]:
         yield tell
 
 
-def ready_kernels() -> None:
-    """Load the kernels; say so if they have to be compiled first."""
+def ready_kernels(pictures: bool = False) -> None:
+    """Load the kernels, with `pictures` those that draw too; say so if they have to be compiled first."""
     from jagged_quilt.quiltfile.rehearsal import rehearse
 
     notice = threading.Timer(
@@ -102,7 +104,7 @@ def ready_kernels() -> None:
     notice.daemon = True
     notice.start()
     try:
-        rehearse()
+        rehearse(pictures)
     finally:
         notice.cancel()
 
@@ -117,10 +119,13 @@ def terminal(stderr: bool = False) -> Console:
     return console
 
 
-def report(made: Made, seconds: float) -> None:
-    """Say in a line what a step did."""
+def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) -> None:
+    """Say what a step did, a line for each file: its name, what is in it (by `what`, from its stem), and its size."""
     done = f"in {seconds:.1f} s" if made.fresh else "nothing changed; kept as it was"
-    click.echo(f"{made.folder}: {', '.join(path.name for path in made.files)} ({done})")
+    click.echo(f"{made.folder}: {done}")
+    for path in made.files:
+        kept = (what or {}).get(path.stem, "")
+        click.echo(f"  {path.name:<34}{kept:<58}{path.stat().st_size / 2**20:>8.2f} MiB")
 
 
 @contextmanager

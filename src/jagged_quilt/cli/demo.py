@@ -34,7 +34,7 @@ def command(folder: Path, threads: int | None) -> None:
         return result
 
     with at_work() as progress:
-        ready_kernels()
+        ready_kernels(pictures=True)
         quilt_file = step("write", lambda: write_project(folder, threads=threads, progress=progress),
                           lambda made: f"{made.name}, swatches/, ground/")  # fmt: skip
         quilt = read_quilt(quilt_file)
@@ -63,7 +63,9 @@ def command(folder: Path, threads: int | None) -> None:
     console.print()
     console.print(cover)
     click.echo("\nNext: look at " + str(results.folder / "pictures" / "view.png"))
-    click.echo(f"      change a number in {quilt_file}, then: jquilt bake {quilt_file} && jquilt show {quilt_file}")
+    click.echo(f"      change a number in {quilt_file}, then")
+    click.echo(f"      jquilt bake {quilt_file}")
+    click.echo(f"      jquilt show {quilt_file} --view")
     click.echo("      jquilt --help tells the rest")
 
 

@@ -16,11 +16,11 @@ from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_
 @click.option("--maps", "chosen", flag_value="maps", multiple=True, help="Draw the baked maps.")
 @click.option("--view", "chosen", flag_value="view", multiple=True, help="Draw the lit terrain.")
 @click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, chosen: tuple[str, ...]) -> None:
+def command(quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...]) -> None:
     """Draw pictures to judge by; all of them where none is chosen."""
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, anew, progress)
-        ready_kernels()
+        results = open_results(quilt_file, out, threads, progress)
+        ready_kernels(pictures=True)
         made = results.draw(chosen)
         taken = seconds()
     report(made, taken)

@@ -6,19 +6,23 @@ from pathlib import Path
 
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, timed
 
 
 @click.command("weigh")
 @quilt_options
+@anew_option
 def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
     """Work out how much of each layer shows where."""
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, anew, progress)
+        results = open_results(quilt_file, out, threads, progress)
         ready_kernels()
-        made = results.weigh()
+        made = results.weigh(anew=anew)
         taken = seconds()
-    report(made, taken)
+    kept = results.weights.layers.shape
+    size = f"{kept[1]} x {kept[0]}, {kept[2]} layers a texel"
+    what = {path.stem: f"{size}: {'weights' if 'weights' in path.stem else 'layer numbers'}" for path in made.files}
+    report(made, taken, what | {"weights": "which number is which layer"})
     for name, share in results.weights.shares().items():
         click.echo(f"  {name:<24} {100 * share:5.1f} %")
     lost = results.weights

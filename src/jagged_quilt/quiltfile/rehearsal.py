@@ -10,22 +10,23 @@ from jagged_quilt.blend.layer import Layer, Triplanar
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.show.light import Sun
+from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.noise_mask import Noise
 from jagged_quilt.weights.weigh import weigh
 
 
-def rehearse() -> None:
-    """Weigh and bake an 8 x 8 terrain of two layers."""
+def rehearse(pictures: bool = False) -> None:
+    """Weigh and bake an 8 x 8 terrain of two layers, and with `pictures` look at it."""
     grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
     layers = [Layer("one"), Layer("two", Triplanar(), mask=Noise(size=2.0))]
     terrain = Terrain(np.zeros((2, 2)), size=(8.0, 8.0))
-    bake(
-        terrain,
-        layers,
-        pack(swatches, texels=4, threads=1),
-        weigh(terrain, layers, texels=8, threads=1),
-        texels=8,
-        threads=1,
-    )
+    arrays = pack(swatches, texels=4, threads=1)
+    weights = weigh(terrain, layers, texels=8, threads=1)
+    bake(terrain, layers, arrays, weights, texels=8, threads=1)
+    if pictures:
+        camera = Camera(position=(4.0, 3.0, 9.0), target=(4.0, 0.0, 4.0))
+        draw_lit_view(terrain, layers, arrays, weights, camera, Sun(), width=8, height=8, threads=1)

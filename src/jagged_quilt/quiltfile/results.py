@@ -51,40 +51,40 @@ class Results:
     """
 
     def __init__(
-        self, quilt: Quilt, folder: Path | None = None, *, anew: bool = False, threads: int | None = None,
+        self, quilt: Quilt, folder: Path | None = None, *, threads: int | None = None,
         progress: Progress = silent,
     ) -> None:  # fmt: skip
         self.quilt = quilt
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
-        self._anew, self._threads, self._progress = anew, threads, progress
+        self._threads, self._progress = threads, progress
         self._asked = True
         self._arrays: TextureArrays | None = None
         self._weights: WeightMap | None = None
 
-    def pack(self) -> Made:
-        """Pack the arrays unless they are there."""
+    def pack(self, *, anew: bool = False) -> Made:
+        """Pack the arrays unless they are there; with `anew` in any case."""
         folder, stamp = self.folder / "arrays", self._arrays_stamp
         files = [folder / f"{name}.ktx2" for name in self.quilt.table.arrays.layouts]
-        if self._holds(folder / "arrays.json", stamp, files):
+        if not anew and self._holds(folder / "arrays.json", stamp, files):
             return Made(folder, (*files, folder / "arrays.json"), fresh=False)
         table = self.quilt.table.arrays
         self._arrays = pack(self.quilt.swatches, texels=table.texels, layouts=table.layouts, threads=self._threads,
                             progress=self._progress)  # fmt: skip
         return Made(folder, tuple(self._arrays.save(folder, stamp)), fresh=True)
 
-    def weigh(self) -> Made:
-        """Weigh the layers unless that is done."""
+    def weigh(self, *, anew: bool = False) -> Made:
+        """Weigh the layers unless that is done; with `anew` in any case."""
         folder, stamp = self.folder / "weights", self._weights_stamp
         sheets = range(-(-min(self.quilt.table.weights.keep, len(self.quilt.layers)) // 4))
         files = [folder / f"{kind}_{n}.png" for n in sheets for kind in ("layers", "weights")]
-        if self._holds(folder / "weights.json", stamp, files):
+        if not anew and self._holds(folder / "weights.json", stamp, files):
             return Made(folder, (*files, folder / "weights.json"), fresh=False)
         table = self.quilt.table.weights
         self._weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep,
                               threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(self._weights.save(folder, stamp)), fresh=True)
 
-    def bake(self, texels: int | None = None) -> Made:
+    def bake(self, texels: int | None = None, *, anew: bool = False) -> Made:
         """Bake the maps unless they are there; `texels` stands in for what the quilt file says."""
         table = self.quilt.table.bake
         side = table.texels if texels is None else texels
@@ -92,7 +92,7 @@ class Results:
         stamp = self._stamp("bake", self._arrays_stamp, self._weights_stamp, self._layers_text,
                             table.model_dump_json(), str(side))  # fmt: skip
         files = [folder / f"{role.key}.png" for role in MapRole]
-        if self._holds(folder / "bake.json", stamp, files):
+        if not anew and self._holds(folder / "bake.json", stamp, files):
             return Made(folder, (*files, folder / "bake.json"), fresh=False)
         weights = self.weights if table.weights == "map" else None
         baked = bake(self.quilt.terrain, self.quilt.layers, self.arrays, weights, texels=side, normals=table.normals,
@@ -172,7 +172,7 @@ class Results:
 
     def _holds(self, manifest: Path, stamp: str, files: list[Path]) -> bool:
         """Whether a manifest carries the stamp and every file is there and not empty."""
-        if self._anew or not manifest.is_file():
+        if not manifest.is_file():
             return False
         try:
             known = read_json(manifest, "manifest").get("stamp")
