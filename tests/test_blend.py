@@ -11,7 +11,8 @@ from jagged_quilt.blend.blender import EncodedTexels
 from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
-ROLES = tuple(jq.MapRole)
+R = jq.MapRole
+ROLES = tuple(R)
 
 
 def encoded_texels(count):
@@ -95,6 +96,80 @@ class TestBlend:
         alone = blender.blend(points, (np.zeros((50, 1), np.uint8), np.ones((50, 1), np.float32)))
         beside = np.tile(np.array([[1, 0]], np.float32), (50, 1)), np.tile(np.array([[0, 1]], np.uint8), (50, 1))
         assert np.array_equal(blender.blend(points, (beside[1], beside[0])).values, alone.values)
+
+    def test_a_weight_of_nothing_between_others_is_no_layer(self):
+        arrays = jq.pack([made_swatch(n, seed) for seed, n in enumerate("abc")], texels=16, threads=1)
+        blender = jq.Blender(arrays, [jq.Layer(n) for n in "abc"])
+        points = random_points(np.random.default_rng(8), 70)
+        with_gap = np.tile(np.array([[0, 1, 2]], np.uint8), (70, 1)), np.tile(np.array([[0.5, 0, 0.5]], np.float32), (70, 1))
+        without = np.tile(np.array([[0, 2]], np.uint8), (70, 1)), np.tile(np.array([[0.5, 0.5]], np.float32), (70, 1))
+        assert np.array_equal(blender.blend(points, with_gap).values, blender.blend(points, without).values)
+
+    def test_flat_detail_leaves_the_surface_normal_as_it_is(self):
+        """Whatever the plane; and the plane's own tilt does not show."""
+        bare = jq.Swatch(name="a", tile=1, relief=1, maps={R.DIFFUSE: made_maps(0)[R.DIFFUSE]})
+        points = random_points(np.random.default_rng(9), 200)
+        one = np.zeros((200, 1), np.uint8), np.ones((200, 1), np.float32)
+        for layouts in (LAYOUTS, LAYOUTS[:1]):
+            blender = jq.Blender(jq.pack([bare], texels=4, layouts=layouts, threads=1), [jq.Layer("a", jq.Triplanar())])
+            world = blender.blend(points, one, normals="world")[R.NORMAL]
+            assert np.einsum("nd,nd->n", world, points.normal).min() > 0.9999
+            assert blender.blend(points, one)[R.NORMAL][:, 2].min() > 0.9999
+
+    def test_the_footprint_chooses_the_mip(self):
+        """A footprint of a whole tile reads the mean of the map, one of a texel reads the map."""
+        swatch = made_swatch("a", 1, tile=2.0)
+        blender = jq.Blender(jq.pack([swatch], texels=16, threads=1), [jq.Layer("a")])
+        rng = np.random.default_rng(10)
+        place, up = rng.uniform(0, 50, (50, 3)), np.tile([0, 1, 0], (50, 1))
+        one = np.zeros((50, 1), np.uint8), np.ones((50, 1), np.float32)
+        far = blender.blend(jq.Points.of(place, up, footprint=2.0), one)[R.DIFFUSE]
+        assert np.abs(far - swatch.maps[R.DIFFUSE].values.mean(axis=(0, 1))).max() < 0.01
+        near = blender.blend(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]
+        full = jq.Blender(jq.pack([swatch], texels=16, threads=1), [jq.Layer("a")], filter="bilinear")
+        assert np.abs(near - full.blend(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]).max() < 1e-5
+
+    def test_softness_of_one_leaves_the_weights_and_of_nothing_cuts(self):
+        swatches = [made_swatch("a", 1), made_swatch("b", 2)]
+        arrays = jq.pack(swatches, texels=16, threads=1)
+        points = random_points(np.random.default_rng(11), 100)
+        half = np.tile(np.array([[0, 1]], np.uint8), (100, 1)), np.tile(np.array([[0.4, 0.6]], np.float32), (100, 1))
+        alone = [
+            jq.Blender(arrays, [jq.Layer("a"), jq.Layer("b")]).blend(
+                points, (np.full((100, 1), n, np.uint8), np.ones((100, 1), np.float32))
+            )[R.DIFFUSE]
+            for n in (0, 1)
+        ]
+        soft = jq.Blender(arrays, [jq.Layer("a", softness=1), jq.Layer("b", softness=1)]).blend(points, half)[R.DIFFUSE]
+        assert np.abs(soft - (0.4 * alone[0] + 0.6 * alone[1])).max() < 1e-4
+        hard = jq.Blender(arrays, [jq.Layer("a", softness=0), jq.Layer("b", softness=0)]).blend(points, half)[R.DIFFUSE]
+        either = np.minimum(np.abs(hard - alone[0]).max(axis=1), np.abs(hard - alone[1]).max(axis=1))
+        assert np.quantile(either, 0.98) < 1e-4
+
+    def test_no_edge_shows_where_a_plane_fades_out(self):
+        """Along an arc from level to upright the blend never jumps."""
+        arrays = jq.pack([made_swatch("a", 1, tile=40.0)], texels=16, threads=1)
+        angle = np.linspace(0, np.pi / 2, 4000)
+        normal = np.column_stack([np.sin(angle) * 0.8, np.cos(angle), np.sin(angle) * 0.6])
+        points = jq.Points.of(np.tile([1.3, 2.1, 0.7], (4000, 1)), normal, footprint=0.01)
+        one = np.zeros((4000, 1), np.uint8), np.ones((4000, 1), np.float32)
+        values = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar(8))]).blend(points, one, normals="world").values
+        assert np.abs(np.diff(values, axis=0)).max() < 0.01
+
+    @pytest.mark.parametrize("side", [1, 2, 4])
+    def test_the_smallest_arrays_work(self, side):
+        arrays = jq.pack([made_swatch("a", 1)], texels=side, threads=1)
+        points = random_points(np.random.default_rng(12), 20)
+        one = np.zeros((20, 1), np.uint8), np.ones((20, 1), np.float32)
+        assert np.isfinite(jq.Blender(arrays, [jq.Layer("a", jq.Triplanar())]).blend(points, one).values).all()
+
+    def test_three_hundred_layers_work(self):
+        arrays = jq.pack([made_swatch(str(n), n, side=2) for n in range(300)], texels=2, threads=1)
+        flat = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
+        layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=2, seed=n) * 0.3) for n in range(1, 300)]
+        by_map = jq.bake(flat, layers, arrays, jq.weigh(flat, layers, texels=16), texels=16)
+        assert np.ptp(by_map.diffuse) > 0
+        assert by_map.nbytes == 16 * 16 * 13
 
     def test_weights_that_do_not_fit_are_refused(self):
         blender = jq.Blender(jq.pack([made_swatch("a")], texels=16, threads=1), [jq.Layer("a")])

@@ -61,6 +61,7 @@ def test_the_core_knows_no_terminal():
 def test_the_face_holds_what_it_names():
     for name in jq.__all__:
         assert getattr(jq, name).__doc__, name
+    assert set(jq.__all__) == set(dir(jq))
     with pytest.raises(AttributeError):
         _ = jq.nothing_of_the_kind
 

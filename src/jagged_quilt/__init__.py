@@ -5,6 +5,8 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING
 
+from jagged_quilt.foundation.version import __version__
+
 if TYPE_CHECKING:
     from jagged_quilt.arrays.pack import pack as pack
     from jagged_quilt.arrays.texture_arrays import TextureArrays as TextureArrays
@@ -35,8 +37,6 @@ if TYPE_CHECKING:
     from jagged_quilt.weights.weigh import weigh as weigh
     from jagged_quilt.weights.weigh import weigh_points as weigh_points
     from jagged_quilt.weights.weight_map import WeightMap as WeightMap
-
-__version__ = "0.1.0"
 
 _HOME = {
     "pack": "arrays.pack",
@@ -69,7 +69,7 @@ _HOME = {
     "weigh_points": "weights.weigh",
     "WeightMap": "weights.weight_map",
 }
-__all__ = sorted(_HOME)
+__all__ = ["__version__", *sorted(_HOME)]
 
 
 def __getattr__(name: str) -> object:
@@ -79,4 +79,4 @@ def __getattr__(name: str) -> object:
 
 
 def __dir__() -> list[str]:
-    return [*__all__, "__version__"]
+    return __all__

@@ -109,7 +109,7 @@ def spread(who, count, positions, normals, tangents, footprints, layer_index, la
             heaviest = max(heaviest, weight)
             alike &= layer_index[p, INDEX(k)] == first
         if heaviest <= 0:
-            break
+            continue
         most = k + 1
         if alike:
             layer = INDEX(first)

@@ -1,1 +1,1 @@
-"""One texture map and its role; a swatch, the maps of one material; reading and writing image files."""
+"""Texture maps and their roles, swatches (the maps of one material), image files in and out."""

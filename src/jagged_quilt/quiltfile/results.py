@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from jagged_quilt import __version__
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import bake
@@ -16,6 +15,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import find_maps
 from jagged_quilt.quiltfile.quilt import Quilt

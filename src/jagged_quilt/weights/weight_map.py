@@ -16,7 +16,7 @@ from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights import _kernels
 
 Kept = tuple[NDArray[Any], NDArray[np.float32]]
-"""(N, K) uint8 or uint16 layers and (N, K) float32 weights that sum to 1; the first weight of 0 ends a point's list."""
+"""(N, K) uint8 or uint16 layers and (N, K) float32 weights that sum to 1; a weight of 0 is no layer at all."""
 
 
 def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
@@ -35,7 +35,7 @@ class WeightMap:
     layers : (H, W, K) uint8 or uint16
         Which layers.
     weights : (H, W, K) uint8
-        How much of each; they sum to 255, and 0 ends a texel's list.
+        How much of each; they sum to 255, and 0 is no layer at all.
     lost_mean, lost_worst : float
         How much weight, 0..1, was cut from the layers that were not among the K: over all texels and at the worst one.
     """

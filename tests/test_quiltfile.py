@@ -1,0 +1,156 @@
+"""Quilt files: every key reaches the object that it means, and every mistake names its place."""
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import QUILT
+from jagged_quilt.foundation.errors import QuiltFileError
+from jagged_quilt.quiltfile.places import line_of, lines_of_keys, words_of
+from jagged_quilt.quiltfile.results import Results
+
+TEXT = """\
+title = "x"  # [not.a.table]
+[surface]
+size = [
+  1.0,  # [nor this]
+  2.0,
+]
+[[layer]]
+swatch = "a"
+[[layer]]
+swatch = 'has # and ['
+  [[layer.mask]]
+  kind = "noise"
+  [[layer.mask]]
+  kind = "height"
+  band = [1.0, 2.0]
+[[layer]]
+[[layer.mask]]
+"odd key" = 1
+"""
+
+
+class TestPlaces:
+    def test_every_key_has_its_line(self):
+        found = lines_of_keys(TEXT)
+        assert found["title",] == 1
+        assert found["surface", "size"] == 3
+        assert found["layer", 1] == 9
+        assert found["layer", 1, "swatch"] == 10
+        assert found["layer", 1, "mask", 1, "band"] == 15
+        assert found["layer", 2, "mask", 0] == 17
+        assert found["layer", 2, "mask", 0, "odd key"] == 18
+        assert len([path for path in found if path[-1] == "size"]) == 1
+
+    def test_a_missing_key_has_the_line_of_its_table(self):
+        assert line_of(TEXT, ("layer", 1, "mask", 0, "size")) == 11
+        assert line_of(TEXT, ("view", "camera")) is None
+        assert words_of(("layer", 2, "mask", 0, "band")) == "layer[2].mask[0].band"
+
+
+def built(project, text):
+    (project / "job.quilt.toml").write_text(text)
+    return jq.read_quilt(project / "job.quilt.toml")
+
+
+def with_masks(*steps):
+    """The quilt file of the tests with other masks on its upper layer."""
+    head = QUILT[: QUILT.index("[[layer.mask]]")]
+    return head + "".join(f"[[layer.mask]]\n{step}\n" for step in steps)
+
+
+class TestQuilt:
+    def test_what_it_builds_is_what_it_says(self, project):
+        quilt = built(project, QUILT)
+        assert [layer.name for layer in quilt.layers] == ["clay", "salt"]
+        assert (quilt.layers[0].projection, quilt.layers[1].projection) == (jq.Planar(), jq.Triplanar(4.0))
+        assert quilt.layers[1].mask == jq.HeightBand(1, 2, 0.5) * jq.Noise(size=5.0)
+        assert quilt.terrain.size == (16, 16)
+        assert [(s.name, s.tile, s.relief) for s in quilt.swatches] == [("clay", 2, 0.05), ("salt", 3, 0.05)]
+
+    def test_mask_steps_go_upon_each_other_in_order(self, project):
+        height = 'kind = "height"\nband = [1.0, 3.0]\nfade = 1.0'
+        slope = 'kind = "slope"\nband = [0.0, 10.0]\nfade = 20.0'
+        a, b, half = jq.HeightBand(1, 3, 1), jq.Slope(0, 10, 20), 'kind = "constant"\nvalue = 0.5'
+        points = jq.Terrain(np.random.default_rng(0).random((9, 9)) * 4, size=(16, 16)).points((20, 20))
+        for steps, wanted in (
+            ([height], a),
+            ([height + "\ninvert = true"], ~a),
+            ([height + "\nstrength = 0.25"], a * 0.25),
+            ([height + '\ncombine = "subtract"'], ~a),
+            ([height, slope], a * b),
+            ([height, slope + '\ncombine = "maximum"'], a | b),
+            ([height, slope + '\ncombine = "minimum"'], a & b),
+            ([height, slope + '\ncombine = "add"', half + '\ncombine = "subtract"'], (a + b) - 0.5),
+            ([height, slope + '\ncombine = "subtract"\ninvert = true'], a - ~b),
+        ):
+            mask = built(project, with_masks(*steps)).layers[1].mask
+            assert np.abs(mask.answer(points) - wanted.answer(points)).max() < 1e-6, steps
+
+    @pytest.mark.parametrize(
+        ("change", "words"),
+        [
+            (("fade = 0.5", "fade = -1.0"), r"line 27, layer\[1\]\.mask\[0\]\.band: height fade must be at least 0 m"),
+            (("size = 5.0", "size = 5.0\noctaves = 99"), r"line 29, layer\[1\]\.mask\[1\]: noise octaves must be"),
+            (("size = 5.0", 'size = "wide"'), r"line 31, layer\[1\]\.mask\[1\]\.size: must be a valid number; got 'wide'"),
+            (('kind = "noise"', "seed = 3"), r"line 29, layer\[1\]\.mask\[1\]: a mask needs its kind"),
+            (("size = [16.0, 16.0]", "size = [16.0]"), r"line 4, surface\.size: must have at least 2 values"),
+            (("size = [16.0, 16.0]", "size = [16.0, -1.0]"), r"line 3, surface\.terrain: size south must be above 0 m"),
+            (("heights = [0.0, 4.0]", "heights = [4.0, 0.0]"), r"heights must be the lower one first"),
+            (("tile = 3.0", "tile = 0.0"), r"line 18, swatch\[1\]\.folder: .*tile must be above 0 m; got 0\.0"),
+            (('"triplanar"', '"triplaner"'), r"line 24, layer\[1\]\.projection: must be 'planar' or 'triplanar'"),
+            (('"triplanar"', '"triplanar"\nsoftness = 2.0'), r"line 25, layer\[1\]\.softness: .*from 0 to 1; got 2\.0"),
+            (('"triplanar"', '"triplanar"\nsharpness = 0.0'), r"layer\[1\]\.sharpness: sharpness must be from 1 to 64"),
+            (("[bake]", "[weights.x]\n[bake]"), r"weights\.x: unknown key; there are: texels, keep"),
+            (("texels = 32\n[bake]", "texels = 32\nkeep = 99\n[bake]"), r"weights\.keep: .*from 1 to 16; got 99"),
+            (("[arrays]", '[arrays]\nlayouts = ["speculer"]'), r'arrays\.layouts\[0\]: .*did you mean "specular"'),
+            (('swatch = "salt"', 'swatch = "clay"'), r'two layers are called "clay"; give this one a label'),
+            (('name = "salt"', 'name = "clay"'), r'line 17, swatch\[1\]\.name: two swatches are called "clay"'),
+            (("[bake]", "[view]\ncamera = [0, 1, 0]\ntarget = [0, 0, 0]\n[bake]"), r"view: a camera must not look straight"),
+            (("[bake]", "[view]\ncamera = [0, 1, 0]\ntarget = [0, 0, 9]\nsun = [0, 99]\n[bake]"), r"view\.sun: .*to 90"),
+        ],
+    )  # fmt: skip
+    def test_a_mistake_names_its_place_and_what_came(self, project, change, words):
+        with pytest.raises(QuiltFileError, match=words):
+            quilt = built(project, QUILT.replace(*change))
+            _ = quilt.terrain, quilt.swatches
+
+    def test_two_layers_of_one_swatch_need_a_label(self, project):
+        again = QUILT + '[[layer]]\nswatch = "clay"\nlabel = "clay again"\n'
+        assert [layer.name for layer in built(project, again).layers] == ["clay", "salt", "clay again"]
+
+
+class TestResults:
+    def test_a_step_is_done_again_when_and_only_when_its_input_changed(self, project):
+        path = project / "job.quilt.toml"
+
+        def fresh():
+            results = Results(jq.read_quilt(path))
+            return results.pack().fresh, results.weigh().fresh, results.bake().fresh
+
+        assert fresh() == (True, True, True)
+        assert fresh() == (False, False, False)
+        path.write_text(QUILT.replace('"triplanar"', '"planar"'))
+        assert fresh() == (False, False, True)
+        path.write_text(QUILT.replace("size = 5.0", "size = 6.0"))
+        assert fresh() == (False, True, True)
+        picture = project / "clay" / "clay_height.png"
+        picture.write_bytes((project / "salt" / "salt_height.png").read_bytes())
+        assert fresh() == (True, False, True)
+        (project / "out" / "bake" / "normal.png").unlink()
+        assert fresh() == (False, False, True)
+        assert Results(jq.read_quilt(path)).weigh(anew=True).fresh
+
+    def test_baking_by_masks_needs_no_weight_map(self, project):
+        built(project, QUILT.replace("[bake]", '[bake]\nweights = "masks"\nnormals = "world"\nfilter = "bilinear"'))
+        results = Results(jq.read_quilt(project / "job.quilt.toml"))
+        results.bake()
+        assert not (project / "out" / "weights").exists()
+
+    def test_pictures_are_drawn_by_name(self, project):
+        results = Results(jq.read_quilt(project / "job.quilt.toml"), project / "elsewhere")
+        assert [path.name for path in results.draw(["maps", "weights"]).files] == ["weights.png", "maps.png"]
+        with pytest.raises(jq.QuiltError, match='did you mean "weights"'):
+            results.draw(["weight"])
+        assert not (project / "out").exists()

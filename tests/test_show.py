@@ -1,0 +1,178 @@
+"""Pictures and light: what is drawn is what is there."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jagged_quilt as jq
+from conftest import made_swatch
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.show.board import GROUND, Board, picture_of, picture_of_data
+from jagged_quilt.show.labelled_grid import grid_arrays, labelled_grid
+from jagged_quilt.show.light import _BOUNCE, _HORIZON, _SUN, _ZENITH, Sun, lit, shoulder, sky
+from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.show.riser import draw_riser
+from jagged_quilt.show.sheets import maps_sheet, weight_sheets
+
+R = jq.MapRole
+SOUTH = Sun(180, 40)
+
+
+class TestBoard:
+    def test_what_is_pinned_lies_where_it_was_put_to_the_pixel(self):
+        board = Board("")
+        board.pin(np.full((10, 20, 3), 200, np.uint8), 100, 50)
+        board.pin(np.full((50, 50, 3), 90, np.uint8), 1270, 790)
+        board.frame(300, 300, 10, 8, (255, 0, 0), 1)
+        pixels = board.pixels()
+        assert pixels.shape == (800, 1280, 3)
+        assert (pixels[50:60, 100:120] == 200).all()
+        assert (pixels[790:, 1270:] == 90).all()
+        assert tuple(pixels[49, 100]) == tuple(pixels[60, 119]) == tuple(pixels[301, 301]) == GROUND
+        assert tuple(pixels[300, 305]) == tuple(pixels[307, 309]) == (255, 0, 0)
+
+    def test_words_are_drawn(self, tmp_path):
+        Board("A title", "a note").save(tmp_path / "a.png")
+        pixels = read_image(tmp_path / "a.png").astype(int)
+        assert np.ptp(pixels[10:45, 15:140]) > 150
+        assert np.ptp(pixels[10:45, 1150:1265]) > 100
+        assert np.ptp(pixels[100:]) < 10
+
+    def test_colour_is_scaled_as_light_and_data_as_numbers(self):
+        checker = np.indices((8, 8)).sum(axis=0)[..., None] % 2
+        assert abs(int(picture_of(checker, 1, 1)[0, 0, 0]) - 188) <= 1  # half the light of white
+        encoded = picture_of_data(np.full((2, 2, 1), 0.5, np.float32), 4, 4)
+        assert np.abs(encoded.astype(int) - 128).max() <= 1
+
+
+def light_of_one_point(diffuse, specular, rough, occlusion, n, v, sun, sunlit):
+    """The model of `lit`, for one point in float64."""
+    towards = sun.towards
+    half = (v + towards) / np.linalg.norm(v + towards)
+    n_l, n_v, n_h, v_h = max(n @ towards, 0), min(max(n @ v, 1e-3), 1), max(n @ half, 0), max(v @ half, 0)
+    square = max(rough, 0.04) ** 4
+    lobe = square / (math.pi * (n_h**2 * (square - 1) + 1) ** 2)
+    smith = 0.5 / (n_l * math.sqrt(n_v**2 * (1 - square) + square) + n_v * math.sqrt(n_l**2 * (1 - square) + square) + 1e-6)
+    fresnel = specular + (1 - specular) * (1 - v_h) ** 5
+    direct = (diffuse / math.pi * (1 - fresnel) + lobe * smith * fresnel) * n_l * sunlit * _SUN
+    edge = specular + (np.maximum(1 - rough, specular) - specular) * (1 - n_v) ** 5
+    around = _BOUNCE + (0.5 * (_HORIZON + _ZENITH) - _BOUNCE) * (0.5 + 0.5 * n[1])
+    up = 2 * (n @ v) * n[1] - v[1]
+    mirrored = _HORIZON + (_ZENITH - _HORIZON) * math.sqrt(max(up, 0))
+    mirrored = mirrored * (1 - min(max(-6 * up, 0), 1)) + _BOUNCE * min(max(-6 * up, 0), 1)
+    seen = diffuse * (1 - edge) * around * 0.55 + edge * (mirrored * (1 - rough) + around * rough)
+    return direct + seen * occlusion
+
+
+class TestLight:
+    @settings(deadline=None)
+    @given(st.integers(0, 10**6))
+    def test_it_agrees_with_float64(self, seed):
+        rng = np.random.default_rng(seed)
+        count = 20
+        n, v = rng.normal(size=(2, count, 3))
+        v = np.where((n * v).sum(axis=1, keepdims=True) < 0, -v, v)
+        n, v = n / np.linalg.norm(n, axis=1, keepdims=True), v / np.linalg.norm(v, axis=1, keepdims=True)
+        diffuse, specular = rng.random((2, count, 3))
+        rough, occlusion, sunlit = rng.uniform(0.15, 1, (3, count))
+        sun = Sun(rng.uniform(0, 360), rng.uniform(5, 90))
+        got = lit(diffuse, specular, rough, occlusion, n, v, sun, sunlit)
+        for p in range(count):
+            want = light_of_one_point(diffuse[p], specular[p], rough[p], occlusion[p], n[p], v[p], sun, sunlit[p])
+            assert np.allclose(got[p], want, rtol=2e-3, atol=2e-3)
+
+    def test_light_up_to_seven_tenths_is_left_alone(self):
+        light = np.linspace(0, 20, 500, dtype=np.float32)
+        bent = shoulder(light)
+        assert np.array_equal(bent[light < 0.7], light[light < 0.7])
+        assert (np.diff(bent) >= 0).all()
+        assert bent.max() <= 1
+
+    def test_the_sky_is_bright_at_the_horizon_and_blue_above(self):
+        level, above, below = sky(np.array([[1, 0, 0], [0, 1, 0], [0, -1, 0]], np.float32))
+        assert (level > above).all()
+        assert above[2] > 2 * above[0]
+        assert np.allclose(below, _BOUNCE)
+
+
+class TestViews:
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def cliff():
+        """A step of 6 m that faces south, over 2 m."""
+        z = np.linspace(0, 64, 129)
+        return jq.Terrain(np.tile((6 * np.clip((33 - z) / 2, 0, 1))[:, None], (1, 129)), size=(64.0, 64.0))
+
+    def look(self, cliff, projection, sun=SOUTH, **size):
+        camera = jq.Camera(position=(32, 3, 50), target=(32, 3, 32), view_angle=20)
+        return draw_lit_view(cliff, [jq.Layer("grid", projection)], grid_arrays(4.0, 128), None, camera, sun, **size)
+
+    def test_triplanar_text_is_upright_and_not_mirrored(self, cliff):
+        """On a wall that faces south, the tile lies as it does on paper."""
+        seen = self.look(cliff, jq.Triplanar(16), width=400, height=400)
+        scale = 400 / (2 * 17.4 * math.tan(math.radians(10)))  # pixels per metre on the wall, 17.4 m away
+        paper = labelled_grid(512).astype(float)
+
+        def wall(metres_east, metres_up):
+            """The colour seen at a place of the wall."""
+            column, row = 200 + (metres_east - 32) * scale, 200 - (metres_up - 3) * scale
+            patch = seen[round(row) - 3 : round(row) + 4, round(column) - 3 : round(column) + 4]
+            return patch.reshape(-1, 3).mean(axis=0)
+
+        def tile(metres_east, metres_up):
+            row, column = round(-metres_up % 4 * 128), round(metres_east % 4 * 128)
+            return paper[row - 8 : row + 8, column - 8 : column + 8].reshape(-1, 3).mean(axis=0)
+
+        places = [(x, y) for x in (30.16, 31.16, 32.16, 33.16) for y in (2.2, 3.2, 4.2)]
+        got, want = (np.array([f(*place) for place in places]) for f in (wall, tile))
+        for channel in range(3):
+            assert np.corrcoef(got[:, channel], want[:, channel])[0, 1] > 0.9
+
+    def test_planar_stretches_the_wall_and_triplanar_does_not(self, cliff):
+        """Dark lines a metre apart cross the wall with triplanar; from above hardly any does."""
+        lines = {}
+        for name, projection in (("planar", jq.Planar()), ("triplanar", jq.Triplanar(16))):
+            seen = self.look(cliff, projection, width=300, height=300).astype(float).mean(axis=2)
+            column = seen[90:200, 140:160].mean(axis=1)
+            dark = column < 0.6 * np.median(column)
+            lines[name] = int(np.count_nonzero(dark[1:] & ~dark[:-1]))
+        assert lines["triplanar"] > lines["planar"]
+
+    def test_the_same_picture_on_one_thread_and_two_and_shade_from_the_north(self, cliff):
+        one = self.look(cliff, jq.Planar(), width=64, height=48, threads=1)
+        assert np.array_equal(one, self.look(cliff, jq.Planar(), width=64, height=48, threads=2))
+        north = self.look(cliff, jq.Planar(), sun=Sun(0, 30), width=64, height=48)
+        assert one[20:28, 28:36].mean() > 1.5 * north[20:28, 28:36].mean()
+
+    def test_a_riser_is_found_on_any_terrain(self, cliff):
+        flat = jq.Terrain(np.random.default_rng(0).random((9, 9)) * 0.1, size=(40, 40))
+        for terrain in (cliff, flat):
+            pixels = draw_riser(terrain).pixels()
+            assert pixels.shape == (800, 1280, 3)
+            assert np.ptp(pixels[60:730, 20:635]) > 100
+            assert np.ptp(pixels[60:730, 645:1260]) > 100
+
+
+class TestSheets:
+    def test_weights_show_each_layer_as_it_is(self):
+        flat = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
+        layers = [jq.Layer("below"), jq.Layer("above", mask=jq.Constant(0.25))]
+        pixels = weight_sheets(jq.weigh(flat, layers, texels=16), 64.0)[0].pixels().astype(int)
+        together = pixels[100, 100]
+        greys = {tuple(c) for c in pixels[100:300:40, 560:1240:10].reshape(-1, 3) if c.max() - c.min() < 2}
+        assert together.max() - together.min() > 20
+        assert any(abs(g[0] - 191) <= 1 for g in greys)
+        assert any(abs(g[0] - 64) <= 1 for g in greys)
+
+    def test_maps_of_a_long_terrain_keep_their_proportions(self, tmp_path):
+        long = jq.Terrain(np.random.default_rng(0).random((5, 17)), size=(40, 10))
+        arrays = jq.pack([made_swatch("a", 1)], texels=16)
+        maps = jq.bake(long, [jq.Layer("a")], arrays, texels=120)
+        assert maps.diffuse.shape == (30, 120, 3)
+        maps.save(tmp_path)
+        pixels = maps_sheet(tmp_path, long.size).pixels()
+        assert np.ptp(pixels[80:128, 20:215]) > 50
+        assert tuple(pixels[200, 100]) == GROUND
