@@ -58,16 +58,20 @@ def made_swatch(name, seed=0, side=16, tile=2.0, relief=0.1):
     return jq.Swatch(name=name, tile=tile, relief=relief, maps=made_maps(seed, side))
 
 
-@pytest.fixture
-def project(tmp_path):
-    """A folder with a small quilt file, `job.quilt.toml`, and all that it names."""
+def write_small_project(folder):
+    """Write a small quilt file, `job.quilt.toml`, and all that it names; return the folder."""
     v, u = np.mgrid[:17, :17] / 16
-    write_image(tmp_path / "ground.png", (65535 * (0.5 + 0.5 * np.sin(5 * u) * np.cos(4 * v))).astype(np.uint16))
+    write_image(folder / "ground.png", (65535 * (0.5 + 0.5 * np.sin(5 * u) * np.cos(4 * v))).astype(np.uint16))
     for seed, name in enumerate(("clay", "salt")):
         for role, each in made_maps(seed).items():
-            write_image(tmp_path / name / f"{name}_{role.key}.png", np.array(each.texels))
-    (tmp_path / "job.quilt.toml").write_text(QUILT)
-    return tmp_path
+            write_image(folder / name / f"{name}_{role.key}.png", np.array(each.texels))
+    (folder / "job.quilt.toml").write_text(QUILT)
+    return folder
+
+
+@pytest.fixture
+def project(tmp_path):
+    return write_small_project(tmp_path)
 
 
 @pytest.fixture(scope="session")

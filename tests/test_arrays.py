@@ -68,6 +68,21 @@ class TestPack:
             assert np.allclose(resized(np.roll(values, 6, 0), 6, 10), np.roll(resized(values, 6, 10), 3, 0), atol=1e-6)
         assert resized(values, 6, 10).mean() == pytest.approx(values.mean(), abs=1e-6)
 
+    @pytest.mark.parametrize("edge", ["wrap", "clamp"])
+    @pytest.mark.parametrize(("given", "wanted"), [(12, 5), (5, 12), (9, 9), (16, 4), (7, 1)])
+    def test_resizing_is_a_tent_of_the_larger_texel(self, edge, given, wanted):
+        """Against a plain sum over taps in float64."""
+        values = np.random.default_rng(given).random((given, 3, 1)).astype(np.float32)
+        radius = max(1.0, given / wanted)
+        for row in range(wanted):
+            centre = (row + 0.5) * given / wanted - 0.5
+            total = weight = 0.0
+            for tap in range(-2 * given, 3 * given):
+                share = max(0.0, 1 - abs(tap - centre) / radius)
+                at = tap % given if edge == "wrap" else min(max(tap, 0), given - 1)
+                total, weight = total + share * values[at, 1, 0], weight + share
+            assert resized(values, wanted, 3, edge=edge)[row, 1, 0] == pytest.approx(total / weight, abs=1e-6)
+
 
 class TestFiles:
     def test_saved_arrays_load_to_the_byte(self, tmp_path):

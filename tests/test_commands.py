@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 import jagged_quilt as jq
-from conftest import QUILT
+from conftest import QUILT, write_small_project
 from jagged_quilt.maps.image_files import read_image, write_image
 
 
@@ -154,15 +154,7 @@ class TestSafety:
     @staticmethod
     def finished(tmp_path_factory):
         """A project with results, to be copied."""
-        folder = tmp_path_factory.mktemp("finished")
-        v, u = np.mgrid[:17, :17] / 16
-        from conftest import made_maps
-
-        write_image(folder / "ground.png", (65535 * (0.5 + 0.5 * np.sin(5 * u) * np.cos(4 * v))).astype(np.uint16))
-        for seed, name in enumerate(("clay", "salt")):
-            for role, each in made_maps(seed).items():
-                write_image(folder / name / f"{name}_{role.key}.png", np.array(each.texels))
-        (folder / "job.quilt.toml").write_text(QUILT)
+        folder = write_small_project(tmp_path_factory.mktemp("finished"))
         assert jquilt("bake", folder / "job.quilt.toml")[0] == 0
         return folder
 
@@ -223,9 +215,55 @@ class TestSafety:
 
     def test_all_faults_of_a_file_are_told_at_once(self, project):
         change("tile = 2.0", "tyle = 2.0")(project)
-        change("keep", "keep")(project) if "keep" in QUILT else None
         errors = jquilt("check", project / "job.quilt.toml")[2].splitlines()
         assert [re.search(r"line (\d+)", e)[1] for e in errors] == ["12", "15"]
+
+
+class TestShow:
+    def test_chosen_pictures_are_drawn_and_no_others(self, project):
+        code, said, errors = jquilt("show", project / "job.quilt.toml", "--weights", "--swatches", "--out", project / "here")
+        assert code == 0, errors
+        assert {p.name for p in (project / "here" / "pictures").iterdir()} == {"weights.png", "swatches.png"}
+        assert "weights.png" in said
+
+    def test_a_view_without_a_camera_sees_the_whole_terrain(self, project):
+        assert jquilt("show", project / "job.quilt.toml", "--view")[0] == 0
+        picture = read_image(project / "out" / "pictures" / "view.png").astype(int)
+        assert picture.shape == (800, 1280, 3)
+        assert np.ptp(picture[350:500, 500:800]) > 30
+
+    def test_a_refused_picture_leaves_the_others(self, project):
+        quilt = project / "job.quilt.toml"
+        jquilt("show", quilt, "--weights")
+        before = files_of(project / "out" / "pictures")
+        (project / "salt" / "salt_diffuse.png").unlink()
+        assert jquilt("show", quilt, "--swatches")[0] == 2
+        assert files_of(project / "out" / "pictures") == before
+
+
+class TestExitCodes:
+    def test_a_fault_of_our_own_is_told_apart_and_shown_with_debug(self, project):
+        """Python is made to fail inside a command."""
+        code = (
+            "import sys, jagged_quilt.quiltfile.quilt as q, jagged_quilt.cli.main as m\n"
+            "q.read_quilt = lambda path: 1 / 0\n"
+            "sys.argv = ['jquilt', *sys.argv[1:]]\n"
+            "m.main()"
+        )
+        words = [sys.executable, "-c", code]
+        plain = subprocess.run([*words, "check", "x"], capture_output=True, text=True)
+        assert plain.returncode == 3
+        assert plain.stderr.startswith("jquilt: a fault of our own, not of your input: ZeroDivisionError")
+        assert "Traceback" in subprocess.run([*words, "--debug", "check", "x"], capture_output=True, text=True).stderr
+
+    def test_a_closed_pipe_is_no_fault(self, project):
+        line = f"{sys.executable} -m jagged_quilt check {project / 'job.quilt.toml'} | head -n 1"
+        done = subprocess.run(["bash", "-o", "pipefail", "-c", line], capture_output=True, text=True)
+        assert "Traceback" not in done.stderr
+        assert done.stdout.endswith("Two fields\n")
+
+    def test_the_version_is_told(self):
+        assert jquilt("--version")[1].strip() == f"Jagged Quilt {jq.__version__}"
 
 
 def test_a_damaged_manifest_is_made_again(project):

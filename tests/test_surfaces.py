@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
@@ -15,6 +15,7 @@ def slope_terrain(east, south, size=(30.0, 20.0)):
 
 
 class TestTerrain:
+    @settings(deadline=None)
     @given(st.floats(-3, 3), st.floats(-3, 3))
     def test_a_plane_has_the_normal_and_footprint_of_a_plane(self, east, south):
         """With unlike spacing per axis; the footprint's area is the texel's area on the slope."""
@@ -79,6 +80,31 @@ class TestCamera:
         assert np.abs(way - rays[met]).max() < 2e-3
         assert (points.footprint > 0).all()
 
+    @given(st.integers(0, 10**6))
+    @settings(max_examples=20, deadline=None)
+    def test_rays_meet_the_ground_where_small_steps_would(self, seed):
+        """Against a march in steps of a fiftieth of a cell, on rough ground."""
+        rng = np.random.default_rng(seed)
+        terrain = jq.Terrain(3 * rng.random((20, 30)), size=(29.0, 19.0))
+        origin = np.array([14.0, 9.0, 25.0])
+        aim = np.column_stack([rng.uniform(2, 27, 30), rng.uniform(0, 2, 30), rng.uniform(2, 17, 30)])
+        rays = aim - origin
+        rays /= np.linalg.norm(rays, axis=1, keepdims=True)
+        found = terrain.meet_rays(origin, rays.astype(np.float32))
+        far = np.arange(0, 45, 0.02)
+        for ray, distance in zip(rays, found, strict=True):
+            path = origin + far[:, None] * ray
+            inside = (path[:, 0] >= 0) & (path[:, 0] <= 29) & (path[:, 2] >= 0) & (path[:, 2] <= 19)
+            ground = terrain.points_at(path[:, [0, 2]]).position[:, 1]
+            below = np.flatnonzero(inside & (path[:, 1] < ground))
+            if len(below) < 3:
+                continue  # a ray that only grazes the ground may fall between the steps
+            if distance >= 0:
+                place = origin + distance * ray
+                height = terrain.points_at([[place[0], place[2]]]).position[0, 1]
+                assert abs(place[1] - height) < 0.02
+            assert -0.05 < far[below[0]] - distance < 0.05 or 0 <= distance < far[below[0]]
+
     def test_a_wall_casts_its_shadow_away_from_the_sun(self):
         heights = np.zeros((65, 65))
         heights[:, 31:34] = 6
@@ -87,12 +113,33 @@ class TestCamera:
         towards = np.array([-1, 1, 0]) / np.sqrt(2)
         assert terrain.sunlit(points, towards).tolist() == [1, 0, 1]
 
+    def test_rays_fan_out_as_the_angle_says_and_rows_are_parts_of_the_whole(self):
+        camera = jq.Camera(position=(0, 0, 0), target=(0, 0, -1), view_angle=90)
+        rays = camera.rays(100, 200).reshape(100, 200, 3)
+        up, left = rays[0].mean(axis=0), rays[:, 0].mean(axis=0)
+        assert np.degrees(np.arctan2(up[1], -up[2])) == pytest.approx(44.7, abs=0.1)
+        assert np.degrees(np.arctan2(left[0], -left[2])) == pytest.approx(-63.4, abs=0.2)
+        assert np.abs(np.linalg.norm(rays, axis=2) - 1).max() < 1e-6
+        assert np.array_equal(camera.rays(100, 200, slice(30, 40)), rays[30:40].reshape(-1, 3))
+
     def test_straight_down_is_refused(self):
         with pytest.raises(jq.QuiltError, match="straight"):
             jq.Camera(position=(0, 5, 0), target=(0, 0, 0))
 
 
 class TestPoints:
+    def test_a_part_of_the_points_is_the_points_of_that_part(self):
+        points = slope_terrain(0.3, 0.1).points((5, 6))
+        for part in (slice(4, 9), points.position[:, 0] > 15):
+            some = points[part]
+            assert len(some) == len(points.position[part])
+            assert np.array_equal(some.uv, points.uv[part])
+            assert np.array_equal(some.footprint, points.footprint[part])
+
+    def test_arrays_are_kept_from_change(self):
+        with pytest.raises(ValueError, match="read-only"):
+            slope_terrain(0, 0).points((2, 2)).position[:] = 1
+
     def test_what_is_made_by_hand_is_checked(self):
         made = jq.Points.of([[0, 0, 0]], [[0, 2, 0]])
         assert np.allclose(made.normal, [[0, 1, 0]])

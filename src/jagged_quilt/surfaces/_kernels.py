@@ -95,8 +95,25 @@ def _leave(at, towards, spacing, cell_from, cell_to):
 
 
 @inlined
+def _first_root(a, b, c):
+    """The smallest s from 0 on at which a s^2 + b s + c, which begins at c >= 0, goes below 0; 2 if it does not."""
+    square = b * b - 4.0 * a * c
+    if square < 0.0:
+        return 2.0
+    q = -0.5 * (b + (math.sqrt(square) if b >= 0.0 else -math.sqrt(square)))
+    one = q / a if a != 0.0 else 2.0
+    two = c / q if q != 0.0 else 2.0
+    first, second = min(one, two), max(one, two)
+    return first if first >= 0.0 else second if second >= 0.0 else 2.0
+
+
+@inlined
 def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
-    """Distance at which a ray goes below the ground, or -1. Blocks that lie wholly below the ray are stepped over."""
+    """Distance at which a ray meets the bilinear ground, or -1; exact in each cell that the ray crosses.
+
+    Blocks of cells that lie wholly below the ray are stepped over. A ray that enters from the side below the ground meets
+    it there.
+    """
     rows, columns = heights.shape
     end_x, end_z = (columns - 1) * spacing_x, (rows - 1) * spacing_z
     t = 0.0
@@ -112,10 +129,7 @@ def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
             last = min(last, max(one, two))
         elif at < 0.0 or at > end:
             return -1.0
-    cell = min(spacing_x, spacing_z)
-    flat = math.sqrt(dx * dx + dz * dz)
-    step = cell / max(flat, 0.05)
-    above = t
+    nudge = 1e-5 * min(spacing_x, spacing_z)
     while t <= last:
         px, py, pz = x + dx * t, y + dy * t, z + dz * t
         r, c, fr, fc = _cell(px, pz, spacing_x, spacing_z, rows, columns)
@@ -124,22 +138,20 @@ def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
         to_z = _leave(pz, dz, spacing_z, br * BLOCK, br * BLOCK + BLOCK)
         leave = max(min(to_x, to_z), 0.0)
         if min(py, py + dy * leave) > highest[br, bc]:
-            above = t
-            t += leave + step * 0.01
+            t += leave + nudge
             continue
-        if py < _between(heights, r, c, fr, fc):
-            low, high = above, t
-            for _ in range(12):
-                middle = 0.5 * (low + high)
-                mx, mz = x + dx * middle, z + dz * middle
-                r, c, fr, fc = _cell(mx, mz, spacing_x, spacing_z, rows, columns)
-                if y + dy * middle < _between(heights, r, c, fr, fc):
-                    high = middle
-                else:
-                    low = middle
-            return high
-        above = t
-        t += step
+        leave = max(min(_leave(px, dx, spacing_x, c, c + 1), _leave(pz, dz, spacing_z, r, r + 1)), 0.0)
+        start = py - _between(heights, r, c, fr, fc)
+        if start < 0.0:
+            return t
+        # Within a cell the ground below a ray is a parabola, which three heights above it tell.
+        across, down = dx * leave / spacing_x, dz * leave / spacing_z
+        middle = py + dy * leave * 0.5 - _between(heights, r, c, fr + 0.5 * down, fc + 0.5 * across)
+        end = py + dy * leave - _between(heights, r, c, fr + down, fc + across)
+        part = _first_root(2.0 * (start - 2.0 * middle + end), 4.0 * middle - 3.0 * start - end, start)
+        if part <= 1.0:
+            return t + part * leave
+        t += leave + nudge
     return -1.0
 
 
