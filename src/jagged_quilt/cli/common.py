@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 import time
 import warnings
@@ -67,9 +68,10 @@ def at_work() -> Iterator[Progress]:
 
 @contextmanager
 def _bar() -> Iterator[Progress]:
-    console = terminal(stderr=True)
-    if not console.is_terminal:
-        yield lambda step, done, whole: None
+    if not sys.stderr.isatty():
+        from jagged_quilt.foundation.progress import silent
+
+        yield silent
         return
     from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
@@ -79,7 +81,7 @@ def _bar() -> Iterator[Progress]:
         TextColumn("{task.percentage:>3.0f} %"),
         TimeElapsedColumn(),
     )
-    with Progress(*columns, console=console, transient=True) as bar:
+    with Progress(*columns, console=terminal(stderr=True), transient=True) as bar:
         tasks: dict[str, Any] = {}
         lock = threading.Lock()
 

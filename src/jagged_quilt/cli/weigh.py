@@ -14,6 +14,8 @@ from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_op
 @anew_option
 def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
     """Work out how much of each layer shows where."""
+    from jagged_quilt.show.sheets import percent
+
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
         ready_kernels()
@@ -26,6 +28,4 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     for name, share in results.weights.shares().items():
         click.echo(f"  {name:<24} {100 * share:5.1f} %")
     lost = results.weights
-    click.echo(
-        f"  cut from texels with more layers: {100 * lost.lost_mean:.3g} % on average, {100 * lost.lost_worst:.3g} % at worst"
-    )
+    click.echo(f"  cut from texels with more layers: {percent(lost.lost_mean)} on average, {percent(lost.lost_worst)} at worst")

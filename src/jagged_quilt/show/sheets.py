@@ -123,8 +123,8 @@ def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
 def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages: int) -> Board:
     height, width = weights.layers.shape[:2]
     keep = weights.layers.shape[2]
-    note = f"{width} x {height} texels, {keep} layers kept at each; cut: {_percent(weights.lost_mean)} on average, "
-    note += f"{_percent(weights.lost_worst)} at worst"
+    note = f"{width} x {height} texels, {keep} layers kept at each; cut: {percent(weights.lost_mean)} on average, "
+    note += f"{percent(weights.lost_worst)} at worst"
     board = Board("Weights" + (f" {first // LAYERS_ON_A_SHEET + 1} / {pages}" if pages > 1 else ""), note)
     colours = key_colours(len(weights.names))
     linear = linear_from_srgb(colours.astype(np.float32) / 255)
@@ -157,7 +157,8 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     return board
 
 
-def _percent(share: float) -> str:
+def percent(share: float) -> str:
+    """Return a small share in words that do not pretend to more than it is."""
     return "nothing" if share == 0 else "below 0.01 %" if share < 1e-4 else f"{100 * share:.2g} %"
 
 
