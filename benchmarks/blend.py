@@ -198,7 +198,7 @@ def where_time_goes(scene, blender):
     tables = (given["layers"], given["tile_of"], given["slice_of"])
     block = [given[n] for n in INPUT[1:] if n not in ("who", "steps")]
     rng, size = np.random.default_rng(0), _kernels.B
-    blocks = rng.choice(SIDE * SIDE // size, 24, replace=False)
+    blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
     spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
     for number in blocks:
         count = _kernels.choose_points(int(number), SIDE * SIDE, SIDE, given["who"])
@@ -242,7 +242,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--quick", action="store_true", help="fewer repeats, a smaller bake; under 40 s")
     quick = parser.parse_args().quick
-    repeats = 5 if quick else 9
+    repeats = 6 if quick else 15
     scene = Scene()
     layers, planes, samples = scene.facts()
     print(f"standard scene: {layers:.2f} layers, {planes:.2f} planes and {samples:.1f} samples of each array at a texel")
@@ -250,7 +250,7 @@ def main():
     trilinear = Blender(scene.arrays, scene.layers)
     plain = NumpyBlend(scene.arrays, scene.layers)
 
-    rows = 128 if quick else SIDE
+    rows = 64 if quick else SIDE
     band = 16 * SIDE
 
     def numpy_bands():
