@@ -64,6 +64,43 @@ class TestSteps:
         assert 'swatch "salt": no height map; 0.5 stands in' in said
         assert "holiday.png fits no role" in said
 
+    def test_each_step_says_what_it_wrote(self, project):
+        """A line a file: its name, what is in it, its size."""
+        quilt = project / "job.quilt.toml"
+        packed = jquilt("pack", quilt)[1]
+        assert re.search(r"diffuse_height\.ktx2 +2 slices of 16 x 16 with mips, sRGB, linear alpha +0\.\d\d MiB", packed)
+        assert re.search(r"normal_roughness_occlusion\.ktx2 +2 slices of 16 x 16 with mips, plain data", packed)
+        weighed = jquilt("weigh", quilt)[1]
+        assert re.search(r"weights_0\.png +32 x 32, 2 layers a texel: weights", weighed)
+        shares = [float(share) for share in re.findall(r"^  (?:clay|salt) +([\d.]+) %$", weighed, re.M)]
+        assert sum(shares) == pytest.approx(100, abs=0.15)
+        assert "cut from texels with more layers: nothing on average, nothing at worst" in weighed
+        baked = jquilt("bake", quilt, "--texels", 48)[1]
+        assert re.search(r"normal\.png +48 x 48, 8 bit, tangent space, green up", baked)
+        assert re.search(r"height\.png +48 x 48, 16 bit, white is 0\.05 m", baked)
+
+    def test_a_slow_start_says_that_it_compiles(self, project):
+        """On standard error, and only then."""
+        said = "compiling the kernels; only the first run needs this"
+        for wait, wanted in ((0.0, True), (1000.0, False)):
+            code = (
+                "import sys, jagged_quilt.cli.common as c, jagged_quilt.cli.main as m\n"
+                f"c._SLOW_START = {wait}\n"
+                "sys.argv = ['jquilt', *sys.argv[1:]]\n"
+                "m.main()"
+            )
+            done = subprocess.run(
+                [sys.executable, "-c", code, "weigh", project / "job.quilt.toml"], capture_output=True, text=True
+            )
+            assert done.returncode == 0
+            assert (said in done.stderr, said in done.stdout) == (wanted, False)
+
+    def test_every_command_has_help(self):
+        for step in ("demo", "check", "pack", "weigh", "bake", "show"):
+            code, said, _ = jquilt(step, "--help")
+            assert code == 0
+            assert said.startswith(f"Usage: jquilt {step}")
+
     def test_help_is_there_at_once(self):
         start = time.perf_counter()
         assert all(step in jquilt("--help")[1] for step in ("demo", "check", "pack", "weigh", "bake", "show"))

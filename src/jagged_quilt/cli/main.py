@@ -51,7 +51,7 @@ def main() -> None:
     if not debug:
         _keep_libraries_quiet()
     try:
-        jquilt.main(standalone_mode=False)
+        jquilt.main(prog_name="jquilt", standalone_mode=False)
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
     except click.Abort:
