@@ -5,8 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722], dtype=np.float32)  # Rec. 709
-
 
 def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
     """Return linear light, 0..1, from sRGB-encoded values, 0..1."""
@@ -18,11 +16,6 @@ def srgb_from_linear(linear: ArrayLike) -> NDArray[np.float32]:
     """Return sRGB-encoded values, 0..1, from linear light; what lies outside 0..1 is clamped."""
     linear = np.clip(np.asarray(linear, dtype=np.float32), 0, 1)
     return np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055).astype(np.float32)
-
-
-def srgb_decode_table() -> NDArray[np.float32]:
-    """Return the linear light of each of the 256 values of an 8-bit sRGB channel."""
-    return linear_from_srgb(np.arange(256, dtype=np.float32) / 255)
 
 
 def srgb_encode_table(entries: int = 8192) -> NDArray[np.uint8]:
