@@ -1,7 +1,7 @@
 """How fast the blend kernel is, beside plain NumPy doing the same maths in the same run.
 
     python benchmarks/blend.py            a few minutes
-    python benchmarks/blend.py --quick    under 40 s
+    python benchmarks/blend.py --quick    about half a minute, once all is compiled
 
 The standard scene: 1024 x 1024 texels, the 4 heaviest of 8 layers (3.2 show on average), two RGBA8 arrays of 8 x 512 x
 512, triplanar (2.2 planes on average), height-aware, reoriented normals. The last line is JSON.
@@ -240,7 +240,7 @@ print(int(peak) / 1024 - {side}**2 * 13 / 2**20)
 
 def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("--quick", action="store_true", help="fewer repeats, a smaller bake; under 40 s")
+    parser.add_argument("--quick", action="store_true", help="fewer repeats, a smaller bake")
     quick = parser.parse_args().quick
     repeats = 6 if quick else 15
     scene = Scene()

@@ -68,7 +68,7 @@ class TestSteps:
         """A line a file: its name, what is in it, its size."""
         quilt = project / "job.quilt.toml"
         packed = jquilt("pack", quilt)[1]
-        assert re.search(r"diffuse_height\.ktx2 +2 slices of 16 x 16 with mips, sRGB, linear alpha +0\.\d\d MiB", packed)
+        assert re.search(r"diffuse_height\.ktx2 +2 slices of 16 x 16 with mips, sRGB, linear alpha +\d+ KiB", packed)
         assert re.search(r"normal_roughness_occlusion\.ktx2 +2 slices of 16 x 16 with mips, plain data", packed)
         weighed = jquilt("weigh", quilt)[1]
         assert re.search(r"weights_0\.png +32 x 32, 2 layers a texel: weights", weighed)

@@ -142,6 +142,16 @@ class TestResults:
         assert fresh() == (False, False, True)
         assert Results(jq.read_quilt(path)).weigh(anew=True).fresh
 
+    @pytest.mark.parametrize("file", ["arrays/specular.ktx2", "weights/weights_0.png"])
+    def test_a_damaged_result_is_made_anew_with_a_warning(self, project, file):
+        path = project / "job.quilt.toml"
+        Results(jq.read_quilt(path)).bake()
+        good = (project / "out" / file).read_bytes()
+        (project / "out" / file).write_bytes(good[: len(good) // 2])
+        with pytest.warns(jq.QuiltWarning, match=r"(packed|weighed) anew"):
+            Results(jq.read_quilt(path)).bake(48)
+        assert (project / "out" / file).read_bytes() == good
+
     def test_baking_by_masks_needs_no_weight_map(self, project):
         built(project, QUILT.replace("[bake]", '[bake]\nweights = "masks"\nnormals = "world"\nfilter = "bilinear"'))
         results = Results(jq.read_quilt(project / "job.quilt.toml"))

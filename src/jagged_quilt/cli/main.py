@@ -34,15 +34,13 @@ class _Commands(click.Group):
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
-@click.option("--debug", is_flag=True, help="Show where in the code an error came from.")
+@click.option("--debug", is_flag=True, expose_value=False, help="Show where in the code an error came from.")
 @click.version_option(package_name="jagged-quilt", message="Jagged Quilt %(version)s")
-@click.pass_context
-def jquilt(context: click.Context, debug: bool) -> None:
+def jquilt() -> None:
     """Blend the texture maps of many materials over a terrain, and see every step.
 
     Begin with `jquilt demo saltworks`: it writes an example project and runs all of it.
     """
-    context.obj = {"debug": debug}
 
 
 def main() -> None:

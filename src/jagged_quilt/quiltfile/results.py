@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -12,7 +13,7 @@ from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.version import __version__
@@ -57,7 +58,6 @@ class Results:
         self.quilt = quilt
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self._threads, self._progress = threads, progress
-        self._asked = True
         self._arrays: TextureArrays | None = None
         self._weights: WeightMap | None = None
 
@@ -130,20 +130,30 @@ class Results:
 
     @property
     def arrays(self) -> TextureArrays:
-        """The packed arrays; packed first if they are not there."""
+        """The packed arrays; packed first if they are not there, and with a warning if they are damaged."""
         if self._arrays is None:
             made = self.pack()
             if self._arrays is None:
-                self._arrays = TextureArrays.load(made.folder)
+                try:
+                    self._arrays = TextureArrays.load(made.folder)
+                except FileError as error:
+                    warnings.warn(f"{error}; packed anew", QuiltWarning, stacklevel=2)
+                    self.pack(anew=True)
+                    return self.arrays
         return self._arrays
 
     @property
     def weights(self) -> WeightMap:
-        """The weight map; weighed first if it is not there."""
+        """The weight map; weighed first if it is not there, and with a warning if it is damaged."""
         if self._weights is None:
             made = self.weigh()
             if self._weights is None:
-                self._weights = WeightMap.load(made.folder)
+                try:
+                    self._weights = WeightMap.load(made.folder)
+                except FileError as error:
+                    warnings.warn(f"{error}; weighed anew", QuiltWarning, stacklevel=2)
+                    self.weigh(anew=True)
+                    return self.weights
         return self._weights
 
     @cached_property
