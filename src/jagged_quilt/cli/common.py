@@ -127,7 +127,7 @@ def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) ->
     click.echo(f"{made.folder}: {done}")
     for path in made.files:
         kept = (what or {}).get(path.stem, "")
-        click.echo(f"  {path.name:<34}{kept:<58}{path.stat().st_size / 2**10:>8,.0f} KiB")
+        click.echo(f"  {path.name:<34}{kept:<58}{-(-path.stat().st_size // 1024):>8,} KiB")
 
 
 @contextmanager
