@@ -18,7 +18,7 @@ import sys
 import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
-from itertools import pairwise
+from dataclasses import replace
 from pathlib import Path
 
 import numba
@@ -68,16 +68,8 @@ def swatches(count):
 
 def many_times(arrays, times):
     """The same arrays with every slice there so many times, each copy at its own place in memory."""
-    starts = arrays.level_starts
-    levels = [np.tile(arrays.texels[a:b], (times, 1)) for a, b in pairwise(starts)]
-    return jq.TextureArrays(
-        layouts=arrays.layouts,
-        names=tuple(f"swatch {n}" for n in range(len(arrays.names) * times)),
-        tiles=arrays.tiles * times,
-        reliefs=arrays.reliefs * times,
-        side=arrays.side,
-        texels=np.concatenate(levels),
-    )
+    facts = [replace(each, name=f"swatch {n}") for n, each in enumerate(arrays.facts * times)]
+    return replace(arrays, facts=tuple(facts))
 
 
 def layers_of(count):

@@ -15,9 +15,10 @@ class NumpyBlend:
     def __init__(self, arrays, layers):
         size = len(arrays.names) * arrays.side**2
         self.side = arrays.side
-        self.texels = [np.ascontiguousarray(arrays.texels[:size, a]) for a in range(2)]
+        _, texels = arrays.blend_texels(arrays.names)
+        self.texels = [np.ascontiguousarray(texels[:size, a]) for a in range(2)]
         self.decode = linear_from_srgb(np.arange(256, dtype=np.float32) / 255)
-        slices = [arrays.slice_of(layer.swatch) for layer in layers]
+        slices = [arrays.place_of(layer.swatch) for layer in layers]
         self.slices = np.array(slices)
         self.inverse_tile = np.array([1 / arrays.tiles[s] for s in slices], np.float32)
         self.relief = np.array([arrays.reliefs[s] / max(arrays.reliefs) for s in slices], np.float32)

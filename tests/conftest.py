@@ -49,7 +49,7 @@ def made_maps(seed, side=16):
     rng = np.random.default_rng(seed)
     vectors = np.concatenate([rng.uniform(-0.6, 0.6, (side, side, 2)), np.ones((side, side, 1))], axis=2)
     vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
-    texels = {role: rng.integers(0, 256, (side, side, role.value.channels), dtype=np.uint8) for role in jq.MapRole}
+    texels = {role: rng.integers(0, 256, (side, side, role.value.channels), dtype=np.uint8) for role in jq.SURFACE_ROLES}
     texels[jq.MapRole.NORMAL] = np.rint(vectors * 127.5 + 127.5).astype(np.uint8)
     return {role: jq.TextureMap(role=role, texels=t) for role, t in texels.items()}
 

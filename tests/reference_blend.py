@@ -45,14 +45,14 @@ class Decoded:
             stacked = []
             for layout in arrays.layouts:
                 plain = arrays.level(layout.name, level) / 255.0
-                if layout.colour:
+                if layout.srgb:
                     plain = np.concatenate([linear(plain[..., :3]), plain[..., 3:]], axis=-1)
                 stacked.append(plain)
             self.levels.append(np.concatenate(stacked, axis=-1))
         for row, layout in enumerate(arrays.layouts):
             for channel, content in enumerate(layout.channels):
-                if content:
-                    self.channels[content] = 4 * row + channel
+                if content.role is not None:
+                    self.channels[content.role, content.component] = 4 * row + channel
 
     def value(self, sample, role, component=0):
         where = self.channels.get((role, component))
@@ -109,7 +109,7 @@ def blend_point(decoded, arrays, layers, position, normal, tangent, footprint, i
     kept = [p[0] * max(0, 1 - p[3] * (1 - t / max(tallness))) for p, t in zip(places, tallness, strict=True)]
     kept = np.array(kept) / sum(kept)
 
-    total = {role: np.zeros(role.value.channels) for role in R}
+    total = {role: np.zeros(role.value.channels) for role in jq.SURFACE_ROLES}
     detail = np.zeros(3)
     for k, (_, _, relief, _, samples) in zip(kept, places, strict=True):
         for s, x, (right, up, out) in samples:
@@ -127,7 +127,7 @@ def blend_point(decoded, arrays, layers, position, normal, tangent, footprint, i
 def stored(total):
     """A blended texel as it is stored: the exact value before rounding, on the 8-bit scale."""
     R = jq.MapRole
-    out = {role: 255 * np.clip(total[role], 0, 1) for role in R}
+    out = {role: 255 * np.clip(total[role], 0, 1) for role in jq.SURFACE_ROLES}
     for role in (R.DIFFUSE, R.SPECULAR):
         out[role] = 255 * encoded(total[role])
     out[R.NORMAL] = 255 * (0.5 * total[R.NORMAL] + 0.5)

@@ -12,7 +12,7 @@ from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
 R = jq.MapRole
-ROLES = tuple(R)
+ROLES = jq.SURFACE_ROLES
 
 
 def encoded_texels(count):

@@ -15,14 +15,15 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "jagged_quilt"
 BELOW = {
     "foundation": set(),
-    "maps": {"foundation"},
-    "arrays": {"foundation", "maps"},
+    "codecs": {"foundation"},
+    "maps": {"foundation", "codecs"},
+    "arrays": {"foundation", "codecs", "maps"},
     "surfaces": {"foundation", "maps"},
     "weights": {"foundation", "maps"},
     "blend": {"foundation", "maps", "arrays", "weights"},
     "baking": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
     "show": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
-    "quiltfile": {"foundation", "maps", "arrays", "surfaces", "weights", "blend", "baking", "show"},
+    "quiltfile": {"foundation", "codecs", "maps", "arrays", "surfaces", "weights", "blend", "baking", "show"},
     "demo": {"foundation", "maps", "quiltfile"},
 }
 BELOW["cli"] = {*BELOW}

@@ -97,8 +97,8 @@ class TestCamera:
             inside = (path[:, 0] >= 0) & (path[:, 0] <= 29) & (path[:, 2] >= 0) & (path[:, 2] <= 19)
             ground = terrain.points_at(path[:, [0, 2]]).position[:, 1]
             below = np.flatnonzero(inside & (path[:, 1] < ground))
-            if len(below) < 3:
-                continue  # a ray that only grazes the ground may fall between the steps
+            if len(below) < 3 or below[0] == np.flatnonzero(inside)[0]:
+                continue  # a ray that grazes the ground may fall between the steps; one may come in below it, from the side
             if distance >= 0:
                 place = origin + distance * ray
                 height = terrain.points_at([[place[0], place[2]]]).position[0, 1]

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 from jagged_quilt.foundation.version import __version__
 
 if TYPE_CHECKING:
+    from jagged_quilt.arrays.layout import layout_of as layout_of
     from jagged_quilt.arrays.pack import pack as pack
+    from jagged_quilt.arrays.pack import pack_files as pack_files
     from jagged_quilt.arrays.texture_arrays import TextureArrays as TextureArrays
     from jagged_quilt.baking.bake import BakedMaps as BakedMaps
     from jagged_quilt.baking.bake import bake as bake
@@ -20,8 +22,11 @@ if TYPE_CHECKING:
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
     from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
     from jagged_quilt.foundation.points import Points as Points
+    from jagged_quilt.maps.roles import SURFACE_ROLES as SURFACE_ROLES
     from jagged_quilt.maps.roles import MapRole as MapRole
+    from jagged_quilt.maps.swatch import MapRule as MapRule
     from jagged_quilt.maps.swatch import Swatch as Swatch
+    from jagged_quilt.maps.swatch import SwatchSource as SwatchSource
     from jagged_quilt.maps.swatch import read_swatch as read_swatch
     from jagged_quilt.maps.swatch import read_swatches as read_swatches
     from jagged_quilt.maps.texture_map import TextureMap as TextureMap
@@ -39,7 +44,9 @@ if TYPE_CHECKING:
     from jagged_quilt.weights.weight_map import WeightMap as WeightMap
 
 _HOME = {
+    "layout_of": "arrays.layout",
     "pack": "arrays.pack",
+    "pack_files": "arrays.pack",
     "TextureArrays": "arrays.texture_arrays",
     "BakedMaps": "baking.bake",
     "bake": "baking.bake",
@@ -52,6 +59,9 @@ _HOME = {
     "QuiltWarning": "foundation.errors",
     "Points": "foundation.points",
     "MapRole": "maps.roles",
+    "SURFACE_ROLES": "maps.roles",
+    "MapRule": "maps.swatch",
+    "SwatchSource": "maps.swatch",
     "Swatch": "maps.swatch",
     "read_swatch": "maps.swatch",
     "read_swatches": "maps.swatch",

@@ -1,51 +1,145 @@
-"""What goes into each channel of a texture array."""
+"""What goes into each channel of a texture array, and how it is stored."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
-from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.codecs.pixel_formats import PixelFormat
+from jagged_quilt.foundation.checks import known_name, number_in
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.maps.roles import MapRole, Transfer
+
+
+@dataclass(frozen=True, slots=True)
+class Channel:
+    """What one channel holds: a channel of a role, perhaps inverted, or the same number everywhere.
+
+    Attributes
+    ----------
+    role : MapRole or None
+        None for a constant.
+    component : int
+        Which channel of the role.
+    inverted : bool
+        Whether 1 - value is stored.
+    constant : float
+        What is stored where there is no role.
+    """
+
+    role: MapRole | None
+    component: int = 0
+    inverted: bool = False
+    constant: float = 1.0
+
+    def __str__(self) -> str:
+        if self.role is None:
+            return f"{self.constant:g}"
+        letters = _LETTERS[self.role is MapRole.NORMAL] if self.role.value.channels > 1 else None
+        return ("1 - " if self.inverted else "") + self.role.key + (f".{letters[self.component]}" if letters else "")
 
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """Four channels of 8 bits.
+    """One texture array.
 
     Attributes
     ----------
-    channels : four of (role, channel of the role) or None
-        None is filled with white.
-    colour : bool
-        Whether red, green and blue are stored sRGB-encoded; alpha never is.
+    name : str
+    channels : one to four Channel
+    pixels : PixelFormat
     """
 
     name: str
-    channels: tuple[tuple[MapRole, int] | None, ...]
-    colour: bool
+    channels: tuple[Channel, ...]
+    pixels: PixelFormat = PixelFormat.UNORM8
+
+    def __post_init__(self) -> None:
+        if len(self.channels) not in self.pixels.value.channels and len(self.channels) != 3:
+            counts = " or ".join(str(n) for n in self.pixels.value.channels)
+            raise RangeError(f'array "{self.name}": {self.pixels.key} holds {counts} channels; got {len(self.channels)}')
+        if len(self.channels) == 3 and self.pixels in (PixelFormat.BC4, PixelFormat.BC5):
+            raise RangeError(f'array "{self.name}": {self.pixels.key} cannot hold 3 channels')
+        if not self.roles:
+            raise RangeError(f'array "{self.name}": no channel holds a map')
 
     @property
     def roles(self) -> tuple[MapRole, ...]:
         """The roles that this layout carries, each once."""
-        return tuple(dict.fromkeys(role for role, _ in filter(None, self.channels)))
+        return tuple(dict.fromkeys(each.role for each in self.channels if each.role is not None))
+
+    @property
+    def srgb(self) -> bool:
+        """Whether red, green and blue are stored sRGB-encoded: all of them colour, in a format that knows sRGB.
+
+        Alpha never is; 16 bits and half floats hold linear light.
+        """
+        colours = self.channels[:3]
+        return bool(self.pixels.value.srgb) and all(
+            each.role is not None and each.role.value.transfer is Transfer.SRGB and not each.inverted for each in colours
+        )
+
+    @property
+    def stored(self) -> int:
+        """How many channels a texel takes: three are filled up to four."""
+        return self.pixels.stored_channels(len(self.channels))
+
+    def in_format(self, pixels: PixelFormat) -> Layout:
+        """Return the same channels in another format."""
+        return replace(self, pixels=pixels)
+
+
+_LETTERS = {False: "rgb", True: "xyz"}
+_CHANNEL = re.compile(r"(1\s*-\s*)?([a-z]+)(?:\.([a-z]))?")
+
+
+def channel_of(text: str | float) -> Channel:
+    """Return the channel that a text names: `diffuse.r`, `normal.x`, `roughness`, `1 - roughness`, or a number.
+
+    Raises
+    ------
+    RangeError, NameNotFoundError
+        If it names none; the message says what there is.
+    """
+    if not isinstance(text, str):
+        return Channel(None, constant=number_in("a constant channel", text, 0, 1))
+    match = _CHANNEL.fullmatch(text.strip().lower())
+    if match is None:
+        raise RangeError(f'a channel is written like "diffuse.r", "normal.x", "1 - roughness", or a number; got "{text}"')
+    roles = {role.key: role for role in MapRole}
+    role = roles[known_name("role", match[2], roles)]
+    letters = _LETTERS[role is MapRole.NORMAL]
+    if role.value.channels == 1 and match[3]:
+        raise RangeError(f'{role.key} has one channel; write "{role.key}"')
+    if role.value.channels > 1 and (not match[3] or match[3] not in letters):
+        raise RangeError(f'{role.key} has the channels {", ".join(f"{role.key}.{each}" for each in letters)}; got "{text}"')
+    return Channel(role, letters.index(match[3]) if match[3] else 0, inverted=bool(match[1]))
+
+
+def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat = PixelFormat.UNORM8) -> Layout:
+    """Return a layout from what its channels are called, by `channel_of`."""
+    return Layout(name, tuple(channel_of(each) for each in channels), pixels)
 
 
 LAYOUTS = {
     layout.name: layout
     for layout in (
-        Layout(
-            "diffuse_height",
-            ((MapRole.DIFFUSE, 0), (MapRole.DIFFUSE, 1), (MapRole.DIFFUSE, 2), (MapRole.HEIGHT, 0)),
-            colour=True,
-        ),
-        Layout(
-            "normal_roughness_occlusion",
-            ((MapRole.NORMAL, 0), (MapRole.NORMAL, 1), (MapRole.ROUGHNESS, 0), (MapRole.OCCLUSION, 0)),
-            colour=False,
-        ),
-        Layout("specular", ((MapRole.SPECULAR, 0), (MapRole.SPECULAR, 1), (MapRole.SPECULAR, 2), None), colour=True),
+        layout_of("diffuse_height", ["diffuse.r", "diffuse.g", "diffuse.b", "height"]),
+        layout_of("normal_roughness_occlusion", ["normal.x", "normal.y", "roughness", "occlusion"]),
+        layout_of("specular", ["specular.r", "specular.g", "specular.b", 1.0]),
+        layout_of("diffuse", ["diffuse.r", "diffuse.g", "diffuse.b"]),
+        layout_of("diffuse_opacity", ["diffuse.r", "diffuse.g", "diffuse.b", "opacity"]),
+        layout_of("normal", ["normal.x", "normal.y"]),
+        layout_of("occlusion_roughness_metallic", ["occlusion", "roughness", "metallic"]),
+        layout_of("specular_gloss", ["specular.r", "specular.g", "specular.b", "1 - roughness"]),
+        layout_of("height", ["height"]),
     )
 }
+"""The presets. The first three carry all that a blend reads."""
+
+BLENDED = tuple(list(LAYOUTS.values())[:3])
+"""The layouts that a blend reads."""
 
 
 def layout_named(name: str) -> Layout:

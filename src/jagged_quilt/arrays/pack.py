@@ -1,47 +1,87 @@
-"""Packing: swatches into texture arrays of one size, with mips."""
+"""Packing: swatches into texture arrays of one size, with mips; in memory, or slice by slice into files."""
 
 from __future__ import annotations
 
+import contextlib
+import tempfile
+import threading
 import warnings
-from collections.abc import Iterable, Iterator, Sequence
+import zlib
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import LAYOUTS, Layout, layout_named
-from jagged_quilt.arrays.mips import level_count, mip_levels, normal_mip_levels
-from jagged_quilt.arrays.resize import resized
-from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.foundation.checks import power_of_two
-from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
+from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named
+from jagged_quilt.arrays.mips import MipFilter, level_count
+from jagged_quilt.arrays.slices import PackedSlice, packed_slices
+from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, SliceFacts, SlicesInMemory, TextureArrays, write_arrays
+from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool
+from jagged_quilt.foundation.checks import known_name, power_of_two
+from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 
-_MOST_TEXELS = (1 << 31) - 1
+MOST_SLICES = 2048
+
+
+class Packable(Protocol):
+    """A swatch, or where one is to be read from: `Swatch` and `SwatchSource` are."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def size(self) -> float: ...
+    @property
+    def relief(self) -> float: ...
+
+    def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
+        """Return a hash of all that the maps of some roles are made from."""
+        ...
+
+    def read(self, roles: Collection[MapRole] = ...) -> Swatch:
+        """Return the swatch with the maps of some roles."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class PackedAnew:
+    """What packing into files had to do: how many slices were made, how many were kept, and the files."""
+
+    made: int
+    kept: int
+    files: tuple[Path, ...]
 
 
 def pack(
-    swatches: Iterable[Swatch],
+    swatches: Iterable[Packable],
     *,
     texels: int = 512,
-    layouts: Sequence[str] = tuple(LAYOUTS),
+    layouts: Sequence[str | Layout] = BLENDED,
+    mips: MipFilter = "box",
     threads: int | None = None,
     progress: Progress = silent,
 ) -> TextureArrays:
-    """Pack the maps of swatches into texture arrays with full mip chains.
+    """Pack the maps of swatches into texture arrays with full mip chains, in memory.
 
     Every map is brought to `texels` x `texels` (a tent filter that wraps, in linear light for colour, on vectors for
-    normals). What a swatch lacks is filled with the role's neutral value.
+    normals) and halved down. What a swatch lacks is filled with the role's neutral value.
 
     Parameters
     ----------
+    swatches : Swatch or SwatchSource
     texels : int
         Side of every slice; a power of two up to 8192.
-    layouts : sequence of str
-        Which arrays to make: of "diffuse_height", "normal_roughness_occlusion", "specular".
+    layouts : sequence of str or Layout
+        Which arrays to make: names of presets (`LAYOUTS`) or layouts of one's own (`layout_of`).
+    mips : "box" or "lanczos"
+        The mean of 2 x 2 texels, or a windowed sinc, which is sharper.
 
     Raises
     ------
@@ -50,67 +90,213 @@ def pack(
     ShapeError
         If there is no swatch, or two of one name.
     """
-    given = list(swatches)
-    side = power_of_two("texels", texels, 8192)
-    chosen = tuple(layout_named(name) for name in layouts)
-    names = tuple(swatch.name for swatch in given)
-    if not given or not chosen:
-        raise ShapeError("packing needs at least one swatch and one layout")
-    twice = next((name for name in names if names.count(name) > 1), None)
-    if twice is not None or len(set(chosen)) < len(chosen):
-        raise ShapeError(f'two swatches are called "{twice}"' if twice else f"a layout is named twice: {list(layouts)}")
-    starts = np.cumsum([0] + [len(given) * (side >> level) ** 2 for level in range(level_count(side))])
-    if starts[-1] > _MOST_TEXELS:
-        raise RangeError(f"{len(given)} slices of {side} x {side} texels are more than one array can address; "
-                         f"pack at {side // 2}")  # fmt: skip
-    for swatch in given:
-        _warn_of_sizes(swatch)
-    stored = np.zeros((int(starts[-1]), len(chosen)), np.uint32)
+    job = _Job.of(swatches, texels, layouts, mips)
+    packed: dict[tuple[str, str], PackedSlice] = {}
+    told = job.run({}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), threads, progress)
+    facts, owners = _shared(job, told, {key: _content(one) for key, one in packed.items()})
+    stores = tuple(
+        SlicesInMemory(layout, job.side, [packed[layout.name, stamp] for stamp in owners[layout.name]])
+        for layout in job.layouts
+    )
+    return TextureArrays(layouts=job.layouts, side=job.side, facts=facts, stores=stores)
 
-    def pack_one(place: int) -> None:
-        mips = {role: _mips_of(given[place], role, side) for role in {r for each in chosen for r in each.roles}}
-        for level in range(level_count(side)):
-            values = {role: next(levels) for role, levels in mips.items()}
-            area = (side >> level) ** 2
-            at = int(starts[level]) + place * area
-            for row, layout in enumerate(chosen):
-                stored[at : at + area, row] = _stored_rgba(layout, values).reshape(-1, 4).view(np.uint32).ravel()
 
-    work_through(range(len(given)), pack_one, threads=threads, step="packing swatches", progress=progress)
-    return TextureArrays(
-        layouts=chosen,
-        names=names,
-        tiles=tuple(float(swatch.tile) for swatch in given),
-        reliefs=tuple(float(swatch.relief) for swatch in given),
-        side=side,
-        texels=stored,
+def pack_files(
+    swatches: Iterable[Packable],
+    folder: Path | str,
+    *,
+    texels: int = 512,
+    layouts: Sequence[str | Layout] = BLENDED,
+    mips: MipFilter = "box",
+    zstd: bool = True,
+    stamp: str = "",
+    anew: bool = False,
+    threads: int | None = None,
+    progress: Progress = silent,
+) -> PackedAnew:
+    """Pack swatches into one KTX2 file per layout and a manifest, a slice at a time: memory does not grow with their number.
+
+    Slices whose inputs and settings are as they were in the files that lie in `folder` are copied from there.
+
+    Parameters
+    ----------
+    folder : Path
+        Files are replaced all together, at the end.
+    zstd : bool
+        Whether levels are compressed.
+    stamp : str
+        Kept in the manifest for the caller.
+    anew : bool
+        Whether to make every slice, even if it is there.
+    others
+        See `pack`.
+    """
+    job = _Job.of(swatches, texels, layouts, mips)
+    folder = make_folder(Path(folder))
+    digests, earlier, old_facts = _earlier(folder, job, zstd, anew)
+    with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
+        spools = {layout.name: Spool(Path(work) / layout.name, zstd=zstd) for layout in job.layouts}
+        frames: dict[tuple[str, str], list[Frame]] = {}
+        quality: dict[tuple[str, str], dict[str, float]] = {}
+
+        def keep(layout: str, made_from: str, one: PackedSlice) -> None:
+            frames[layout, made_from] = [spools[layout].add(level) for level in one.levels]
+            quality[layout, made_from] = one.quality
+
+        try:
+            told = job.run(earlier, keep, threads, progress, digests=digests, quality=quality, old=old_facts)
+        finally:
+            for spool in spools.values():
+                spool.close()
+        kept = {key: earlier[key] for key in told.keys_used if key not in frames}
+        whole = {**kept, **frames}
+        contents = {key: tuple((frame.length, frame.crc) for frame in each) for key, each in whole.items()}
+        facts, owners = _shared(job, told, contents)
+        lying = {layout.name: [whole[layout.name, each] for each in owners[layout.name]] for layout in job.layouts}
+        files = write_arrays(folder, job.layouts, job.side, facts, lying, stamp=stamp, zstd=zstd, seen=digests.told(),
+                             settings={"mips": mips})  # fmt: skip
+    return PackedAnew(len(frames), len(kept), tuple(files))
+
+
+@dataclass
+class _Told:
+    """What a run tells of each swatch: hashes of what its slices are made from, what they cost, what was derived."""
+
+    stamps: list[dict[str, str]]
+    quality: dict[tuple[str, str], dict[str, float]]
+    derived: list[dict[str, str]]
+
+    @property
+    def keys_used(self) -> set[tuple[str, str]]:
+        return {(layout, stamp) for each in self.stamps for layout, stamp in each.items()}
+
+
+@dataclass(frozen=True)
+class _Job:
+    given: list[Any]
+    side: int
+    layouts: tuple[Layout, ...]
+    mips: MipFilter
+
+    @classmethod
+    def of(cls, swatches: Iterable[Packable], texels: int, layouts: Sequence[str | Layout], mips: MipFilter) -> _Job:
+        given = list(swatches)
+        side = power_of_two("texels", texels, 8192)
+        chosen = tuple(each if isinstance(each, Layout) else layout_named(each) for each in layouts)
+        known_name("mip filter", mips, ("box", "lanczos"))
+        names = [swatch.name for swatch in given]
+        kinds = [layout.name for layout in chosen]
+        if not given or not chosen:
+            raise ShapeError("packing needs at least one swatch and one layout")
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None or len(set(kinds)) < len(kinds):
+            raise ShapeError(f'two swatches are called "{twice}"' if twice else f"a layout is named twice: {kinds}")
+        if len(given) > MOST_SLICES:
+            raise RangeError(f"an array holds up to {MOST_SLICES} slices; got {len(given)} swatches: pack them into several")
+        return cls(given, side, chosen, mips)
+
+    def run(
+        self, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress, *,
+        digests: FileDigests | None = None, quality: dict[tuple[str, str], dict[str, float]] | None = None,
+        old: dict[str, SliceFacts] | None = None,
+    ) -> _Told:  # fmt: skip
+        """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
+        told = _Told([{} for _ in self.given], {} if quality is None else quality, [{} for _ in self.given])
+        claimed: set[tuple[str, str]] = set()
+        lock = threading.Lock()
+
+        def pack_one(place: int) -> None:
+            swatch = self.given[place]
+            stamps = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
+            told.stamps[place] = stamps
+            with lock:
+                mine = [layout for layout in self.layouts if (layout.name, stamps[layout.name]) not in claimed]
+                claimed.update((layout.name, stamps[layout.name]) for layout in mine)
+            mine = [layout for layout in mine if (layout.name, stamps[layout.name]) not in there]
+            before = (old or {}).get(swatch.name)
+            if before is not None:
+                told.derived[place] = dict(before.derived)
+            if mine:
+                read = swatch.read({role for layout in mine for role in _roles_read(layout)})
+                _warn_of_sizes(read)
+                told.derived[place] |= {role.key: words for role, words in read.derived.items()}
+                for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
+                    keep(layout.name, stamps[layout.name], one)
+                    told.quality[layout.name, stamps[layout.name]] = one.quality
+            for layout in self.layouts:
+                if before is not None and before.stamps.get(layout.name) == stamps[layout.name]:
+                    told.quality.setdefault((layout.name, stamps[layout.name]), before.quality.get(layout.name, {}))
+
+        work_through(range(len(self.given)), pack_one, threads=threads, step="packing swatches", progress=progress)
+        return told
+
+    def _stamp(self, swatch: Packable, layout: Layout, digests: FileDigests | None) -> str:
+        how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, self.mips)
+        return fingerprint(repr(how), swatch.stamp(_roles_read(layout), digests))
+
+
+def _roles_read(layout: Layout) -> tuple[MapRole, ...]:
+    """The roles that a layout's slices are made from: roughness is widened by what normals lose."""
+    rough = {MapRole.ROUGHNESS, MapRole.GLOSS} & set(layout.roles)
+    extra = (MapRole.NORMAL, MapRole.ROUGHNESS) if rough else ()
+    return tuple(dict.fromkeys((*layout.roles, *extra)))
+
+
+def _content(one: PackedSlice) -> tuple[Any, ...]:
+    return tuple(
+        (level.nbytes, zlib.crc32(np.ascontiguousarray(level).reshape(-1).view(np.uint8).data)) for level in one.levels
     )
 
 
-def _mips_of(swatch: Swatch, role: MapRole, side: int) -> Iterator[NDArray[np.float32]]:
-    given = swatch.maps.get(role)
-    if given is None:
-        values = np.full((side, side, role.value.channels), role.value.neutral, np.float32)
-    else:
-        values = resized(given.values, side, side)
-    return normal_mip_levels(values) if role is MapRole.NORMAL else mip_levels(values)
+def _shared(
+    job: _Job, told: _Told, contents: dict[tuple[str, str], tuple[Any, ...]]
+) -> tuple[tuple[SliceFacts, ...], dict[str, list[str]]]:
+    """Number the slices of each array, the same content once; return the facts, and the stamp that owns each slice."""
+    owners: dict[str, list[str]] = {}
+    slices: list[dict[str, int]] = [{} for _ in job.given]
+    for layout in job.layouts:
+        seen: dict[tuple[Any, ...], int] = {}
+        owners[layout.name] = []
+        for place, stamps in enumerate(told.stamps):
+            content = contents[layout.name, stamps[layout.name]]
+            if content not in seen:
+                seen[content] = len(seen)
+                owners[layout.name].append(stamps[layout.name])
+            slices[place][layout.name] = seen[content]
+    facts = tuple(
+        SliceFacts(name=swatch.name, tile=float(swatch.size), relief=float(swatch.relief), slices=slices[place],
+                   stamps=told.stamps[place], derived=told.derived[place],
+                   quality={name: told.quality.get((name, stamp), {}) for name, stamp in told.stamps[place].items()
+                            if told.quality.get((name, stamp))})
+        for place, swatch in enumerate(job.given)
+    )  # fmt: skip
+    return facts, owners
 
 
-def _stored_rgba(layout: Layout, values: dict[MapRole, NDArray[np.float32]]) -> NDArray[np.uint8]:
-    """Return (H, W, 4) uint8, each channel encoded by the layout and rounded."""
-    size = next(iter(values.values())).shape[:2]
-    out = np.full((*size, 4), 255, np.uint8)
-    for channel, content in enumerate(layout.channels):
-        if content is None:
+def _earlier(
+    folder: Path, job: _Job, zstd: bool, anew: bool
+) -> tuple[FileDigests, dict[tuple[str, str], list[Frame]], dict[str, SliceFacts]]:
+    """What lies in a folder already: file hashes, the frames of each slice by layout and stamp, facts by swatch."""
+    digests = FileDigests()
+    frames: dict[tuple[str, str], list[Frame]] = {}
+    facts: dict[str, SliceFacts] = {}
+    if anew or not (folder / MANIFEST).is_file():
+        return digests, frames, facts
+    try:
+        there = TextureArrays.load(folder)
+    except FileError:
+        return digests, frames, facts
+    if (folder / INPUTS).is_file():
+        with contextlib.suppress(FileError):
+            digests = FileDigests(read_json(folder / INPUTS, "list of inputs"))
+    for layout, store in zip(there.layouts, there.stores, strict=True):
+        if not isinstance(store, Ktx2File) or store.head.zstd != zstd or layout not in job.layouts or there.side != job.side:
             continue
-        role, component = content
-        plain = values[role][..., component]
-        if role is MapRole.NORMAL:
-            plain = plain * 0.5 + 0.5
-        elif layout.colour and channel < 3:
-            plain = srgb_from_linear(plain)
-        out[..., channel] = np.rint(np.clip(plain, 0, 1) * 255).astype(np.uint8)
-    return out
+        for each in there.facts:
+            own = [store.frame(level, each.slices[layout.name]) for level in range(level_count(job.side))]
+            frames[layout.name, each.stamps[layout.name]] = own
+    facts = {each.name: each for each in there.facts}
+    return digests, frames, facts
 
 
 def _warn_of_sizes(swatch: Swatch) -> None:

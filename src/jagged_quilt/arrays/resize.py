@@ -7,33 +7,49 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+Kernel = Literal["tent", "lanczos"]
+_LOBES = 3
+
 
 def resized(
-    values: NDArray[np.float32], rows: int, columns: int, *, edge: Literal["wrap", "clamp"] = "wrap"
+    values: NDArray[np.float32], rows: int, columns: int, *, edge: Literal["wrap", "clamp"] = "wrap", kernel: Kernel = "tent"
 ) -> NDArray[np.float32]:
-    """Return (rows, columns, C) float32 from (H, W, C), by a tent filter as wide as the larger texel.
+    """Return (rows, columns, C) float32 from (H, W, C).
 
-    A tent never rings: what comes out lies between the smallest and the largest of what went in. `edge` says what lies
-    beyond the border: the other side (a map that repeats) or the border itself (a picture).
+    Parameters
+    ----------
+    edge : "wrap" or "clamp"
+        What lies beyond the border: the other side (a map that repeats) or the border itself (a picture).
+    kernel : "tent" or "lanczos"
+        A tent as wide as the larger texel, which never rings: what comes out lies between the smallest and the largest of
+        what went in. Or a sinc windowed by its own middle lobe over three lobes (Duchon 1979): sharper; what it throws
+        beyond the smallest and largest of the whole map is cut.
     """
     if values.shape[:2] == (rows, columns):
         return values
+    given = values
     if values.shape[0] != rows:
-        values = _along_first(values, rows, edge)
+        values = _along_first(values, rows, edge, kernel)
     if values.shape[1] != columns:
-        values = _along_first(values.transpose(1, 0, 2), columns, edge).transpose(1, 0, 2)
+        values = _along_first(values.transpose(1, 0, 2), columns, edge, kernel).transpose(1, 0, 2)
+    if kernel == "lanczos":
+        values = np.clip(values, given.min(axis=(0, 1)), given.max(axis=(0, 1)))
     return np.ascontiguousarray(values, dtype=np.float32)
 
 
-def _along_first(values: NDArray[np.float32], wanted: int, edge: str) -> NDArray[np.float32]:
+def _along_first(values: NDArray[np.float32], wanted: int, edge: str, kernel: Kernel) -> NDArray[np.float32]:
     from scipy.sparse import csr_array
 
     given = values.shape[0]
-    radius = max(1.0, given / wanted)
+    scale = max(1.0, given / wanted)
+    radius = scale * (1 if kernel == "tent" else _LOBES)
     centre = (np.arange(wanted) + 0.5) * given / wanted - 0.5
     taps = np.arange(-int(np.ceil(radius)), int(np.ceil(radius)) + 1)
     index = np.floor(centre)[:, None].astype(int) + taps
-    weight = np.maximum(0.0, 1.0 - np.abs(index - centre[:, None]) / radius)
+    away = np.abs(index - centre[:, None]) / scale
+    weight = (
+        np.maximum(0.0, 1.0 - away) if kernel == "tent" else np.where(away < _LOBES, np.sinc(away) * np.sinc(away / _LOBES), 0)
+    )
     weight /= weight.sum(axis=1, keepdims=True)
     index = index % given if edge == "wrap" else np.clip(index, 0, given - 1)
     which = np.repeat(np.arange(wanted), len(taps))

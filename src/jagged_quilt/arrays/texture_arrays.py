@@ -3,23 +3,82 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+import re
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.ktx2 import Ktx2, read_ktx2, write_ktx2
-from jagged_quilt.arrays.layout import Layout, layout_named
+from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
 from jagged_quilt.arrays.mips import level_count
+from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
+from jagged_quilt.codecs.block_codes import decoded_blocks
+from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
+from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.colour import linear_from_srgb
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, ShapeError
-from jagged_quilt.foundation.files import read_json, write_json, written_together
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError
+from jagged_quilt.foundation.files import make_folder, read_json, write_json, written_together
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 
+MANIFEST = "arrays.json"
+INPUTS = "inputs.json"
+_MOST_TEXELS = (1 << 31) - 1
 _NOTE = "jaggedQuiltSlices"
+
+
+class Slices(Protocol):
+    """The slices of one array, wherever they are."""
+
+    def texels(self, level: int, which: int) -> NDArray[Any]:
+        """Return one slice of one level, decoded, (H, W, C)."""
+        ...
+
+
+@dataclass(frozen=True, eq=False)
+class SlicesInMemory:
+    """Slices as they were packed."""
+
+    layout: Layout
+    side: int
+    packed: Sequence[PackedSlice]
+
+    def texels(self, level: int, which: int) -> NDArray[Any]:
+        """Return one slice of one level, decoded, (H, W, C)."""
+        stored = self.packed[which].levels[level]
+        side = self.side >> level
+        return decoded_blocks(stored.tobytes(), self.layout.pixels, side, side) if self.layout.pixels.value.block else stored
+
+
+@dataclass(frozen=True, kw_only=True)
+class SliceFacts:
+    """What is known of one swatch in the arrays.
+
+    Attributes
+    ----------
+    name : str
+    tile, relief : float
+        Metres that one repeat covers, and from black to white of its height.
+    slices : mapping of layout name to int
+        Its slice in each array; swatches of the same content share one.
+    stamps : mapping of layout name to str
+        A hash of what each slice was made from.
+    quality : mapping of layout name to what block codes cost there
+    derived : mapping of role to words
+        Which maps were made from others, and how.
+    """
+
+    name: str
+    tile: float
+    relief: float
+    slices: dict[str, int]
+    stamps: dict[str, str] = field(default_factory=dict)
+    quality: dict[str, dict[str, float]] = field(default_factory=dict)
+    derived: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -29,48 +88,51 @@ class TextureArrays:
     Attributes
     ----------
     layouts : tuple of Layout
-    names : tuple of str
-        The swatch of each slice.
-    tiles, reliefs : tuple of float
-        Metres, of each slice.
     side : int
         Texels along a slice's side at full size; a power of two.
-    texels : (T, A) uint32
-        One column per layout: RGBA8 (red in the low byte), level after level from the full size down, slice after slice
-        within a level. The arrays' texels of one place lie side by side, as the blend reads them.
+    facts : tuple of SliceFacts
+        One for each swatch, in order.
+    stores : tuple of Slices
+        One for each layout: in memory, or a KTX2 file that is read slice by slice when asked.
     """
 
     layouts: tuple[Layout, ...]
-    names: tuple[str, ...]
-    tiles: tuple[float, ...]
-    reliefs: tuple[float, ...]
     side: int
-    texels: NDArray[np.uint32]
-
-    def __post_init__(self) -> None:
-        wanted = (int(self.level_starts[-1]), len(self.layouts))
-        if self.texels.shape != wanted or self.texels.dtype != np.uint32:
-            raise ShapeError(f"texels must be {wanted} uint32; got {self.texels.dtype} {self.texels.shape}")
-        self.texels.flags.writeable = False
+    facts: tuple[SliceFacts, ...]
+    stores: tuple[Slices, ...]
 
     @property
-    def level_starts(self) -> NDArray[np.int64]:
-        """Where each level begins in a row of `texels`, and the end."""
-        sizes = [len(self.names) * (self.side >> level) ** 2 for level in range(level_count(self.side))]
-        return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+    def names(self) -> tuple[str, ...]:
+        """The swatches."""
+        return tuple(each.name for each in self.facts)
 
-    def slice_of(self, name: str) -> int:
-        """Return the slice of a swatch; raise `NameNotFoundError` if it was not packed."""
+    @property
+    def tiles(self) -> tuple[float, ...]:
+        """Metres that one repeat of each swatch covers."""
+        return tuple(each.tile for each in self.facts)
+
+    @property
+    def reliefs(self) -> tuple[float, ...]:
+        """Metres from black to white of each swatch's height."""
+        return tuple(each.relief for each in self.facts)
+
+    def slice_count(self, layout: str) -> int:
+        """How many slices an array has."""
+        return 1 + max(each.slices[layout] for each in self.facts)
+
+    def place_of(self, name: str) -> int:
+        """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not packed."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
-    def level(self, layout: str, level: int = 0) -> NDArray[np.uint8]:
-        """Return the texels of one level of one array, (S, H, W, 4) uint8, as stored."""
+    def texels(self, layout: str, name: str, level: int = 0) -> NDArray[Any]:
+        """Return what one array stores of a swatch, decoded, (H, W, C) uint8, uint16 or float16."""
         names = [each.name for each in self.layouts]
         row = names.index(known_name("array", layout, names))
-        starts = self.level_starts
-        side = self.side >> level
-        flat = np.ascontiguousarray(self.texels[starts[level] : starts[level + 1], row])
-        return flat.view(np.uint8).reshape(len(self.names), side, side, 4)
+        return self.stores[row].texels(level, self.facts[self.place_of(name)].slices[layout])
+
+    def level(self, layout: str, level: int = 0) -> NDArray[Any]:
+        """Return one level of one array for all swatches, (S, H, W, C), as stored."""
+        return np.stack([self.texels(layout, name, level) for name in self.names])
 
     def values(self, name: str, role: MapRole, level: int = 0) -> NDArray[np.float32]:
         """Return what one map of a swatch means after packing, (H, W, C) float32, as `TextureMap.values` does.
@@ -84,62 +146,185 @@ class TextureArrays:
         out = np.empty((side, side, role.value.channels), np.float32)
         found = set()
         for layout in self.layouts:
-            for channel, content in enumerate(layout.channels):
-                if content is not None and content[0] is role:
-                    stored = self.level(layout.name, level)[self.slice_of(name), :, :, channel].astype(np.float32) / 255
-                    encoded = layout.colour and channel < 3
-                    out[..., content[1]] = linear_from_srgb(stored) if encoded else stored
-                    found.add(content[1])
-        if not found:
+            if role in layout.roles:
+                stored = self.texels(layout.name, name, level)
+                for place, channel in enumerate(layout.channels):
+                    if channel.role is role:
+                        out[..., channel.component] = meant(channel, stored[..., place], layout, place)
+                        found.add(channel.component)
+        wanted = {0, 1} if role is MapRole.NORMAL else set(range(role.value.channels))
+        if not wanted <= found:
             raise NameNotFoundError(f"no array carries a {role.key} map; pack with a layout that does")
         if role is MapRole.NORMAL:
-            out[..., :2] = out[..., :2] * 2 - 1
-            out[..., 2] = np.sqrt(np.maximum(0, 1 - out[..., 0] ** 2 - out[..., 1] ** 2))
-            out /= np.linalg.norm(out, axis=2, keepdims=True)
+            if 2 not in found:
+                out[..., 2] = np.sqrt(np.maximum(0, 1 - out[..., 0] ** 2 - out[..., 1] ** 2))
+            out /= np.maximum(np.linalg.norm(out, axis=2, keepdims=True), 1e-12)
         return out
 
-    def save(self, folder: Path | str, stamp: str = "") -> list[Path]:
+    def carried(self, role: MapRole) -> bool:
+        """Whether an array holds a role."""
+        return any(role in layout.roles for layout in self.layouts)
+
+    def blend_texels(self, names: Sequence[str]) -> tuple[tuple[Layout, ...], NDArray[np.uint32]]:
+        """Return the texels of some swatches as a blend reads them, and the layouts that they stand in.
+
+        Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything (red
+        in the low byte), level after level from the full size down, swatch after swatch within a level.
+        """
+        rows = tuple(layout for layout in BLENDED if any(self.carried(role) for role in layout.roles))
+        if not rows:
+            raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
+        starts = blend_starts(self.side, len(names))
+        if starts[-1] > _MOST_TEXELS:
+            raise RangeError(f"{len(names)} slices of {self.side} x {self.side} texels are more than one blend can address; "
+                             f"pack at {self.side // 2}")  # fmt: skip
+        out = np.empty((int(starts[-1]), len(rows)), np.uint32)
+        for row, layout in enumerate(rows):
+            as_it_is = next((each.name for each in self.layouts if (each.channels, each.pixels) ==
+                             (layout.channels, layout.pixels)), None)  # fmt: skip
+            for place, name in enumerate(names):
+                whole = range(level_count(self.side))
+                levels = [self.texels(as_it_is, name, n) for n in whole] if as_it_is else self._repacked(layout, name)
+                for level, texels in enumerate(levels):
+                    at = int(starts[level]) + place * texels.shape[0] * texels.shape[1]
+                    flat = np.ascontiguousarray(texels).reshape(-1, 4).view(np.uint32)[:, 0]
+                    out[at : at + len(flat), row] = flat
+        return rows, out
+
+    def _repacked(self, layout: Layout, name: str) -> list[NDArray[Any]]:
+        out = []
+        for level in range(level_count(self.side)):
+            side = self.side >> level
+            values = {
+                role: self.values(name, role, level) if self.carried(role)
+                else np.full((side, side, role.value.channels), role.value.neutral, np.float32)
+                for role in layout.roles
+            }  # fmt: skip
+            out.append(as_bytes(layout, values, side))
+        return out
+
+    def check(self) -> None:
+        """Read every slice that lies in a file against its checksum; raise `FileError` if one is damaged."""
+        for store in self.stores:
+            if isinstance(store, Ktx2File):
+                store.check()
+
+    def save(self, folder: Path | str, stamp: str = "", *, zstd: bool = True) -> list[Path]:
         """Write one KTX2 file per layout and a manifest; return the files."""
-        folder = Path(folder)
-        slices = [
-            {"swatch": name, "tile": tile, "relief": relief}
-            for name, tile, relief in zip(self.names, self.tiles, self.reliefs, strict=True)
-        ]
-        manifest = {
-            "stamp": stamp,
+        folder = make_folder(Path(folder))
+        with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
+            frames = {}
+            for layout, store in zip(self.layouts, self.stores, strict=True):
+                assert isinstance(store, SlicesInMemory)
+                spool = Spool(Path(work) / layout.name, zstd=zstd)
+                frames[layout.name] = [[spool.add(level) for level in each.levels] for each in store.packed]
+                spool.close()
+            return write_arrays(folder, self.layouts, self.side, self.facts, frames, stamp=stamp, zstd=zstd)
+
+    def save_images(self, folder: Path | str) -> list[Path]:
+        """Write every slice of every level as an image file, and a manifest; return the files.
+
+        8 and 16 bits become PNG, half floats EXR, blocks what they decode to. Files are named
+        `LAYOUT/SLICE_SWATCH_mLEVEL.png`; swatches that share a slice share its files.
+        """
+        folder = make_folder(Path(folder))
+        files: list[Path] = []
+        manifest: dict[str, Any] = {
             "texels": self.side,
-            "layouts": [each.name for each in self.layouts],
-            "slices": slices,
+            "layouts": [_layout_facts(each) for each in self.layouts],
+            "slices": [],
         }
-        with written_together(folder) as stage:
-            for layout in self.layouts:
-                levels = [self.level(layout.name, level) for level in range(level_count(self.side))]
-                write_ktx2(stage / f"{layout.name}.ktx2", Ktx2(levels, layout.colour, {_NOTE: json.dumps(slices)}))
-            write_json(stage / "arrays.json", manifest)
-        return [*(folder / f"{layout.name}.ktx2" for layout in self.layouts), folder / "arrays.json"]
+        for facts in self.facts:
+            manifest["slices"].append({"swatch": facts.name, "tile": facts.tile, "relief": facts.relief, "slice": facts.slices})
+        for layout in self.layouts:
+            with written_together(folder / layout.name) as stage:
+                for which in range(self.slice_count(layout.name)):
+                    owner = next(each for each in self.facts if each.slices[layout.name] == which)
+                    for level in range(level_count(self.side)):
+                        texels = self.texels(layout.name, owner.name, level)
+                        suffix = ".exr" if texels.dtype == np.float16 else ".png"
+                        name = f"{which:04d}_{re.sub(r'[^A-Za-z0-9]+', '_', owner.name)}_m{level}{suffix}"
+                        shown = texels[..., : len(layout.channels)]
+                        write_image(stage / name, shown.astype(np.float32) if shown.dtype == np.float16 else shown)
+                        files.append(folder / layout.name / name)
+        write_json(folder / "slices.json", manifest)
+        return [*files, folder / "slices.json"]
 
     @classmethod
     def load(cls, folder: Path | str) -> TextureArrays:
-        """Read what `save` wrote, to the byte; raise `FileError` if something is missing or damaged."""
+        """Open what `save` or `pack` wrote; raise `FileError` if something is missing or damaged."""
         folder = Path(folder)
-        manifest = read_json(folder / "arrays.json", "list of arrays")
+        manifest = read_json(folder / MANIFEST, "list of arrays")
         try:
-            layouts = tuple(layout_named(name) for name in manifest["layouts"])
-            slices: list[dict[str, Any]] = manifest["slices"]
-            side = int(manifest["texels"])
-            rows = []
-            for layout in layouts:
-                texture = read_ktx2(folder / f"{layout.name}.ktx2")
-                rows.append(np.concatenate([level.reshape(-1).view(np.uint32) for level in texture.levels]))
-            return cls(
-                layouts=layouts,
-                names=tuple(each["swatch"] for each in slices),
-                tiles=tuple(float(each["tile"]) for each in slices),
-                reliefs=tuple(float(each["relief"]) for each in slices),
-                side=side,
-                texels=np.stack(rows, axis=1),
+            layouts = tuple(
+                Layout(each["name"], tuple(channel_of(text) for text in each["channels"]), format_named(each["format"]))
+                for each in manifest["layouts"]
             )
-        except (KeyError, TypeError, ValueError, NameNotFoundError) as error:
-            if isinstance(error, FileError):
-                raise
+            side = int(manifest["texels"])
+            facts = tuple(
+                SliceFacts(name=each["swatch"], tile=float(each["tile"]), relief=float(each["relief"]), slices=each["slice"],
+                           stamps=each["made_from"], quality=each["quality"], derived=each["derived"])
+                for each in manifest["slices"]
+            )  # fmt: skip
+            stores = tuple(Ktx2File(folder / f"{layout.name}.ktx2") for layout in layouts)
+            arrays = cls(layouts=layouts, side=side, facts=facts, stores=stores)
+            for layout, store in zip(layouts, stores, strict=True):
+                told = (store.head.pixels, store.head.channels, store.head.srgb, store.head.width, store.head.height,
+                        store.head.slices, store.head.levels, store.ours)  # fmt: skip
+                wanted = (layout.pixels, layout.stored, layout.srgb, side, side, arrays.slice_count(layout.name),
+                          level_count(side), True)  # fmt: skip
+                if told != wanted:
+                    raise FileError(f"{store.path}: is not what {MANIFEST} tells; pack again")
+            return arrays
+        except FileError as error:
+            raise FileError(f"{error}" if "pack again" in str(error) else f"{error}; pack again") from error
+        except (KeyError, TypeError, ValueError, AttributeError, QuiltError) as error:
             raise FileError(f"{folder}: these arrays do not fit together ({error}); pack again") from error
+
+
+def blend_starts(side: int, slices: int) -> NDArray[np.int64]:
+    """Where each level begins in the texels that a blend reads, and the end."""
+    sizes = [slices * (side >> level) ** 2 for level in range(level_count(side))]
+    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+
+
+def write_arrays(
+    folder: Path, layouts: Sequence[Layout], side: int, facts: Sequence[SliceFacts], frames: dict[str, list[list[Frame]]], *,
+    stamp: str = "", zstd: bool = True, seen: dict[str, Any] | None = None, settings: dict[str, Any] | None = None,
+) -> list[Path]:  # fmt: skip
+    """Write the KTX2 files and the manifest of arrays, all or none.
+
+    Parameters
+    ----------
+    frames : mapping of layout name to (slices, levels) of Frame
+    seen : dict
+        What the input files looked like, by `FileDigests.told`.
+    settings : dict
+        What else the manifest is to hold.
+    """
+    slices = [
+        {"swatch": each.name, "tile": each.tile, "relief": each.relief, "slice": each.slices, "derived": each.derived,
+         "quality": each.quality, "made_from": each.stamps} for each in facts
+    ]  # fmt: skip
+    manifest = {"stamp": stamp, "texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts],
+                "slices": slices}  # fmt: skip
+    with written_together(folder) as stage:
+        for layout in layouts:
+            names = [{"swatch": each.name, "slice": each.slices[layout.name], "tile": each.tile, "relief": each.relief}
+                     for each in facts]  # fmt: skip
+            head = Ktx2Head(
+                pixels=layout.pixels, channels=layout.stored, srgb=layout.srgb, width=side, height=side,
+                slices=len(frames[layout.name]), levels=level_count(side), zstd=zstd,
+                notes={_NOTE: json.dumps(names), "jaggedQuiltChannels": json.dumps([str(each) for each in layout.channels])},
+            )  # fmt: skip
+            by_level = [[each[level] for each in frames[layout.name]] for level in range(head.levels)]
+            write_ktx2(stage / f"{layout.name}.ktx2", head, by_level)
+        write_json(stage / MANIFEST, manifest)
+        if seen is not None:
+            write_json(stage / INPUTS, seen)
+    return [*(folder / f"{layout.name}.ktx2" for layout in layouts), folder / MANIFEST]
+
+
+def _layout_facts(layout: Layout) -> dict[str, Any]:
+    channels = [channel.constant if channel.role is None else str(channel) for channel in layout.channels]
+    return {"name": layout.name, "channels": channels, "format": layout.pixels.key, "srgb": layout.srgb}

@@ -20,7 +20,7 @@ from jagged_quilt.foundation.points import Points, Surface
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.weights.weigh import weigh_points
 from jagged_quilt.weights.weight_map import Kept, WeightMap
 
@@ -64,12 +64,12 @@ class BakedMaps:
     @property
     def nbytes(self) -> int:
         """Bytes of all maps together."""
-        return sum(self[role].nbytes for role in MapRole)
+        return sum(self[role].nbytes for role in SURFACE_ROLES)
 
     def save(self, folder: Path | str, stamp: str = "", progress: Progress = silent) -> list[Path]:
         """Write one PNG per role and a manifest; return the files."""
         folder = Path(folder)
-        names = {role: f"{role.key}.png" for role in MapRole}
+        names = {role: f"{role.key}.png" for role in SURFACE_ROLES}
         manifest = {
             "stamp": stamp,
             "texels": list(self.roughness.shape),

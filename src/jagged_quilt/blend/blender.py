@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels as k
@@ -88,7 +89,7 @@ class Blender:
         if not layers:
             raise ShapeError("there is no layer to blend; name at least one")
         self._layer_count = len(layers)
-        slices = [arrays.slice_of(layer.swatch) for layer in layers]
+        slices = [arrays.place_of(layer.swatch) for layer in layers]
         self.tallest_relief = max(arrays.reliefs[s] for s in slices)
         """Metres of relief that height 1 stands for."""
         self._layers = np.array(
@@ -96,14 +97,15 @@ class Blender:
             np.float32,
         )
         self._tile_of = np.array([1 / arrays.tiles[which] for which in slices])
-        self._slice_of = np.array(slices, np.int32)
-        self._texels = arrays.texels
-        self._is_colour = np.array([layout.colour for layout in arrays.layouts])
+        used = sorted(set(slices))
+        self._slice_of = np.array([used.index(which) for which in slices], np.int32)
+        layouts, self._texels = arrays.blend_texels([arrays.names[which] for which in used])
+        self._is_colour = np.array([layout.srgb for layout in layouts])
         self._side_bits = arrays.side.bit_length() - 1
-        self._slice_count = len(arrays.names)
+        self._slice_count = len(used)
         self._levels = level_count(arrays.side) if filter == "trilinear" else 1
         self._encode = srgb_encode_table()
-        self._role_row, self._neutral = _role_rows(arrays)
+        self._role_row, self._neutral = _role_rows(layouts)
         self._mixed = _mixed_channels(self._role_row, self._is_colour)
         self._scratch = threading.local()
 
@@ -213,14 +215,14 @@ def _layer_row(layer: Layer, arrays: TextureArrays, which: int, tallest: float) 
     )
 
 
-def _role_rows(arrays: TextureArrays) -> tuple[NDArray[np.int32], NDArray[np.float32]]:
+def _role_rows(layouts: Sequence[Layout]) -> tuple[NDArray[np.int32], NDArray[np.float32]]:
     """Return, for each output, 4 * array + channel that holds it, or -1, and the neutral value that then stands in."""
     rows = np.full(k.OUTPUTS, -1, np.int32)
     neutral = np.zeros(k.OUTPUTS, np.float32)
-    for row, layout in enumerate(arrays.layouts):
-        for channel, content in enumerate(layout.channels):
-            if content is not None:
-                rows[_OUTPUT_OF_ROLE[content[0]] + content[1]] = 4 * row + channel
+    for row, layout in enumerate(layouts):
+        for place, channel in enumerate(layout.channels):
+            if channel.role is not None:
+                rows[_OUTPUT_OF_ROLE[channel.role] + channel.component] = 4 * row + place
     for role, first in _OUTPUT_OF_ROLE.items():
         neutral[first : first + role.value.channels] = role.value.neutral
     return rows, neutral

@@ -16,7 +16,7 @@ from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_op
 def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None) -> None:
     """Blend the layers over the whole surface into finished maps."""
     from jagged_quilt.foundation.files import read_json
-    from jagged_quilt.maps.roles import MapRole
+    from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
@@ -29,6 +29,6 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool,
     notes = {"diffuse": "sRGB", "specular": "sRGB", "normal": space, "height": f"white is {manifest['relief_metres']:g} m"}
     what = {
         role.key: f"{columns} x {rows}, {16 if role is MapRole.HEIGHT else 8} bit, {notes.get(role.key, 'plain data')}"
-        for role in MapRole
+        for role in SURFACE_ROLES
     }
     report(made, taken, what | {"bake": "what the maps are"})

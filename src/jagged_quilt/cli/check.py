@@ -15,17 +15,17 @@ def command(quilt_file: Path) -> None:
     """Read everything that a quilt file names, and say what is there."""
     from rich.table import Table
 
-    from jagged_quilt.maps.roles import MapRole
+    from jagged_quilt.maps.roles import SURFACE_ROLES
     from jagged_quilt.quiltfile.quilt import read_quilt
 
     with at_work():
         quilt = read_quilt(quilt_file)
         terrain = quilt.terrain
         swatches = quilt.swatches
-    table = Table("swatch", "tile", "relief", *(role.key for role in MapRole), box=None, header_style="bold")
+    table = Table("swatch", "tile", "relief", *(role.key for role in SURFACE_ROLES), box=None, header_style="bold")
     remarks = []
     for swatch in swatches:
-        maps = [swatch.maps.get(role) for role in MapRole]
+        maps = [swatch.maps.get(role) for role in SURFACE_ROLES]
         cells = [f"{m.size[1]} x {m.size[0]} {m.texels.dtype.itemsize * 8} bit" if m else "neutral" for m in maps]
         table.add_row(swatch.name, f"{swatch.tile:g} m", f"{swatch.relief:g} m", *cells)
         remarks += [f'swatch "{swatch.name}": {path.name} fits no role and is not used' for path in swatch.unused]

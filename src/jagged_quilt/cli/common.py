@@ -124,7 +124,7 @@ def terminal(stderr: bool = False) -> Console:
 def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) -> None:
     """Say what a step did, a line for each file: its name, what is in it (by `what`, from its stem), and its size."""
     done = f"in {seconds:.1f} s" if made.fresh else "nothing changed; kept as it was"
-    click.echo(f"{made.folder}: {done}")
+    click.echo(f"{made.folder}: {done}" + (f"; {made.remark}" if made.remark else ""))
     for path in made.files:
         kept = (what or {}).get(path.stem, "")
         click.echo(f"  {path.name:<34}{kept:<58}{-(-path.stat().st_size // 1024):>8,} KiB")

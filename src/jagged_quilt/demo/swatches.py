@@ -172,11 +172,17 @@ MATERIALS = {
 }
 
 
+_LENS = 0.7  # texels; as a lens would, so that no edge of the relief is sharper than a texel can hold
+
+
 def swatch_maps(material: Material, side: int) -> dict[MapRole, NDArray[np.uint8] | NDArray[np.uint16]]:
     """Return the six maps of a material as they are stored in files, all from one relief."""
+    from scipy.ndimage import gaussian_filter
+
     recipe = material.recipe(side)
     texel = material.tile / side
-    metres = recipe.height * material.relief
+    height = stretched(gaussian_filter(recipe.height, _LENS, mode="wrap"))
+    metres = height * material.relief
     east = (np.roll(metres, -1, axis=1) - np.roll(metres, 1, axis=1)) / (2 * texel)
     south = (np.roll(metres, -1, axis=0) - np.roll(metres, 1, axis=0)) / (2 * texel)
     normal = np.stack([-east, south, np.ones_like(east)], axis=2)
@@ -187,7 +193,7 @@ def swatch_maps(material: Material, side: int) -> dict[MapRole, NDArray[np.uint8
         MapRole.NORMAL: _bytes(normal * 0.5 + 0.5),
         MapRole.ROUGHNESS: _bytes(recipe.roughness),
         MapRole.SPECULAR: _bytes(specular),
-        MapRole.HEIGHT: np.rint(np.clip(recipe.height, 0, 1) * 65535).astype(np.uint16),
+        MapRole.HEIGHT: np.rint(np.clip(height, 0, 1) * 65535).astype(np.uint16),
         MapRole.OCCLUSION: _bytes(occlusion(metres, texel)),
     }
 

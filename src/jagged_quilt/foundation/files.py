@@ -7,12 +7,15 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Iterator
+import time
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from jagged_quilt.foundation.errors import FileError
+
+_TICK = 2_000_000_000  # nanoseconds; the coarsest clock of a common file system
 
 
 @contextmanager
@@ -119,6 +122,43 @@ def fingerprint(*parts: bytes | str) -> str:
         digest.update(len(data).to_bytes(8, "little"))
         digest.update(data)
     return digest.hexdigest()
+
+
+class FileDigests:
+    """Hashes of files' bytes; a file that looks as it did when it was hashed before is not read again.
+
+    A file looks the same if its size and time of change are the same, and that time lay well before it was hashed (or it
+    could have been changed again within one tick of the clock).
+
+    Parameters
+    ----------
+    known : mapping
+        What `told` gave earlier.
+    """
+
+    def __init__(self, known: Mapping[str, Any] | None = None) -> None:
+        self._known = dict(known or {})
+        self._told: dict[str, list[Any]] = {}
+
+    def digest(self, path: Path, kind: str = "file") -> str:
+        """Return a hash of a file's bytes; raise `FileError` that names the kind of file if it cannot be read."""
+        try:
+            looks = path.stat()
+        except OSError:
+            return fingerprint(read_bytes(path, kind))
+        key = fingerprint(str(path.absolute()))
+        before = list(self._known.get(key) or (0, 0, ""))
+        if before[:2] == [looks.st_size, looks.st_mtime_ns]:
+            self._told[key] = before
+            return str(before[2])
+        digest = fingerprint(read_bytes(path, kind))
+        if time.time_ns() - looks.st_mtime_ns > _TICK:
+            self._told[key] = [looks.st_size, looks.st_mtime_ns, digest]
+        return digest
+
+    def told(self) -> dict[str, list[Any]]:
+        """Return what is known now, to be kept as JSON: no paths, only hashes of them."""
+        return dict(sorted(self._told.items()))
 
 
 def _cannot_write(path: Path, error: OSError) -> FileError:

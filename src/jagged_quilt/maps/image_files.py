@@ -1,10 +1,13 @@
-"""Image files in and out, as stored, through OpenImageIO.
+"""Image files in and out, as stored, through OpenImageIO; KTX2 by our own reader.
 
 Values are never converted on the way: 8 bits stay 8 bits, alpha is never multiplied in, and no colour space is guessed.
 """
 
 from __future__ import annotations
 
+import struct
+import zlib
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,20 +15,63 @@ import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 
+from jagged_quilt.codecs.ktx2 import Ktx2File
+from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.files import written_whole
 
 Stored = NDArray[Any]
 """(H, W, C) uint8, uint16 or float32, row 0 on top."""
 
-SUFFIXES = (".png", ".tif", ".tiff", ".exr", ".tga", ".jpg", ".jpeg", ".bmp")
-LARGEST_SIDE = 32768
-LARGEST_MIB = 4096
-
-oiio.attribute("limits:imagesize_MB", LARGEST_MIB)
-oiio.attribute("limits:resolution", LARGEST_SIDE)
+SUFFIXES = (
+    ".png", ".tif", ".tiff", ".exr", ".tga", ".jpg", ".jpeg", ".bmp", ".dds", ".ktx2", ".hdr", ".webp", ".ppm", ".pgm", ".gif",
+)  # fmt: skip
 
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
+
+
+@dataclass
+class _Limits:
+    side: int = 32768
+    mib: int = 4096
+
+
+_limits = _Limits()
+
+
+def limit_images(*, side: int = 32768, mib: int = 4096) -> None:
+    """Set the largest image that is ever decoded, from now on and in this process.
+
+    Parameters
+    ----------
+    side : int
+        Texels along the longer side.
+    mib : int
+        MiB of texels, decoded.
+    """
+    _limits.side = whole_number_in("side", side, 1, 1 << 20)
+    _limits.mib = whole_number_in("mib", mib, 1, 1 << 20)
+    oiio.attribute("limits:imagesize_MB", _limits.mib)
+    oiio.attribute("limits:resolution", _limits.side)
+
+
+limit_images()
+
+
+@dataclass(frozen=True, eq=False)
+class Image:
+    """An image file as it is stored.
+
+    Attributes
+    ----------
+    texels : (H, W, C) uint8, uint16 or float32
+        Upright: what the file says of its orientation is done.
+    channels : tuple of str
+        Their names in the file; R, G, B, A or Y in a common image.
+    """
+
+    texels: Stored
+    channels: tuple[str, ...]
 
 
 def read_image(path: Path | str) -> Stored:
@@ -38,9 +84,30 @@ def read_image(path: Path | str) -> Stored:
     RangeError
         If a float image holds NaN or infinity.
     """
+    return read_channels(path).texels
+
+
+def read_channels(path: Path | str) -> Image:
+    """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
     if not path.is_file():
         raise ImageError(f"{path}: there is no such image file")
+    if path.suffix.lower() == ".ktx2":
+        image = _read_ktx2(path)
+    else:
+        _check_chunks(path)
+        image = _read_with_library(path)
+    stored = image.texels
+    if stored.dtype == np.float32 and not np.isfinite(stored).all():
+        row, column, _ = (int(i) for i in np.argwhere(~np.isfinite(stored))[0])
+        count = int((~np.isfinite(stored)).sum())
+        raise RangeError(
+            f"{path}: holds {count} NaN or infinite values, the first at row {row}, column {column}; repair the map"
+        )
+    return image
+
+
+def _read_with_library(path: Path) -> Image:
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), wanted)
@@ -51,20 +118,82 @@ def read_image(path: Path | str) -> Stored:
         kind = _AS_STORED.get(str(spec.format))
         if kind is None:
             raise ImageError(f"{path}: holds {spec.format} values; save it as 8 or 16 bit, half or float")
+        _check_size(path, spec.width, spec.height, spec.nchannels, spec.format.size())
+        if spec.depth > 1:
+            raise ImageError(f"{path}: holds a volume of {spec.depth} layers; a map must be one flat image")
+        names = tuple(str(name) for name in spec.channelnames)
         texels = source.read_image(0, 0, 0, spec.nchannels, kind)
         trouble = source.geterror()
+        turn = spec.get_int_attribute("Orientation", 1)
     finally:
         source.close()
     if texels is None or trouble:
         raise ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
     stored: Stored = np.ascontiguousarray(texels).reshape(spec.height, spec.width, spec.nchannels)
-    if stored.dtype == np.float32 and not np.isfinite(stored).all():
-        row, column, _ = (int(i) for i in np.argwhere(~np.isfinite(stored))[0])
-        count = int((~np.isfinite(stored)).sum())
-        raise RangeError(
-            f"{path}: holds {count} NaN or infinite values, the first at row {row}, column {column}; repair the map"
+    return Image(np.ascontiguousarray(_upright(stored, turn)), names)
+
+
+def _read_ktx2(path: Path) -> Image:
+    try:
+        file = Ktx2File(path)
+        head = file.head
+        _check_size(path, head.width, head.height, head.channels, 2)
+        if head.slices > 1:
+            raise ImageError(f"{path}: holds {head.slices} slices; a map must be one image")
+        texels = file.texels(0, 0)
+    except ImageError:
+        raise
+    except FileError as error:
+        raise ImageError(str(error)) from error
+    return Image(texels.astype(np.float32) if texels.dtype == np.float16 else texels, tuple("RGBA"[: head.channels]))
+
+
+def _check_size(path: Path, width: int, height: int, channels: int, item: int) -> None:
+    """OpenImageIO has limits of its own, but not every format of it asks them."""
+    mib = width * height * channels * item / (1 << 20)
+    if not (0 < width <= _limits.side and 0 < height <= _limits.side and mib <= _limits.mib):
+        raise ImageError(
+            f"{path}: {width} x {height} texels, {mib:,.0f} MiB, are more than is read (side {_limits.side}, "
+            f"{_limits.mib} MiB); make it smaller, or set limit_images"
         )
-    return stored
+
+
+def _check_chunks(path: Path) -> None:
+    """A PNG's transparency and palette chunks are passed over in silence when damaged: check what is not the texels.
+
+    Raises
+    ------
+    ImageError
+        If a chunk other than IDAT fails its CRC (the library checks those), or the file ends before IEND.
+    """
+    with path.open("rb") as file:
+        if file.read(8) != b"\x89PNG\r\n\x1a\n":
+            return
+        kind = b""
+        while kind != b"IEND":
+            head = file.read(8)
+            if len(head) < 8:
+                raise ImageError(f"{path}: the image is broken or cut short: it has no end; get the file again")
+            length, kind = struct.unpack(">I4s", head)
+            if kind == b"IDAT":
+                file.seek(length + 4, 1)
+                continue
+            body = file.read(min(length, 1 << 26))
+            check = file.read(4)
+            if len(check) < 4 or zlib.crc32(kind + body) != int.from_bytes(check, "big"):
+                name = kind.decode("ascii", errors="replace")
+                raise ImageError(f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again")
+
+
+def _upright(texels: Stored, turn: int) -> Stored:
+    """Do what EXIF's orientation tag (1-8) says of how the stored rows and columns lie."""
+    if turn in (5, 6, 7, 8):
+        texels = texels.transpose(1, 0, 2)
+    if turn in (3, 4, 7, 8):
+        texels = texels[::-1]
+    if turn in (2, 3, 6, 7):
+        texels = texels[:, ::-1]
+    return texels
 
 
 def write_image(path: Path | str, texels: Stored) -> None:

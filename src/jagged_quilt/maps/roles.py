@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from enum import Enum
+from pathlib import Path
 
 
 class Transfer(Enum):
     """How stored values stand for what they mean."""
 
-    SRGB = "sRGB"
-    NONE = "none"
+    SRGB = "srgb"
+    NONE = "linear"
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +26,8 @@ class RoleFacts:
     neutral : tuple of float
         What stands in for a missing map: linear light, unit normal, or plain number.
     words : tuple of str
-        The trade's words for it in file names, lower case, without separators.
+        The trade's words for it in file names, lower case, without separators. A single letter counts only as the last word.
+        To teach the library another word, add it here.
     """
 
     channels: int
@@ -38,15 +41,71 @@ class MapRole(Enum):
 
     DIFFUSE = RoleFacts(
         3, Transfer.SRGB, (0.2, 0.2, 0.2),
-        ("diffuse", "diff", "dif", "albedo", "alb", "basecolor", "basecolour", "color", "colour", "col"),
+        ("diffuse", "diff", "dif", "dff", "albedo", "alb", "basecolor", "basecolour", "basecol", "color", "colour", "col", "d"),
     )  # fmt: skip
-    NORMAL = RoleFacts(3, Transfer.NONE, (0.0, 0.0, 1.0), ("normal", "normals", "nrm", "norm", "nor", "nml"))
-    ROUGHNESS = RoleFacts(1, Transfer.NONE, (0.7,), ("roughness", "rough", "rgh"))
-    SPECULAR = RoleFacts(3, Transfer.SRGB, (0.04, 0.04, 0.04), ("specular", "spec", "spc"))
-    HEIGHT = RoleFacts(1, Transfer.NONE, (0.5,), ("height", "heightmap", "displacement", "disp", "bump", "hgt"))
-    OCCLUSION = RoleFacts(1, Transfer.NONE, (1.0,), ("occlusion", "ambientocclusion", "ao", "occ"))
+    NORMAL = RoleFacts(
+        3, Transfer.NONE, (0.0, 0.0, 1.0), ("normal", "normals", "normalmap", "nrm", "nrml", "norm", "nor", "nml", "n")
+    )
+    ROUGHNESS = RoleFacts(1, Transfer.NONE, (0.7,), ("roughness", "rough", "rgh", "roughnessmap", "r"))
+    SPECULAR = RoleFacts(3, Transfer.SRGB, (0.04, 0.04, 0.04), ("specular", "spec", "spc", "specularcolor", "s"))
+    HEIGHT = RoleFacts(
+        1, Transfer.NONE, (0.5,),
+        ("height", "heightmap", "displacement", "displace", "disp", "dsp", "bump", "bumpmap", "bmp", "hgt", "h"),
+    )  # fmt: skip
+    OCCLUSION = RoleFacts(1, Transfer.NONE, (1.0,), ("occlusion", "ambientocclusion", "ambient", "ao", "occ", "aomap"))
+    GLOSS = RoleFacts(1, Transfer.NONE, (0.3,), ("gloss", "glossiness", "glossmap", "gls", "smoothness", "smooth", "g"))
+    SHININESS = RoleFacts(1, Transfer.NONE, (0.3,), ("shininess", "shine", "specularlevel", "specularpower"))
+    METALLIC = RoleFacts(1, Transfer.NONE, (0.0,), ("metallic", "metalness", "metal", "mtl", "met", "m"))
+    OPACITY = RoleFacts(1, Transfer.NONE, (1.0,), ("opacity", "alpha", "transparency", "cutout", "mask"))
 
     @property
     def key(self) -> str:
         """The role's name in quilt files, manifests and file names."""
         return self.name.lower()
+
+
+SURFACE_ROLES = (
+    MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.HEIGHT, MapRole.OCCLUSION,
+)  # fmt: skip
+"""The roles that are blended and baked; what the others tell is turned into these when a swatch is read."""
+
+PACKED = {"gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC)}
+"""Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this."""
+
+PACKED_WORDS = ("orm", "arm", "rma", "mra", "mrao", "rmo", "ord", "packed")
+GREEN_DOWN_WORDS = ("dx", "directx")
+
+_ROLE_OF_WORD = {word: role for role in MapRole for word in role.value.words}
+_IDLE_WORD = re.compile(r"\d+k?|\d+x\d+|\d+px|\d+bit|v\d+|png|tiff?|exr|tga|jpe?g|dds|ktx2|bmp|hdr|webp|gl|opengl|dx|directx")
+
+
+def words_of_file(path: Path) -> list[str]:
+    """Return the words of a file name, lower case: parted by all but letters and digits, and by a capital after a small
+    letter or digit; `rockNormal_2k.png.dds` gives rock, normal, 2k, png."""
+    return [word.lower() for word in re.findall(r"[A-Z]?[a-z0-9]+|[A-Z0-9]+(?![a-z])", path.name.removesuffix(path.suffix))]
+
+
+def role_of_file(path: Path) -> MapRole | None:
+    """Return the role that a file name tells by the trade's words, or None.
+
+    The last word that names a role counts, so that `rough_stone_diffuse_2k.png` is a diffuse map; pairs are tried first
+    (`base_color`), and sizes, versions and further suffixes are passed over.
+    """
+    words = [word for word in words_of_file(path) if not _IDLE_WORD.fullmatch(word)]
+    for last in range(len(words), 0, -1):
+        for count in (2, 1):
+            word = "".join(words[max(0, last - count) : last])
+            role = _ROLE_OF_WORD.get(word)
+            if role is not None and (len(word) > 1 or (last == len(words) > 1)):
+                return role
+    return None
+
+
+def is_green_down(path: Path) -> bool:
+    """Whether a file name says that its normals' green points down the image."""
+    return any(word in GREEN_DOWN_WORDS for word in words_of_file(path))
+
+
+def is_packed(path: Path) -> bool:
+    """Whether a file name says that several roles lie in its channels."""
+    return role_of_file(path) is None and any(word in PACKED_WORDS for word in words_of_file(path))

@@ -1,21 +1,28 @@
-"""A swatch: the maps of one material, with its size in the world."""
+"""A swatch: the maps of one material, with its size in the world; and where such maps come from."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
+from typing import Literal
+
+import numpy as np
 
 from jagged_quilt.foundation.checks import positive
-from jagged_quilt.foundation.errors import FileError, ShapeError
-from jagged_quilt.maps.image_files import SUFFIXES
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
+from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.maps.conversions import height_from_normal
+from jagged_quilt.maps.derive import derived_maps, inputs_of
+from jagged_quilt.maps.image_files import SUFFIXES, Image, Stored
+from jagged_quilt.maps.map_source import Green, MapSource
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer, is_packed, role_of_file
 from jagged_quilt.maps.texture_map import TextureMap
 
-_ROLE_OF_WORD = {word: role for role in MapRole for word in role.value.words}
-_SIZE_WORD = re.compile(r"\d+k?|\d+x\d+")
+Seams = Literal["keep", "mirror"]
+Fit = Literal["stretch", "repeat"]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -35,6 +42,8 @@ class Swatch:
         Where it was read from.
     unused : tuple of Path
         Image files of the folder that fit no role.
+    derived : mapping of MapRole to str
+        Which of the maps were made from others, and how.
     """
 
     name: str
@@ -43,6 +52,7 @@ class Swatch:
     maps: Mapping[MapRole, TextureMap]
     folder: Path | None = None
     unused: tuple[Path, ...] = ()
+    derived: Mapping[MapRole, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         positive(f'swatch "{self.name}": tile', self.tile, "m")
@@ -57,51 +67,266 @@ class Swatch:
 
     @property
     def missing(self) -> tuple[MapRole, ...]:
-        """The roles for which a neutral value stands in."""
-        return tuple(role for role in MapRole if role not in self.maps)
+        """The surface roles for which a neutral value stands in."""
+        return tuple(role for role in SURFACE_ROLES if role not in self.maps)
+
+    @property
+    def size(self) -> float:
+        """Metres that one repeat covers, as `SwatchSource.size`."""
+        return self.tile
+
+    def stamp(self, roles: Collection[MapRole], digests: object = None) -> str:
+        """Return a hash of all that the maps of some roles are made from."""
+        parts: list[bytes | str] = [f"{self.tile} {self.relief}"]
+        for role in sorted({each for one in roles for each in (one, *inputs_of(one, self.maps))}, key=lambda each: each.key):
+            given = self.maps.get(role)
+            if given is not None:
+                how = (role.key, given.texels.shape, str(given.texels.dtype), str(given.transfer))
+                parts += [repr(how), np.ascontiguousarray(given.texels).tobytes()]
+        return fingerprint(*parts)
+
+    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+        """Return this swatch with what can be made for some roles made."""
+        return self.with_roles(roles)
+
+    def with_roles(self, wanted: Collection[MapRole]) -> Swatch:
+        """Return this swatch with what can be made for the wanted roles made, by `derived_maps`."""
+        made = derived_maps(self.maps, wanted, tile=self.tile, relief=self.relief)
+        maps = {**self.maps, **{role: each for role, (each, _) in made.items()}}
+        return replace(self, maps=maps, derived={**self.derived, **{role: words for role, (_, words) in made.items()}})
 
 
-def role_of_file(path: Path) -> MapRole | None:
-    """Return the role that a file name tells by the trade's words, or None.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MapRule:
+    """What a user says outright of one map of a swatch; see `MapSource` for what the fields mean.
 
-    The last word that names a role counts, so that `rough_stone_diffuse_2k.png` is a diffuse map; words are parted by
-    anything but letters and digits, by a capital after a small letter, and pairs are tried too (`base_color`).
+    Attributes
+    ----------
+    role : MapRole or None
+        None leaves the file out.
+    file : str
+        Relative to the swatch's folder; empty for the file whose name tells the role.
+    made_from : MapRole or None
+        For a height map: `NORMAL` makes it from the normals.
+    whole_file : bool
+        Whether the file plays no other role by its name, though only a channel of it is read.
     """
-    stem = path.name[: path.name.lower().index(path.suffix.lower())] if path.suffix else path.name
-    words = [w.lower() for w in re.findall(r"[A-Z]?[a-z0-9]+|[A-Z0-9]+", stem)]
-    words = [w for w in words if not _SIZE_WORD.fullmatch(w)]
-    for last in range(len(words), 0, -1):
-        for count in (2, 1):
-            role = _ROLE_OF_WORD.get("".join(words[max(0, last - count) : last]))
-            if role is not None:
-                return role
-    return None
+
+    role: MapRole | None
+    file: str = ""
+    channel: str = ""
+    green: Green | None = None
+    transfer: Transfer | None = None
+    invert: bool = False
+    smooth: bool = False
+    made_from: MapRole | None = None
+    whole_file: bool = False
+
+    def source(self, file: Path) -> MapSource:
+        """The rule as a source of maps, with the file that it speaks of."""
+        assert self.role is not None
+        return MapSource(role=self.role, file=file, channel=self.channel, green=self.green, transfer=self.transfer,
+                         invert=self.invert, smooth=self.smooth)  # fmt: skip
 
 
-def find_maps(folder: Path) -> tuple[dict[MapRole, Path], tuple[Path, ...]]:
-    """Return the image file of each role in a folder, and the image files that fit none.
+@dataclass(frozen=True, eq=False, kw_only=True)
+class SwatchSource:
+    """A folder of maps that is not read yet: which file plays which role is known, the texels are not.
+
+    Attributes
+    ----------
+    rules : sequence of MapRule
+        What is said outright; the names of files tell the rest.
+    seams : "keep" or "mirror"
+        Whether maps that do not repeat are laid out mirrored, two by two; the tile then covers twice as many metres.
+    fit : "stretch" or "repeat"
+        What becomes of maps that are not square: stretched to one, or repeated along the shorter side.
+    """
+
+    name: str
+    folder: Path
+    tile: float
+    relief: float = 0.05
+    rules: Sequence[MapRule] = ()
+    seams: Seams = "keep"
+    fit: Fit = "stretch"
+
+    @cached_property
+    def files(self) -> tuple[Path, ...]:
+        """The image files in the folder; raise `FileError` if there is no such folder."""
+        if not self.folder.is_dir():
+            raise FileError(f"{self.folder}: there is no such swatch folder")
+        return tuple(sorted(p for p in self.folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")))
+
+    @cached_property
+    def sources(self) -> dict[MapRole, MapSource]:
+        """Where the map of each role comes from.
+
+        Raises
+        ------
+        FileError
+            If a rule names a file that is not there, or two files fit one role.
+        """
+        return self._told[0]
+
+    @cached_property
+    def unused(self) -> tuple[Path, ...]:
+        """Image files of the folder that fit no role and that no rule names."""
+        return self._told[1]
+
+    @cached_property
+    def _told(self) -> tuple[dict[MapRole, MapSource], tuple[Path, ...]]:
+        found: dict[MapRole, MapSource] = {}
+        spoken_for: set[Path] = set()
+        for rule in self.rules:
+            if not rule.file:
+                continue
+            path = self.folder / rule.file
+            if not path.is_file():
+                raise FileError(f"{path}: there is no such image file; in the folder: {self._names(self.files)}")
+            if not rule.channel or rule.whole_file:
+                spoken_for.add(path)
+            if rule.role is None:
+                continue
+            if rule.role in found:
+                raise FileError(f"{self.folder}: the {rule.role.key} map is declared twice")
+            found[rule.role] = rule.source(path)
+        declared = set(found)
+        named = {self.folder / rule.file for rule in self.rules if rule.file}
+        unused: list[Path] = []
+        for path in self.files:
+            role = role_of_file(path)
+            if path in spoken_for:
+                continue
+            if role is None or role in declared:
+                unused += [] if path in named else [path]
+            elif role in found:
+                raise FileError(
+                    f"{self.folder}: both {found[role].file.name} and {path.name} look like the {role.key} map; move one away, "
+                    f'or say which: [[swatch.map]] role = "{role.key}", file = "{path.name}"'
+                )
+            else:
+                found[role] = MapSource(role=role, file=path)
+        for rule in self.rules:
+            if rule.file or rule.role is None or rule.made_from:
+                continue
+            if rule.role not in found:
+                raise FileError(f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
+                                f"folder: {self._names(self.files)}")  # fmt: skip
+            found[rule.role] = rule.source(found[rule.role].file)
+        return found, tuple(unused)
+
+    @property
+    def _height_from_normal(self) -> bool:
+        return any(rule.role is MapRole.HEIGHT and rule.made_from is MapRole.NORMAL for rule in self.rules)
+
+    @property
+    def size(self) -> float:
+        """Metres that one repeat covers, with mirrored copies."""
+        return self.tile * (2 if self.seams == "mirror" else 1)
+
+    def inputs(self, role: MapRole) -> tuple[MapRole, ...]:
+        """Return the roles of the files that a role is made from."""
+        if role is MapRole.HEIGHT and self._height_from_normal:
+            return self.inputs(MapRole.NORMAL)
+        if role is MapRole.OPACITY and role not in self.sources:
+            return (MapRole.DIFFUSE,)
+        present = set(self.sources) | (
+            {MapRole.HEIGHT} if self._height_from_normal and MapRole.NORMAL in self.sources else set()
+        )
+        found = inputs_of(role, present)
+        return tuple(each for one in found for each in (self.inputs(one) if one is not role else (one,)))
+
+    def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
+        """Return a hash of all that the maps of some roles are made from: bytes of files, and how they are read."""
+        digests = digests or FileDigests()
+        parts: list[str] = [self.seams, self.fit]
+        for role in sorted(roles, key=lambda each: each.key):
+            inputs = self.inputs(role)
+            parts += [role.key, *(self.sources[each].stamp(digests) for each in inputs)]
+            if inputs != (role,):
+                parts.append(f"{self.tile} {self.relief}")
+        return fingerprint(*parts)
+
+    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+        """Read the maps that some roles need, and make what can be made.
+
+        Raises
+        ------
+        QuiltError
+            If a file cannot be read or cannot play its role, or there is no diffuse map.
+        """
+        seen: dict[Path, Image] = {}
+        wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
+        maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
+        derived = {}
+        if MapRole.OPACITY in roles and MapRole.OPACITY not in maps:
+            source = self.sources[MapRole.DIFFUSE]
+            if "a" in (name.lower() for name in seen[source.file].channels):
+                maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a").read(seen)
+                derived[MapRole.OPACITY] = "alpha of the diffuse file"
+        if self._height_from_normal and MapRole.HEIGHT in roles:
+            if MapRole.NORMAL not in maps:
+                raise FileError(f"{self.folder}: there is no normal map to make the height map from")
+            maps[MapRole.HEIGHT], derived[MapRole.HEIGHT] = self._integrated(maps[MapRole.NORMAL])
+        read = Swatch(name=self.name, tile=self.tile, relief=self.relief, maps=maps, folder=self.folder, unused=self.unused,
+                      derived=derived)  # fmt: skip
+        whole = (repeated(read) if self.fit == "repeat" else read).with_roles(roles)
+        return mirrored(whole) if self.seams == "mirror" else whole
+
+    def _integrated(self, normals: TextureMap) -> tuple[TextureMap, str]:
+        metres = height_from_normal(normals.values, tile=(self.tile, self.tile))
+        middle = (metres.max() + metres.min()) / 2
+        needed = float(np.ptp(metres))
+        if needed > self.relief * 1.001:
+            raise RangeError(f'swatch "{self.name}": the height map that its normals tell spans {needed:.3g} m, more than its '
+                             f"relief of {self.relief:g} m; write relief = {needed:.2g}")  # fmt: skip
+        values = np.clip((metres - middle) / self.relief + 0.5, 0, 1)
+        return TextureMap.of_values(MapRole.HEIGHT, values[..., None], normals.source), f"from normals; spans {needed:.3g} m"
+
+    @staticmethod
+    def _names(files: Sequence[Path]) -> str:
+        return ", ".join(path.name for path in files) or "none"
+
+
+def mirrored(swatch: Swatch) -> Swatch:
+    """Return a swatch of twice the tile: each map laid out two by two, mirrored, so that every border meets its like."""
+    maps = {}
+    for role, each in swatch.maps.items():
+        flip = (-1.0, 1.0) if role is MapRole.NORMAL else (1.0, 1.0)
+        texels = each.values if role is MapRole.NORMAL else np.asarray(each.texels)
+        across = np.concatenate([texels, _turned(texels[:, ::-1], flip)], axis=1)
+        whole = np.concatenate([across, _turned(across[::-1], flip[::-1])])
+        maps[role] = TextureMap.of_values(role, whole, each.source) if role is MapRole.NORMAL else replace(each, texels=whole)
+    return replace(swatch, tile=2 * swatch.tile, maps=maps)
+
+
+def repeated(swatch: Swatch) -> Swatch:
+    """Return a swatch whose maps are square: the shorter side of each repeats.
 
     Raises
     ------
-    FileError
-        If there is no such folder, or two files fit one role.
+    ShapeError
+        If a map's longer side is not a whole multiple of its shorter one.
     """
-    if not folder.is_dir():
-        raise FileError(f"{folder}: there is no such swatch folder")
-    found: dict[MapRole, Path] = {}
-    unused: list[Path] = []
-    for path in sorted(p for p in folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")):
-        role = role_of_file(path)
-        if role is None:
-            unused.append(path)
-        elif role in found:
-            raise FileError(f"{folder}: both {found[role].name} and {path.name} look like the {role.key} map; move one away")
-        else:
-            found[role] = path
-    return found, tuple(unused)
+    maps = {}
+    for role, each in swatch.maps.items():
+        rows, columns = each.size
+        if max(rows, columns) % min(rows, columns):
+            raise ShapeError(f'{each.place}: {columns} x {rows} cannot be repeated to a square; write fit = "stretch"')
+        times = (max(1, columns // rows), max(1, rows // columns), 1)
+        maps[role] = replace(each, texels=np.tile(each.texels, times)) if times != (1, 1, 1) else each
+    return replace(swatch, maps=maps)
 
 
-def read_swatch(folder: Path | str, *, tile: float, relief: float = 0.05, name: str | None = None) -> Swatch:
+def _turned(vectors: Stored, flip: tuple[float, float]) -> Stored:
+    return vectors if flip == (1.0, 1.0) else vectors * np.array([*flip, 1], np.float32)
+
+
+def read_swatch(
+    folder: Path | str, *, tile: float, relief: float = 0.05, name: str | None = None, rules: Sequence[MapRule] = (),
+    seams: Seams = "keep", fit: Fit = "stretch",
+) -> Swatch:  # fmt: skip
     """Read the maps of one material from a folder; the file names tell the roles.
 
     Parameters
@@ -110,11 +335,12 @@ def read_swatch(folder: Path | str, *, tile: float, relief: float = 0.05, name: 
         Metres that one repeat covers; metres from black to white of the height map.
     name : str, optional
         The folder's name, with spaces for underscores, where it is not given.
+    rules, seams, fit
+        See `SwatchSource`.
     """
     folder = Path(folder)
-    found, unused = find_maps(folder)
-    maps = {role: TextureMap.read(path, role) for role, path in found.items()}
-    return Swatch(name=name or folder.name.replace("_", " "), tile=tile, relief=relief, maps=maps, folder=folder, unused=unused)
+    name = name or folder.name.replace("_", " ")
+    return SwatchSource(name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=seams, fit=fit).read()
 
 
 def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = 0.05) -> list[Swatch]:
@@ -123,3 +349,8 @@ def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = 0.05
     if not folder.is_dir():
         raise FileError(f"{folder}: there is no such folder of swatches")
     return [read_swatch(p, tile=tile, relief=relief) for p in sorted(folder.iterdir()) if p.is_dir()]
+
+
+def packed_hint(files: Sequence[Path]) -> list[Path]:
+    """Return the files whose names say that they hold several maps, which must be declared."""
+    return [path for path in files if is_packed(path)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.maps import _kernels
 from jagged_quilt.maps.image_files import Stored, read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
 
@@ -24,14 +25,17 @@ class TextureMap:
     ----------
     role : MapRole
     texels : (H, W, C) uint8, uint16 or float32
-        As stored, with the channels that the role needs, row 0 on top. Read-only.
+        As stored, with the channels that the role needs (a normal map may have two), row 0 on top. Read-only.
     source : Path or None
         The file it came from.
+    transfer : Transfer or None
+        How the stored values stand for what they mean; None is as the role has it, and float texels as they are.
     """
 
     role: MapRole
     texels: Stored
     source: Path | None = None
+    transfer: Transfer | None = None
 
     def __post_init__(self) -> None:
         texels = np.array(self.texels)
@@ -53,6 +57,14 @@ class TextureMap:
         path = Path(path)
         return cls(role=role, texels=read_image(path), source=path)
 
+    @classmethod
+    def of_values(cls, role: MapRole, values: NDArray[Any], source: Path | None = None) -> TextureMap:
+        """Make a map from what it is to mean, (H, W, C): linear light, unit normals (-1..1), or numbers 0..1."""
+        plain = np.asarray(values, np.float32)
+        if role is MapRole.NORMAL:
+            plain = plain * np.float32(0.5) + np.float32(0.5)
+        return cls(role=role, texels=plain, source=source, transfer=Transfer.NONE)
+
     @property
     def place(self) -> str:
         """How an error names this map."""
@@ -63,23 +75,42 @@ class TextureMap:
         """(rows, columns)"""
         return int(self.texels.shape[0]), int(self.texels.shape[1])
 
-    @cached_property
+    @property
     def values(self) -> NDArray[np.float32]:
         """What the texels mean, (H, W, C) float32: linear light, unit normals (-1..1), or plain numbers (0..1)."""
-        texels: NDArray[Any] = self.texels
-        top = float(np.iinfo(texels.dtype).max) if texels.dtype.kind == "u" else 1.0
+        if self.texels.dtype.kind == "f":
+            return self._values_of_floats()
+        table = _table(self.texels.dtype.itemsize, self._is_encoded, self.role is MapRole.NORMAL)
+        out = np.empty((*self.size, self.role.value.channels), np.float32)
         if self.role is MapRole.NORMAL:
-            if texels.dtype.kind == "f" and float(texels.min()) < 0:
-                vectors = texels.astype(np.float32)
-            else:
-                vectors = (texels * np.float32(2 / top) - 1).astype(np.float32)
-            return vectors / np.maximum(np.linalg.norm(vectors, axis=2, keepdims=True), 1e-12)
-        plain = (texels / np.float32(top)).astype(np.float32)
-        return linear_from_srgb(plain) if self.role.value.transfer is Transfer.SRGB and texels.dtype.kind == "u" else plain
+            given = self.texels.shape[2]
+            loop = _kernels.unit_vectors if given == 3 else _kernels.raised_vectors
+            loop(self.texels.reshape(-1, given), table, out.reshape(-1, 3))
+        else:
+            _kernels.look_up(self.texels.reshape(-1), table, out.reshape(-1))
+        return out
+
+    @cached_property
+    def _is_encoded(self) -> bool:
+        if self.transfer is None:
+            return self.role.value.transfer is Transfer.SRGB and self.texels.dtype.kind == "u"
+        return self.transfer is Transfer.SRGB
+
+    def _values_of_floats(self) -> NDArray[np.float32]:
+        values = linear_from_srgb(self.texels) if self._is_encoded else np.asarray(self.texels, np.float32)
+        if self.role is not MapRole.NORMAL:
+            return values
+        vectors = values if float(values.min()) < 0 else values * 2 - 1
+        if vectors.shape[2] == 2:
+            up = np.sqrt(np.maximum(0, 1 - (vectors**2).sum(axis=2, keepdims=True)))
+            vectors = np.concatenate([vectors, up], axis=2)
+        return (vectors / np.maximum(np.linalg.norm(vectors, axis=2, keepdims=True), 1e-12)).astype(np.float32)
 
     def _channels(self, texels: Stored, wanted: int) -> Stored:
         """Keep what the role needs: alpha is left out, grey spreads to colour, a colour image of one grey is grey."""
         given = texels.shape[2]
+        if given == 2 and self.role is MapRole.NORMAL:
+            return np.ascontiguousarray(texels)
         if given in (2, 4):
             texels = texels[..., : given - 1]
             given -= 1
@@ -90,5 +121,15 @@ class TextureMap:
         if wanted == 1 and given == 3:
             if (texels == texels[..., :1]).all():
                 return np.ascontiguousarray(texels[..., :1])
-            raise ShapeError(f"{self.place}: a {self.role.key} map must be grey; this one has colour")
+            raise ShapeError(f"{self.place}: a {self.role.key} map must be grey; this one has colour "
+                             '(channel = "r" takes one of its channels)')  # fmt: skip
         raise ShapeError(f"{self.place}: a {self.role.key} map needs {wanted} channels; got {given}")
+
+
+@cache
+def _table(size: int, encoded: bool, signed: bool) -> NDArray[np.float32]:
+    """What each number of `size` bytes means."""
+    top = (1 << 8 * size) - 1
+    plain = np.arange(top + 1, dtype=np.float64) / top
+    meant = linear_from_srgb(plain) if encoded else plain
+    return (meant * 2 - 1 if signed else meant).astype(np.float32)

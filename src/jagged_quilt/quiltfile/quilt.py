@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+import re
+from collections.abc import Callable, Collection, Iterator
+from contextlib import AbstractContextManager, contextmanager
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from jagged_quilt.arrays.layout import layout_named
+from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
-from jagged_quilt.foundation.checks import known_name, power_of_two, whole_number_in
+from jagged_quilt.codecs.pixel_formats import format_named
+from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
-from jagged_quilt.maps.swatch import Swatch, read_swatch
+from jagged_quilt.foundation.files import FileDigests
+from jagged_quilt.maps.image_files import limit_images
+from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
+from jagged_quilt.maps.swatch import MapRule, Swatch, SwatchSource
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, read_table
 from jagged_quilt.quiltfile.schema import (
@@ -19,6 +25,7 @@ from jagged_quilt.quiltfile.schema import (
     ConstantStep,
     HeightStep,
     LayerTable,
+    MapTable,
     NoiseStep,
     QuiltTable,
     SlopeStep,
@@ -33,6 +40,23 @@ from jagged_quilt.weights.shape_masks import HeightBand, Slope
 from jagged_quilt.weights.weigh import MOST_KEPT
 
 
+@dataclass(frozen=True, eq=False, kw_only=True)
+class PlacedSource(SwatchSource):
+    """A swatch's source that names its place in the quilt file in all that it refuses."""
+
+    at: Callable[[], AbstractContextManager[None]]
+
+    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+        """Read as `SwatchSource.read` does."""
+        with self.at():
+            return super().read(roles)
+
+    def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
+        """Hash as `SwatchSource.stamp` does."""
+        with self.at():
+            return super().stamp(roles, digests)
+
+
 class Quilt:
     """The objects of a quilt file. Layers are built at once, so that every fault shows; files are read when needed.
 
@@ -42,6 +66,10 @@ class Quilt:
         The quilt file and the folder that its paths are relative to.
     table : QuiltTable
         What the file says.
+    layouts : tuple of Layout
+        The arrays to pack.
+    sources : tuple of SwatchSource
+        Where the swatches come from; nothing of them is read yet.
     layers : tuple of Layer
         From the bottom up.
     """
@@ -57,16 +85,17 @@ class Quilt:
             whole_number_in("keep", table.weights.keep, 1, MOST_KEPT)
         with self._at("bake", "texels"):
             whole_number_in("texels", table.bake.texels, 1, 1 << 17)
-        for which, name in enumerate(table.arrays.layouts):
-            with self._at("arrays", "layouts", which):
-                layout_named(name)
+        with self._at("images"):
+            limit_images(side=table.images.largest_side, mib=table.images.largest_mib)
+        self.layouts = self._layouts()
+        self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
 
     @cached_property
     def swatches(self) -> tuple[Swatch, ...]:
         """The swatches, read from their folders."""
-        return tuple(self._swatch(place, swatch) for place, swatch in enumerate(self.table.swatch))
+        return tuple(source.read() for source in self.sources)
 
     @cached_property
     def terrain(self) -> Terrain:
@@ -103,13 +132,62 @@ class Quilt:
         with self._at("view", "sun"):
             return Sun(*self.table.view.sun)
 
-    def swatch_folder(self, swatch: SwatchTable) -> Path:
-        """The folder of a swatch's maps."""
-        return self.folder / swatch.folder
+    def _layouts(self) -> tuple[Layout, ...]:
+        arrays = self.table.arrays
+        made = []
+        for which, name in enumerate(arrays.layouts):
+            with self._at("arrays", "layouts", which):
+                made.append(layout_named(name))
+        for which, own in enumerate(arrays.layout):
+            with self._at("arrays", "layout", which):
+                made.append(layout_of(own.name, own.channels, format_named(own.format)))
+                if own.name in [each.name for each in made[:-1]] or not re.fullmatch(r"[A-Za-z0-9_-]+", own.name):
+                    raise RangeError(f'"{own.name}" must be a name of its own, of letters, digits, - and _')
+        for name, pixels in arrays.formats.items():
+            with self._at("arrays", "formats", name):
+                place = [each.name for each in made].index(known_name("array", name, [each.name for each in made]))
+                made[place] = made[place].in_format(format_named(pixels))
+        if not made:
+            with self._at("arrays", "layouts"):
+                raise RangeError("there is no array to pack; name at least one layout")
+        return tuple(made)
 
-    def _swatch(self, place: int, swatch: SwatchTable) -> Swatch:
-        with self._at("swatch", place, "folder"):
-            return read_swatch(self.swatch_folder(swatch), name=swatch.name, tile=swatch.tile, relief=swatch.relief)
+    def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
+        rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
+        with self._at("swatch", place, "tile"):
+            positive("tile", swatch.tile, "m")
+        with self._at("swatch", place, "relief"):
+            positive("relief", swatch.relief, "m")
+        return PlacedSource(name=swatch.name, folder=self.folder / swatch.folder, tile=swatch.tile, relief=swatch.relief,
+                            rules=rules, seams=swatch.seams, fit=swatch.fit,
+                            at=lambda: self._at("swatch", place, "folder"))  # fmt: skip
+
+    def _rules(self, here: KeyPath, table: MapTable) -> list[MapRule]:
+        """Turn one [[swatch.map]] into rules: one, or one for each channel of a packed file."""
+        roles = {role.key: role for role in MapRole}
+        transfer = Transfer(table.transfer) if table.transfer else None
+        with self._at(*here):
+            told = [bool(table.role), bool(table.roles), bool(table.packed)]
+            if sum(told) != 1:
+                raise RangeError('say what the map is: role = "…", or for a file of several maps roles = ["…", "…"] or '
+                                 'packed = "gltf"')  # fmt: skip
+            if not table.role:
+                if not table.file or table.channel or table.made_from:
+                    raise RangeError("a file of several maps needs its file, and takes no channel")
+                named = [roles.get(each) for each in table.roles] if table.roles else list(PACKED["gltf"])
+                parts = zip("rgba", named, strict=False)
+                return [MapRule(role=role, file=table.file, channel=channel, invert=table.invert, transfer=transfer,
+                                whole_file=True) for channel, role in parts if role is not None]  # fmt: skip
+            role = roles.get(table.role)
+            if role is None and not table.file:
+                raise RangeError('role = "none" leaves a file out; name it with file = "…"')
+            if table.green and role is not MapRole.NORMAL:
+                raise RangeError("green is said of normal maps")
+            if table.made_from and (role is not MapRole.HEIGHT or table.file):
+                raise RangeError('made_from = "normal" is for role = "height", and without a file')
+            return [MapRule(role=role, file=table.file, channel=table.channel, green=table.green, transfer=transfer,
+                            invert=table.invert, smooth=table.smooth,
+                            made_from=roles[table.made_from] if table.made_from else None)]  # fmt: skip
 
     def _layer(self, place: int, layer: LayerTable) -> Layer:
         mask = self._mask(place, layer.mask)

@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
-from jagged_quilt.arrays.pack import pack
-from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.arrays.pack import PackedAnew, pack_files
+from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
-from jagged_quilt.foundation.files import fingerprint, read_bytes, read_json, written_together
+from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.version import __version__
-from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.maps.swatch import find_maps
+from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_lit_view
@@ -37,6 +38,7 @@ class Made:
     folder: Path
     files: tuple[Path, ...]
     fresh: bool
+    remark: str = ""
 
 
 class Results:
@@ -62,15 +64,20 @@ class Results:
         self._weights: WeightMap | None = None
 
     def pack(self, *, anew: bool = False) -> Made:
-        """Pack the arrays unless they are there; with `anew` in any case."""
-        folder, stamp = self.folder / "arrays", self._arrays_stamp
-        files = [folder / f"{name}.ktx2" for name in self.quilt.table.arrays.layouts]
-        if not anew and self._holds(folder / "arrays.json", stamp, files):
-            return Made(folder, (*files, folder / "arrays.json"), fresh=False)
-        table = self.quilt.table.arrays
-        self._arrays = pack(self.quilt.swatches, texels=table.texels, layouts=table.layouts, threads=self._threads,
-                            progress=self._progress)  # fmt: skip
-        return Made(folder, tuple(self._arrays.save(folder, stamp)), fresh=True)
+        """Pack the arrays unless they are there; with `anew` in any case. Slices whose inputs are unchanged are kept."""
+        folder, table = self.folder / "arrays", self.quilt.table.arrays
+        stamp = self._arrays_stamp
+        files = [folder / f"{layout.name}.ktx2" for layout in self.quilt.layouts]
+        images = [folder / "slices" / "slices.json"] if table.images else []
+        if not anew and self._holds(folder / MANIFEST, stamp, [*files, *images]):
+            return Made(folder, (*files, folder / MANIFEST), fresh=False)
+        made = pack_files(self.quilt.sources, folder, texels=table.texels, layouts=self.quilt.layouts, mips=table.mips,
+                          zstd=table.compress == "zstd", stamp=stamp, anew=anew, threads=self._threads,
+                          progress=self._progress)  # fmt: skip
+        self._arrays = TextureArrays.load(folder)
+        if images:
+            self._arrays.save_images(folder / "slices")
+        return Made(folder, made.files, fresh=True, remark=_slices_words(made) if made.kept else "")
 
     def weigh(self, *, anew: bool = False) -> Made:
         """Weigh the layers unless that is done; with `anew` in any case."""
@@ -91,7 +98,7 @@ class Results:
         folder = self.folder / "bake"
         stamp = self._stamp("bake", self._arrays_stamp, self._weights_stamp, self._layers_text,
                             table.model_dump_json(), str(side))  # fmt: skip
-        files = [folder / f"{role.key}.png" for role in MapRole]
+        files = [folder / f"{role.key}.png" for role in SURFACE_ROLES]
         if not anew and self._holds(folder / "bake.json", stamp, files):
             return Made(folder, (*files, folder / "bake.json"), fresh=False)
         weights = self.weights if table.weights == "map" else None
@@ -136,6 +143,7 @@ class Results:
             if self._arrays is None:
                 try:
                     self._arrays = TextureArrays.load(made.folder)
+                    self._arrays.check()
                 except FileError as error:
                     warnings.warn(f"{error}; packed anew", QuiltWarning, stacklevel=2)
                     self.pack(anew=True)
@@ -158,12 +166,14 @@ class Results:
 
     @cached_property
     def _arrays_stamp(self) -> str:
-        parts: list[bytes | str] = [self.quilt.table.arrays.model_dump_json()]
-        for swatch in self.quilt.table.swatch:
-            parts.append(swatch.model_dump_json())
-            found, _ = find_maps(self.quilt.swatch_folder(swatch))
-            for role, path in sorted(found.items(), key=lambda each: each[0].key):
-                parts += [role.key, read_bytes(path)]
+        parts = [self.quilt.table.arrays.model_dump_json()]
+        known: dict[str, Any] = {}
+        with contextlib.suppress(FileError):
+            known = read_json(self.folder / "arrays" / INPUTS, "list of inputs")
+        digests = FileDigests(known)
+        for source in self.quilt.sources:
+            roles = {role for layout in self.quilt.layouts for role in layout.roles} | set(SURFACE_ROLES)
+            parts += [source.name, f"{source.tile} {source.relief}", source.stamp(roles, digests)]
         return self._stamp("arrays", *parts)
 
     @cached_property
@@ -189,3 +199,7 @@ class Results:
         except QuiltError:
             return False
         return known == stamp and all(path.is_file() and path.stat().st_size > 0 for path in files)
+
+
+def _slices_words(made: PackedAnew) -> str:
+    return f"{made.made} slices made, {made.kept} kept as they were"

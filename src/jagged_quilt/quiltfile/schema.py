@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from jagged_quilt.arrays.layout import LAYOUTS
+from jagged_quilt.arrays.layout import BLENDED
 
 Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 Place = Annotated[list[float], Field(min_length=3, max_length=3)]
@@ -27,11 +27,51 @@ class SurfaceTable(Table):
     heights: Pair
 
 
+class ImagesTable(Table):
+    """The largest image that is decoded: texels along its longer side, MiB of texels."""
+
+    largest_side: int = 32768
+    largest_mib: int = 4096
+
+
+class LayoutTable(Table):
+    """An array of one's own: what each channel holds ("diffuse.r", "1 - roughness", a number), and in which format."""
+
+    name: str
+    channels: list[str | float | int] = Field(min_length=1, max_length=4)
+    format: str = "unorm8"
+
+
 class ArraysTable(Table):
-    """Texels along a slice's side, and which arrays to pack."""
+    """Texels along a slice's side, which arrays to pack, and how."""
 
     texels: int = 512
-    layouts: list[str] = Field(default_factory=lambda: list(LAYOUTS), min_length=1)
+    layouts: list[str] = Field(default_factory=lambda: [layout.name for layout in BLENDED])
+    layout: list[LayoutTable] = Field(default_factory=list)
+    formats: dict[str, str] = Field(default_factory=dict)
+    mips: Literal["box", "lanczos"] = "box"
+    compress: Literal["zstd", "none"] = "zstd"
+    images: bool = False
+
+
+RoleName = Literal[
+    "diffuse", "normal", "roughness", "specular", "height", "occlusion", "gloss", "shininess", "metallic", "opacity", "none"
+]
+
+
+class MapTable(Table):
+    """What is said outright of one map: its file (relative to the folder), role, channel, and how it is to be understood."""
+
+    role: RoleName | None = None
+    roles: list[RoleName] = Field(default_factory=list, max_length=4)
+    packed: Literal["gltf"] | None = None
+    file: str = ""
+    channel: str = ""
+    green: Literal["up", "down"] | None = None
+    transfer: Literal["srgb", "linear"] | None = None
+    invert: bool = False
+    smooth: bool = False
+    made_from: Literal["normal"] | None = None
 
 
 class SwatchTable(Table):
@@ -41,6 +81,9 @@ class SwatchTable(Table):
     folder: str
     tile: float
     relief: float = 0.05
+    seams: Literal["keep", "mirror"] = "keep"
+    fit: Literal["stretch", "repeat"] = "stretch"
+    map: list[MapTable] = Field(default_factory=list)
 
 
 class MaskStep(Table):
@@ -130,6 +173,7 @@ class QuiltTable(Table):
 
     title: str = ""
     surface: SurfaceTable
+    images: ImagesTable = Field(default_factory=ImagesTable)
     arrays: ArraysTable = Field(default_factory=ArraysTable)
     weights: WeightsTable = Field(default_factory=WeightsTable)
     bake: BakeTable = Field(default_factory=BakeTable)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
@@ -40,8 +40,8 @@ def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
 def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
     left, top, across, down, wide, high = 164, 78, 157, 119, 150, 111
-    for column, title in enumerate(["lit", *(role.key for role in MapRole)]):
-        note = "" if column == 0 else _NOTES[list(MapRole)[column - 1]]
+    for column, title in enumerate(["lit", *(role.key for role in SURFACE_ROLES)]):
+        note = "" if column == 0 else _NOTES[SURFACE_ROLES[column - 1]]
         board.write(left + column * across, 66, title, size=13, bold=True)
         board.write(left + column * across + wide, 66, note, size=10, ink=FAINT, side="right")
     for row, swatch in enumerate(swatches):
@@ -50,7 +50,7 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
         board.write(20, y + 58, f"tile {swatch.tile:g} m", size=12, ink=FAINT)
         board.write(20, y + 76, f"relief {100 * swatch.relief:g} cm", size=12, ink=FAINT)
         board.pin(_cut(_lit_swatch(swatch, wide), high), left, y)
-        for column, role in enumerate(MapRole, 1):
+        for column, role in enumerate(SURFACE_ROLES, 1):
             given = swatch.maps.get(role)
             x = left + column * across
             if given is None:
@@ -65,7 +65,7 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
 def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     """A piece of a swatch, flat on the ground, seen from above."""
     flat = {}
-    for role in MapRole:
+    for role in SURFACE_ROLES:
         given = swatch.maps.get(role)
         values = np.full((1, 1, role.value.channels), role.value.neutral, np.float32) if given is None else given.values
         flat[role] = resized(values, wide, wide).reshape(wide * wide, -1)
@@ -170,14 +170,14 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     metres : (float, float)
         Size of the surface, east and south.
     """
-    images = {role: read_image(folder / f"{role.key}.png") for role in MapRole}
+    images = {role: read_image(folder / f"{role.key}.png") for role in SURFACE_ROLES}
     height, width = images[MapRole.DIFFUSE].shape[:2]
     texel = metres[0] / width
     board = Board("Baked maps", f"{width} x {height} texels of {100 * texel:.3g} cm")
     cell, side = 209, 195
     row, column = _busiest(images[MapRole.DIFFUSE], side)
     zoom_side = -(-side // 4)
-    for place, role in enumerate(MapRole):
+    for place, role in enumerate(SURFACE_ROLES):
         x = 20 + place * cell
         shown = _eight_bits(images[role])
         rows, columns = _within(height, width, side, side)

@@ -1,0 +1,373 @@
+"""KTX2 files (Khronos, KTX File Format Specification 2.0): 2D arrays with mips, compressed with zstd or not at all.
+
+Every slice of every level is one zstd frame, so that a slice can be read, or kept, without touching the others; zstd joins
+frames by itself when a level is read whole. The key/value data holds length and CRC-32 of every frame, and a CRC-32 of all
+that is not texels, so that damage anywhere is found.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+import threading
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+import zstandard
+from numpy.typing import NDArray
+
+from jagged_quilt.codecs.block_codes import decoded_blocks
+from jagged_quilt.codecs.pixel_formats import PixelFormat, format_of_number
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.files import written_whole
+
+_IDENTIFIER = b"\xabKTX 20\xbb\r\n\x1a\n"
+_HEADER = struct.Struct("<9I4I2Q")
+_LEVEL = struct.Struct("<3Q")
+_PLAIN, _ZSTD = 0, 2
+_CHECKS = "jaggedQuiltChecks"
+_NOTHING = "00000000"
+_LARGEST = 64 << 30
+_ZSTD_LEVEL = 3
+_COPIED_AT_ONCE = 4 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """One slice of one level as it lies in a file: where, how many bytes, and their CRC-32."""
+
+    path: Path
+    offset: int
+    length: int
+    crc: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class Ktx2Head:
+    """All of a KTX2 file but its texels.
+
+    Attributes
+    ----------
+    pixels : PixelFormat
+    channels : int
+        As stored: 1, 2 or 4 (3 in some files of others).
+    srgb : bool
+        Whether red, green and blue are sRGB-encoded (alpha never is).
+    width, height, slices, levels : int
+    zstd : bool
+        Whether levels are compressed.
+    notes : mapping
+        Key/value data, UTF-8.
+    """
+
+    pixels: PixelFormat
+    channels: int
+    srgb: bool
+    width: int
+    height: int
+    slices: int
+    levels: int
+    zstd: bool = True
+    notes: Mapping[str, str] = field(default_factory=dict)
+
+    def size(self, level: int) -> tuple[int, int]:
+        """(rows, columns) of a level."""
+        return max(1, self.height >> level), max(1, self.width >> level)
+
+    @property
+    def unit_bytes(self) -> int:
+        """Bytes of one texel, or of one block of texels."""
+        return self.pixels.level_bytes(1, 1, self.channels)
+
+    def slice_bytes(self, level: int) -> int:
+        """Bytes of one slice of a level, not compressed."""
+        return self.pixels.level_bytes(*self.size(level), self.channels)
+
+
+class Spool:
+    """A file of frames in the order in which they arrive, from any thread."""
+
+    def __init__(self, path: Path, *, zstd: bool) -> None:
+        self._path, self._zstd, self._end, self._lock = path, zstd, 0, threading.Lock()
+        self._file = path.open("wb")
+        self._packers = threading.local()
+
+    def add(self, texels: NDArray[Any]) -> Frame:
+        """Compress texels, if that is asked, and write them."""
+        data: Any = np.ascontiguousarray(texels).reshape(-1).view(np.uint8).data
+        if self._zstd:
+            packer = getattr(self._packers, "packer", None)
+            if packer is None:
+                packer = self._packers.packer = zstandard.ZstdCompressor(level=_ZSTD_LEVEL, write_checksum=True)
+            data = packer.compress(data)
+        crc = zlib.crc32(data)
+        with self._lock:
+            offset, self._end = self._end, self._end + len(data)
+            self._file.write(data)
+        return Frame(self._path, offset, len(data), crc)
+
+    def close(self) -> None:
+        """Close the file; the frames in it stay."""
+        self._file.close()
+
+
+def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> None:
+    """Write a KTX2 file, whole or not at all.
+
+    Parameters
+    ----------
+    frames : (levels, slices) of Frame
+        From the full size down; they may lie in several files, and are copied as they are.
+    """
+    scheme = _ZSTD if head.zstd else _PLAIN
+    descriptor = _descriptor(head)
+    checks = {"frames": ["".join(f"{f.length:08x}{f.crc:08x}" for f in level) for level in frames], "head": _NOTHING}
+    notes = _notes({"KTXorientation": "rd", "KTXwriter": "Jagged Quilt", **head.notes, _CHECKS: json.dumps(checks)})
+    descriptor_at = len(_IDENTIFIER) + _HEADER.size + head.levels * _LEVEL.size
+    notes_at = descriptor_at + len(descriptor)
+    align = 1 if head.zstd else int(np.lcm(4, head.unit_bytes))
+    offset = notes_at + len(notes)
+    index, gaps = [b""] * head.levels, [0] * head.levels
+    for level in reversed(range(head.levels)):  # the smallest level comes first in the file
+        length = sum(frame.length for frame in frames[level])
+        gaps[level] = -offset % align
+        offset += gaps[level]
+        index[level] = _LEVEL.pack(offset, length, head.slice_bytes(level) * head.slices)
+        offset += length
+    numbers = head.pixels.value.srgb if head.srgb else head.pixels.value.plain
+    size = 1 if head.pixels.value.block else np.dtype(head.pixels.value.kind).itemsize
+    header = _HEADER.pack(
+        numbers[head.channels], size, head.width, head.height, 0, head.slices, 1, head.levels, scheme,
+        descriptor_at, len(descriptor), notes_at, len(notes), 0, 0,
+    )  # fmt: skip
+    front = b"".join([_IDENTIFIER, header, *index, descriptor, notes])
+    front = front.replace(_head_entry(_NOTHING), _head_entry(f"{zlib.crc32(front):08x}"))
+    with written_whole(path) as temporary, temporary.open("wb") as target:
+        target.write(front)
+        for level in reversed(range(head.levels)):
+            target.write(bytes(gaps[level]))
+            for start, length, source in _runs(frames[level]):
+                _copy(source, start, length, target)
+
+
+class Ktx2File:
+    """A KTX2 file open for reading, slice by slice. It may come from another writer.
+
+    Raises
+    ------
+    FileError
+        If it is missing, of another kind, cut short, or damaged.
+    """
+
+    def __init__(self, path: Path | str) -> None:
+        self.path = Path(path)
+        try:
+            self._length = self.path.stat().st_size
+            with self.path.open("rb") as file:
+                self.head, self._spans, self._frames = _parse(self.path, file.read, self._length)
+        except FileNotFoundError:
+            raise FileError(f"{self.path}: there is no such KTX2 file") from None
+        except (struct.error, ValueError, KeyError, TypeError, OverflowError, MemoryError) as error:
+            raise self._broken(error) from error
+        except OSError as error:
+            raise FileError(f"{self.path}: the KTX2 file cannot be read: {error.strerror or error}") from error
+
+    @property
+    def ours(self) -> bool:
+        """Whether we wrote it, with a checksum of every frame."""
+        return self._frames is not None
+
+    def frame(self, level: int, which: int) -> Frame:
+        """Where one slice of one level lies; only in a file of ours."""
+        if self._frames is None:
+            raise FileError(f"{self.path}: this file does not tell where its slices lie")
+        return self._frames[level][which]
+
+    def texels(self, level: int, which: int) -> NDArray[Any]:
+        """Return one slice of one level, decoded, (H, W, C) uint8, uint16 or float16."""
+        try:
+            data = self._slice(level, which)
+        except (ValueError, zstandard.ZstdError) as error:
+            raise self._broken(error) from error
+        except OSError as error:
+            raise FileError(f"{self.path}: the KTX2 file cannot be read: {error.strerror or error}") from error
+        rows, columns = self.head.size(level)
+        if self.head.pixels.value.block:
+            return decoded_blocks(data, self.head.pixels, rows, columns)
+        return np.frombuffer(data, self.head.pixels.value.kind).reshape(rows, columns, self.head.channels)
+
+    def check(self) -> None:
+        """Read all of a file of ours against its checksums; raise `FileError` if anything is damaged."""
+        try:
+            for level, frames in enumerate(self._frames or []):
+                for which, frame in enumerate(frames):
+                    self._checked(level, which, frame)
+        except ValueError as error:
+            raise FileError(f"{self.path}: broken: {error}; make it again") from error
+
+    def _checked(self, level: int, which: int, frame: Frame) -> bytes:
+        data = self._read(frame.offset, frame.length)
+        if len(data) != frame.length or zlib.crc32(data) != frame.crc:
+            raise ValueError(f"level {level} of slice {which} is damaged")
+        return data
+
+    def _slice(self, level: int, which: int) -> bytes:
+        whole = self.head.slice_bytes(level)
+        if self._frames is not None:
+            data = self._checked(level, which, self._frames[level][which])
+            raw = _unpacked(data, whole) if self.head.zstd else data
+        elif self.head.zstd:
+            raw = _unpacked(self._read(*self._spans[level]), whole * self.head.slices)[which * whole : (which + 1) * whole]
+        else:
+            raw = self._read(self._spans[level][0] + which * whole, whole)
+        if len(raw) != whole:
+            raise ValueError(f"level {level} holds {len(raw)} bytes a slice and not {whole}")
+        return raw
+
+    def _read(self, offset: int, length: int) -> bytes:
+        with self.path.open("rb") as file:
+            file.seek(offset)
+            return file.read(length)
+
+    def _broken(self, error: object) -> FileError:
+        return FileError(f"{self.path}: broken, or not a KTX2 file that can be read: {error}; make it again")
+
+
+def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int, int]], list[list[Frame]] | None]:
+    start = len(_IDENTIFIER) + _HEADER.size
+    front = read(start)
+    if not front.startswith(_IDENTIFIER):
+        raise ValueError("it does not begin as a KTX2 file does")
+    (number, size, width, height, depth, slices, faces, levels, scheme, descriptor_at, descriptor_length, notes_at,
+     notes_length, _, _) = _HEADER.unpack_from(front, len(_IDENTIFIER))  # fmt: skip
+    pixels, channels, srgb = format_of_number(number)
+    if depth or faces != 1:
+        raise ValueError("only 2D textures and arrays of them are read")
+    if scheme not in (_PLAIN, _ZSTD):
+        raise ValueError(f"its levels are compressed by scheme {scheme}; only none and zstd are read")
+    if not (
+        1 <= width <= 65536 and 1 <= height <= 65536 and slices <= 65536 and 1 <= levels <= max(width, height).bit_length()
+    ):
+        raise ValueError(f"unlikely size {width} x {height} x {slices} with {levels} levels")
+    if size not in (1, np.dtype(pixels.value.kind).itemsize):
+        raise ValueError(f"its values have {size} bytes, which its format has not")
+    front += read(levels * _LEVEL.size)
+    ends = (descriptor_at + descriptor_length, notes_at + notes_length)
+    if descriptor_at != len(front) or max(ends) > min(length, len(front) + (64 << 20)):
+        raise ValueError("its descriptor does not lie where it should")
+    head = Ktx2Head(pixels=pixels, channels=channels, srgb=srgb, width=width, height=height, slices=max(1, slices),
+                    levels=levels, zstd=scheme == _ZSTD)  # fmt: skip
+    spans = []
+    for level in range(levels):
+        offset, span, whole = _LEVEL.unpack_from(front, start + level * _LEVEL.size)
+        if whole != head.slice_bytes(level) * head.slices or whole > _LARGEST or offset + span > length:
+            raise ValueError(f"level {level} does not have the size that the header tells")
+        spans.append((offset, span))
+    front += read(max(ends) - len(front))
+    notes = _read_notes(front[notes_at : notes_at + notes_length])
+    frames = _checked_frames(path, front, notes.pop(_CHECKS, None), head, spans)
+    return Ktx2Head(**{**head.__dict__, "notes": notes}), spans, frames
+
+
+def _checked_frames(
+    path: Path, front: bytes, checks: str | None, head: Ktx2Head, spans: list[tuple[int, int]]
+) -> list[list[Frame]] | None:
+    if checks is None:
+        if b"Jagged Quilt" in front:
+            raise ValueError("its checksums are gone")
+        return None
+    told = json.loads(checks)
+    if int(told["head"], 16) != zlib.crc32(front.replace(_head_entry(told["head"]), _head_entry(_NOTHING))):
+        raise ValueError("its header is damaged")
+    frames: list[list[Frame]] = []
+    for (offset, span), text in zip(spans, told["frames"], strict=True):
+        rows = np.frombuffer(bytes.fromhex(text), ">u4").reshape(head.slices, 2).astype(np.int64)
+        offsets = offset + np.concatenate([[0], np.cumsum(rows[:, 0])])
+        if offsets[-1] != offset + span:
+            raise ValueError("its checksums do not fit its levels")
+        frames.append([Frame(path, int(at), int(length), int(crc)) for at, (length, crc) in
+                       zip(offsets, rows, strict=False)])  # fmt: skip
+    return frames
+
+
+def _unpacked(data: bytes, whole: int) -> bytes:
+    """Join the zstd frames of a level or slice, never giving more than it should have."""
+    reader = zstandard.ZstdDecompressor().stream_reader(data, read_across_frames=True)
+    return reader.read(whole) + reader.read(1)
+
+
+def _runs(frames: Sequence[Frame]) -> Iterator[tuple[int, int, Path]]:
+    """Join frames that lie behind each other in one file: (offset, length, file)."""
+    start, end, path = 0, 0, Path()
+    for frame in frames:
+        if frame.path != path or frame.offset != end:
+            if end > start:
+                yield start, end - start, path
+            start, path = frame.offset, frame.path
+        end = frame.offset + frame.length
+    if end > start:
+        yield start, end - start, path
+
+
+def _copy(source: Path, offset: int, length: int, target: BinaryIO) -> None:
+    with source.open("rb", buffering=0) as file:
+        file.seek(offset)
+        while length > 0:
+            data = file.read(min(length, _COPIED_AT_ONCE))
+            if not data:
+                raise FileError(f"{source}: ended too soon; make it again")
+            target.write(data)
+            length -= len(data)
+
+
+_COLOUR_MODEL = {PixelFormat.BC1: 128, PixelFormat.BC3: 130, PixelFormat.BC4: 131, PixelFormat.BC5: 132, PixelFormat.BC7: 134}
+_ALPHA, _LINEAR, _SIGNED_FLOAT = 15, 0x10, 0xC0
+_ONE = 0x3F800000  # as a float's bits; with the sign bit, minus one
+
+
+def _descriptor(head: Ktx2Head) -> bytes:
+    """The data format descriptor (Khronos Data Format 1.3): Rec. 709 primaries, straight alpha."""
+    block = head.pixels.value.block
+    if block:
+        model, sides, plane = _COLOUR_MODEL[head.pixels], (3, 3, 0, 0), block
+        kinds: tuple[int, ...] = {PixelFormat.BC3: (_ALPHA, 0), PixelFormat.BC5: (0, 1)}.get(head.pixels, (0,))
+        bits = 8 * block // len(kinds)
+        low, high = 0, 0xFFFFFFFF
+    else:
+        model, sides = 1, (0, 0, 0, 0)
+        kinds = (0, 1, 2, _ALPHA)[: head.channels]
+        size = np.dtype(head.pixels.value.kind).itemsize
+        bits, plane = 8 * size, size * head.channels
+        low, high = (_ONE | 1 << 31, _ONE) if head.pixels is PixelFormat.HALF else (0, int(head.pixels.top))
+    samples = b""
+    for place, kind in enumerate(kinds):
+        marks = (_LINEAR if head.srgb and kind == _ALPHA else 0) | (_SIGNED_FLOAT if head.pixels is PixelFormat.HALF else 0)
+        samples += struct.pack("<HBB4B2I", bits * place, bits - 1, kind | marks, 0, 0, 0, 0, low, high)
+    basic = struct.pack("<IHH4B4B8B", 0, 2, 24 + len(samples), model, 1, 2 if head.srgb else 1, 0, *sides, plane, *(0,) * 7)
+    return struct.pack("<I", 4 + len(basic) + len(samples)) + basic + samples
+
+
+def _head_entry(value: str) -> bytes:
+    return f'"head": "{value}"'.encode()
+
+
+def _notes(notes: Mapping[str, str]) -> bytes:
+    out = b""
+    for key in sorted(notes):
+        entry = key.encode() + b"\0" + notes[key].encode() + b"\0"
+        out += struct.pack("<I", len(entry)) + entry + b"\0" * (-len(entry) % 4)
+    return out
+
+
+def _read_notes(data: bytes) -> dict[str, str]:
+    notes, at = {}, 0
+    while at + 4 <= len(data):
+        (length,) = struct.unpack_from("<I", data, at)
+        key, _, value = data[at + 4 : at + 4 + length].partition(b"\0")
+        notes[key.decode()] = value.rstrip(b"\0").decode(errors="replace")
+        at += 4 + length + (-length % 4)
+    return notes

@@ -1,0 +1,219 @@
+"""One kind of map made from another: plain functions on what maps mean, as `TextureMap.values` gives it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import finite_array, positive
+from jagged_quilt.foundation.errors import RangeError, ShapeError
+
+Values = NDArray[np.float32]
+"""(H, W) or (H, W, C) float32."""
+
+DIELECTRIC = 0.04
+"""Reflectance at normal incidence of what is no metal, where nothing else is known."""
+_LOWEST_EXPONENT, _HIGHEST_EXPONENT = 2.0, 2048.0
+
+
+def roughness_from_gloss(gloss: Values) -> Values:
+    """Return roughness = 1 - gloss; both perceptual, 0..1."""
+    return np.float32(1) - gloss
+
+
+def gloss_from_roughness(roughness: Values) -> Values:
+    """Return gloss = 1 - roughness; both perceptual, 0..1."""
+    return np.float32(1) - roughness
+
+
+def roughness_from_shininess(intensity: Values) -> Values:
+    """Return the roughness of a specular intensity that is used as shininess.
+
+    0..1 stands for a Blinn-Phong exponent n from 2 to 2048, in equal ratios; its lobe is as wide as a microfacet lobe of
+    alpha = sqrt(2 / (n + 2)) (Walter et al. 2007, section 5.2), and roughness is the root of alpha.
+    """
+    exponent = _LOWEST_EXPONENT * (_HIGHEST_EXPONENT / _LOWEST_EXPONENT) ** np.clip(intensity, 0, 1)
+    return ((2 / (exponent + 2)) ** 0.25).astype(np.float32)
+
+
+def diffuse_specular_from_metallic(base: Values, metallic: Values) -> tuple[Values, Values]:
+    """Return diffuse and specular colour of a metallic material, as glTF 2.0 (appendix B) mixes them.
+
+    Parameters
+    ----------
+    base : (H, W, 3)
+        Base colour, linear.
+    metallic : (H, W) or (H, W, 1)
+        0..1.
+    """
+    metal = _one_channel("metallic", metallic, base)
+    return base * (1 - metal), DIELECTRIC * (1 - metal) + base * metal
+
+
+def metallic_from_diffuse_specular(diffuse: Values, specular: Values) -> tuple[Values, Values, Values]:
+    """Return base colour, metallic, and what is lost, from diffuse and specular colour, all linear.
+
+    A metallic material cannot have every pair of colours. Metallic solves the mixing of `diffuse_specular_from_metallic` for
+    the mean of the channels; the base colour is then the least-squares answer of each channel.
+
+    Returns
+    -------
+    base : (H, W, 3)
+    metallic : (H, W, 1)
+    lost : (H, W, 1)
+        The largest difference that making diffuse and specular again would leave, over both and all channels.
+    """
+    if diffuse.shape != specular.shape or diffuse.ndim != 3:
+        raise ShapeError(f"diffuse and specular must both be (H, W, 3); got {diffuse.shape} and {specular.shape}")
+    d = diffuse.mean(axis=2, keepdims=True, dtype=np.float64)
+    s = specular.mean(axis=2, keepdims=True, dtype=np.float64)
+    # d = b (1 - m) and s = 0.04 (1 - m) + b m, without b: 0.04 m² + (d + s - 0.08) m + 0.04 - s = 0
+    half = (d + s - 2 * DIELECTRIC) / 2
+    root = np.sqrt(np.maximum(0, half**2 - DIELECTRIC * (DIELECTRIC - s)))
+    metal = np.clip(np.where(s <= DIELECTRIC, 0, (root - half) / DIELECTRIC), 0, 1)
+    plain = 1 - metal
+    base = np.clip((plain * diffuse + metal * (specular - DIELECTRIC * plain)) / (plain**2 + metal**2), 0, 1)
+    again = diffuse_specular_from_metallic(base.astype(np.float32), metal.astype(np.float32))
+    lost = np.maximum(np.abs(again[0] - diffuse), np.abs(again[1] - specular)).max(axis=2, keepdims=True)
+    return base.astype(np.float32), metal.astype(np.float32), lost.astype(np.float32)
+
+
+def flipped_green(normals: Values) -> Values:
+    """Return normals (..., 3) with y turned round: from green-down to green-up, and back."""
+    return normals * np.array([1, -1, 1], np.float32)
+
+
+def height_from_alpha(texels: NDArray[Any]) -> Values:
+    """Return the alpha of stored texels (H, W, 2 or 4) as heights 0..1, (H, W)."""
+    if texels.ndim != 3 or texels.shape[2] not in (2, 4):
+        raise ShapeError(f"texels with alpha must be (H, W, 2) or (H, W, 4); got {texels.shape}")
+    top = np.iinfo(texels.dtype).max if texels.dtype.kind == "u" else 1.0
+    return (texels[..., -1] / np.float32(top)).astype(np.float32)
+
+
+def normals_from_two_channels(slopes: Values) -> Values:
+    """Return unit normals (..., 3) from x and y (..., 2), -1..1: z = sqrt(max(0, 1 - x² - y²))."""
+    up = np.sqrt(np.maximum(0, 1 - (slopes**2).sum(axis=-1, keepdims=True)))
+    whole = np.concatenate([slopes, up], axis=-1)
+    return (whole / np.maximum(np.linalg.norm(whole, axis=-1, keepdims=True), 1e-12)).astype(np.float32)
+
+
+def normal_from_height(metres: Values, *, tile: tuple[float, float]) -> Values:
+    """Return the normals of a relief that repeats, by central differences.
+
+    Parameters
+    ----------
+    metres : (H, W) or (H, W, 1)
+        Height in metres.
+    tile : (float, float)
+        Metres that the map covers, along u and along v: the slopes are true to scale.
+
+    Returns
+    -------
+    (H, W, 3) float32
+        Unit, tangent space, green up.
+    """
+    relief, (wide, high) = _relief(metres, tile)
+    east = (np.roll(relief, -1, axis=1) - np.roll(relief, 1, axis=1)) * (relief.shape[1] / (2 * wide))
+    south = (np.roll(relief, -1, axis=0) - np.roll(relief, 1, axis=0)) * (relief.shape[0] / (2 * high))
+    normals = np.stack([-east, south, np.ones_like(east)], axis=2)
+    return (normals / np.linalg.norm(normals, axis=2, keepdims=True)).astype(np.float32)
+
+
+def height_from_normal(normals: Values, *, tile: tuple[float, float]) -> Values:
+    """Return the relief that fits normals best, in metres about 0, (H, W): the inverse of `normal_from_height`.
+
+    Least squares over all slopes at once, in Fourier space (Frankot and Chellappa 1988), with the frequency response of
+    central differences, i sin(w). What no central difference can see (the finest ripples) is left flat.
+
+    Parameters
+    ----------
+    normals : (H, W, 3)
+        Green up.
+    tile : (float, float)
+        Metres that the map covers, along u and along v.
+    """
+    vectors = finite_array("normals", normals, ("H", "W", 3)).astype(np.float64)
+    wide, high = positive("tile", tile[0], "m"), positive("tile", tile[1], "m")
+    rows, columns = vectors.shape[:2]
+    up = np.maximum(vectors[..., 2], 1e-3)
+    east, south = -vectors[..., 0] / up, vectors[..., 1] / up
+    across = np.sin(2 * np.pi * np.fft.rfftfreq(columns))[None, :] * (columns / wide)
+    down = np.sin(2 * np.pi * np.fft.fftfreq(rows))[:, None] * (rows / high)
+    power = across**2 + down**2
+    seen = power > 1e-9 * power.max() if power.max() > 0 else np.zeros(power.shape, bool)
+    wave = -1j * (across * np.fft.rfft2(east) + down * np.fft.rfft2(south))
+    wave = np.where(seen, wave / np.where(seen, power, 1), 0)
+    return np.fft.irfft2(wave, s=(rows, columns)).astype(np.float32)
+
+
+def occlusion_from_height(metres: Values, *, tile: tuple[float, float], reach: float | None = None) -> Values:
+    """Return how open the sky is above each texel of a relief that repeats, 0..1, (H, W).
+
+    The horizon is searched in 16 directions; a direction whose horizon stands at an angle e lets in cos²(e) of the light
+    that a cosine-weighted sky sends from it (Max 1988; Bavoil and Sainz 2008).
+
+    Parameters
+    ----------
+    metres, tile
+        As for `normal_from_height`.
+    reach : float, optional
+        Metres up to which something can stand in the way; an eighth of the tile where it is not given.
+    """
+    relief, (wide, high) = _relief(metres, tile)
+    far = min(wide, high) / 8 if reach is None else positive("reach", reach, "m")
+    step_x, step_y = wide / relief.shape[1], high / relief.shape[0]
+    open_sky = np.zeros_like(relief)
+    for turn in range(16):
+        angle = 2 * np.pi * (turn + 0.5) / 16
+        steepest = np.zeros_like(relief)
+        seen = set()
+        distance = min(step_x, step_y)
+        while distance <= far:
+            right, down = round(np.cos(angle) * distance / step_x), round(np.sin(angle) * distance / step_y)
+            if (right, down) not in seen and (right, down) != (0, 0):
+                seen.add((right, down))
+                rise = np.roll(relief, (-down, -right), axis=(0, 1)) - relief
+                np.maximum(steepest, rise / np.hypot(right * step_x, down * step_y), out=steepest)
+            distance *= 1.25
+        open_sky += 1 / (1 + steepest**2)
+    return (open_sky / 16).astype(np.float32)
+
+
+def without_stairs(values: Values, *, step: float, rounds: int = 200) -> Values:
+    """Return heights of few levels smoothed, none moved by more than half a step.
+
+    Each round takes the mean of a texel and its four neighbours (which wrap), and cuts it to what rounding could have hidden.
+
+    Parameters
+    ----------
+    values : (H, W) or (H, W, 1)
+    step : float
+        From one level to the next, in the unit of `values`; at 8 bits 1/255.
+    """
+    reach = np.float32(positive("step", step) / 2)
+    low, high = values - reach, values + reach
+    smooth = values
+    for _ in range(rounds):
+        around = sum((np.roll(smooth, by, axis) for axis in (0, 1) for by in (-1, 1)), start=smooth)
+        smooth = np.clip(around / np.float32(5), low, high)
+    return np.clip(smooth, values.min(), values.max()).astype(np.float32)
+
+
+def _relief(metres: Values, tile: tuple[float, float]) -> tuple[NDArray[np.float64], tuple[float, float]]:
+    plain = np.asarray(metres, np.float64)
+    plain = plain[..., 0] if plain.ndim == 3 and plain.shape[2] == 1 else plain
+    if plain.ndim != 2:
+        raise ShapeError(f"heights must be (H, W); got {np.shape(metres)}")
+    if not np.isfinite(plain).all():
+        raise RangeError("heights must be finite")
+    return plain, (positive("tile", tile[0], "m"), positive("tile", tile[1], "m"))
+
+
+def _one_channel(name: str, values: Values, like: Values) -> Values:
+    plain = values[..., None] if values.ndim == 2 else values
+    if plain.shape[:2] != like.shape[:2] or plain.shape[2] != 1:
+        raise ShapeError(f"{name} must be (H, W) of the same size as the colour; got {values.shape} and {like.shape}")
+    return plain

@@ -1,0 +1,121 @@
+"""Where one map comes from: a file, which of its channels, and how they are to be understood."""
+
+from __future__ import annotations
+
+from collections.abc import MutableMapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from jagged_quilt.foundation.errors import QuiltError, ShapeError
+from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.maps.conversions import without_stairs
+from jagged_quilt.maps.image_files import Image, Stored, read_channels
+from jagged_quilt.maps.roles import MapRole, Transfer, is_green_down
+from jagged_quilt.maps.texture_map import TextureMap
+
+Green = Literal["up", "down"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MapSource:
+    """One map of a swatch, as it is to be read.
+
+    Attributes
+    ----------
+    role : MapRole
+    file : Path
+    channel : str
+        "r", "g", "b", "a", several of them ("rg"), or the name of a channel in the file; the usual ones where it is empty.
+    green : "up", "down" or None
+        Where the green of a normal map points in the image; None asks the file name, and is up where that says nothing.
+    transfer : Transfer or None
+        How stored values stand for what they mean; None is as the role has it.
+    invert : bool
+        Whether white and black change places first.
+    smooth : bool
+        Whether 8-bit stairs are smoothed, no texel by more than half a step.
+    """
+
+    role: MapRole
+    file: Path
+    channel: str = ""
+    green: Green | None = None
+    transfer: Transfer | None = None
+    invert: bool = False
+    smooth: bool = False
+
+    @property
+    def is_green_down(self) -> bool:
+        """Whether green is flipped on reading."""
+        return self.role is MapRole.NORMAL and (self.green == "down" or (self.green is None and is_green_down(self.file)))
+
+    def read(self, seen: MutableMapping[Path, Image] | None = None) -> TextureMap:
+        """Read the map.
+
+        Parameters
+        ----------
+        seen : mapping, optional
+            Files that are decoded already; this one is added. For files that hold several maps.
+
+        Raises
+        ------
+        ImageError, ShapeError, RangeError
+            If the file cannot be read, has no such channel, or cannot play the role.
+        """
+        image = None if seen is None else seen.get(self.file)
+        if image is None:
+            image = read_channels(self.file)
+            if seen is not None:
+                seen[self.file] = image
+        texels = self._chosen(image)
+        if self.invert:
+            texels = np.iinfo(texels.dtype).max - texels if texels.dtype.kind == "u" else np.float32(1) - texels
+        if self.is_green_down:
+            texels = texels.copy()
+            turned = texels[..., 1]
+            texels[..., 1] = np.iinfo(texels.dtype).max - turned if texels.dtype.kind == "u" else _turned(texels, turned)
+        transfer = self.transfer
+        if self.smooth:
+            if texels.dtype != np.uint8:
+                raise ShapeError(f"{self.file}: smooth = true is for maps of 8 bits; this one has {texels.dtype.itemsize * 8}")
+            steps = TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer).values
+            texels, transfer = without_stairs(steps, step=1 / 255), Transfer.NONE
+        return TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer)
+
+    def stamp(self, digests: FileDigests) -> str:
+        """Return a hash of the file's bytes and of how it is read."""
+        how = (self.role.key, self.channel, self.is_green_down, self.transfer and self.transfer.value, self.invert, self.smooth)
+        return fingerprint(repr(how), digests.digest(self.file, "image file"))
+
+    def _chosen(self, image: Image) -> Stored:
+        names = [name.lower() for name in image.channels]
+        if not self.channel:
+            return image.texels[..., _usual(self.file, names)]
+        wanted = self.channel.lower()
+        picks = [wanted] if wanted in names else list(wanted)
+        if len(names) <= 2 and picks in (["r"], ["g"], ["b"]):
+            picks = names[:1]  # a grey image has the same in all
+        missing = [pick for pick in picks if pick not in names]
+        if missing:
+            raise ShapeError(f'{self.file}: has no channel "{missing[0]}"; it holds {", ".join(image.channels)}')
+        return image.texels[..., [names.index(pick) for pick in picks]]
+
+
+def _usual(file: Path, names: list[str]) -> list[int]:
+    """The channels to read where none are named: red, green, blue and alpha if they are there, else all of up to four."""
+    for parts in (("r", "g", "b"), ("x", "y", "z")):
+        for prefix in dict.fromkeys(name[: name.rfind(".") + 1] for name in names):
+            found = [names.index(prefix + part) for part in parts if prefix + part in names]
+            if len(found) == 3:
+                return found + ([names.index(prefix + "a")] if parts[0] == "r" and prefix + "a" in names else [])
+    if len(names) > 4:
+        raise QuiltError(f'{file}: holds the channels {", ".join(names)}; say which with channel = "…"')
+    return list(range(len(names)))
+
+
+def _turned(texels: Stored, green: Stored) -> Stored:
+    """Floats that go below 0 are vectors as they are; others are packed into 0..1."""
+    return -green if float(texels.min()) < 0 else np.float32(1) - green
