@@ -165,13 +165,14 @@ class TestMips:
         chain, widened = surface_levels(normals.astype(np.float32), rough.astype(np.float32), 8)
         for n in range(3):
             fine, coarse = chain[n].astype(float), chain[n + 1].astype(float)
-            lobes = 0
+            lobes = width = along = 0
             for down in (0, 1):
                 for right in (0, 1):
-                    sine = np.clip((np.cross(fine[down::2, right::2], coarse) ** 2).sum(2), 0, 1)
+                    cosine = (fine[down::2, right::2] * coarse).sum(2)
                     a2 = widened[n][down::2, right::2, 0].astype(float) ** 4
-                    lobes = lobes + a2 / (sine + (1 - sine) * a2) ** 2 / 4
-            wanted = np.minimum(1 / np.sqrt(lobes), 1) ** 0.5
+                    lobes = lobes + a2 / (1 - cosine**2 + cosine**2 * a2) ** 2 / 4
+                    width, along = width + a2 / 4, along + cosine / 4
+            wanted = np.minimum(np.minimum(1 / lobes, width + 2 * (1 - along) / along), 1) ** 0.25
             assert np.abs(widened[n + 1][..., 0] - wanted).max() < 2e-4
         flat = np.broadcast_to(np.array([0, 0, 1], np.float32), (8, 8, 3)).copy()
         same = surface_levels(flat, np.full((8, 8, 1), 0.3, np.float32), 8)[1]

@@ -75,7 +75,8 @@ def surface_levels(
     """Return the mips of normals and of roughness, the roughness widened by what the normals lose.
 
     The highlight of a texel is the mean of the highlights of the four texels above it, seen along its own normal: its GGX
-    lobe gets the width at which it is as high there as their lobes are on average.
+    lobe gets the width at which it is as high there as their lobes are on average, and no wider than the spread of the
+    normals tells (Toksvig 2005).
 
     Parameters
     ----------

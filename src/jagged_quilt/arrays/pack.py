@@ -21,7 +21,7 @@ from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, SliceFacts, Sli
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool
 from jagged_quilt.foundation.checks import known_name, power_of_two
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, ShapeError
-from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json
+from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json, write_json
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
@@ -133,7 +133,7 @@ def pack_files(
     """
     job = _Job.of(swatches, texels, layouts, mips)
     folder = make_folder(Path(folder))
-    digests, earlier, old_facts = _earlier(folder, job, zstd, anew)
+    earlier = _Earlier(folder, job, zstd, anew)
     with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
         spools = {layout.name: Spool(Path(work) / layout.name, zstd=zstd) for layout in job.layouts}
         frames: dict[tuple[str, str], list[Frame]] = {}
@@ -144,18 +144,64 @@ def pack_files(
             quality[layout, made_from] = one.quality
 
         try:
-            told = job.run(earlier, keep, threads, progress, digests=digests, quality=quality, old=old_facts)
+            told = job.run(earlier.frames, keep, threads, progress, digests=earlier.digests, quality=quality,
+                           old=earlier.facts)  # fmt: skip
         finally:
             for spool in spools.values():
                 spool.close()
-        kept = {key: earlier[key] for key in told.keys_used if key not in frames}
+        kept = {key: earlier.frames[key] for key in told.keys_used if key not in frames}
         whole = {**kept, **frames}
         contents = {key: tuple((frame.length, frame.crc) for frame in each) for key, each in whole.items()}
         facts, owners = _shared(job, told, contents)
+        settings = {"mips": mips, "stamp": stamp}
+        if not frames and earlier.is_all_of(job.layouts, facts, settings):
+            write_json(folder / INPUTS, earlier.digests.told())
+            return PackedAnew(0, len(kept), tuple(folder / f"{layout.name}.ktx2" for layout in job.layouts))
         lying = {layout.name: [whole[layout.name, each] for each in owners[layout.name]] for layout in job.layouts}
-        files = write_arrays(folder, job.layouts, job.side, facts, lying, stamp=stamp, zstd=zstd, seen=digests.told(),
-                             settings={"mips": mips})  # fmt: skip
+        files = write_arrays(folder, job.layouts, job.side, facts, lying, zstd=zstd, seen=earlier.digests.told(),
+                             settings=settings, threads=threads)  # fmt: skip
     return PackedAnew(len(frames), len(kept), tuple(files))
+
+
+class _Earlier:
+    """What lies in a folder already.
+
+    Attributes
+    ----------
+    digests : FileDigests
+        Of the input files, as they looked then.
+    frames : dict of (layout name, stamp) to the frames of that slice
+    facts : dict of name to SliceFacts
+    """
+
+    def __init__(self, folder: Path, job: _Job, zstd: bool, anew: bool) -> None:
+        self.digests = FileDigests()
+        self.frames: dict[tuple[str, str], list[Frame]] = {}
+        self.facts: dict[str, SliceFacts] = {}
+        self._arrays: TextureArrays | None = None
+        if anew or not (folder / MANIFEST).is_file():
+            return
+        try:
+            self._manifest = read_json(folder / MANIFEST, "list of arrays")
+            self._arrays = TextureArrays.load(folder)
+        except FileError:
+            return
+        with contextlib.suppress(FileError):
+            self.digests = FileDigests(read_json(folder / INPUTS, "list of inputs"))
+        self.facts = {each.name: each for each in self._arrays.facts}
+        for layout, store in zip(self._arrays.layouts, self._arrays.stores, strict=True):
+            alike = isinstance(store, Ktx2File) and store.head.zstd == zstd and self._arrays.side == job.side
+            if not isinstance(store, Ktx2File) or not alike or layout not in job.layouts:
+                continue
+            for each in self._arrays.facts:
+                own = [store.frame(level, each.slices[layout.name]) for level in range(level_count(job.side))]
+                self.frames[layout.name, each.stamps[layout.name]] = own
+
+    def is_all_of(self, layouts: tuple[Layout, ...], facts: tuple[SliceFacts, ...], settings: dict[str, str]) -> bool:
+        """Whether the folder holds just what is to be written."""
+        if self._arrays is None or (self._arrays.layouts, self._arrays.facts) != (layouts, facts):
+            return False
+        return all(self._manifest.get(key) == value for key, value in settings.items())
 
 
 @dataclass
@@ -271,32 +317,6 @@ def _shared(
         for place, swatch in enumerate(job.given)
     )  # fmt: skip
     return facts, owners
-
-
-def _earlier(
-    folder: Path, job: _Job, zstd: bool, anew: bool
-) -> tuple[FileDigests, dict[tuple[str, str], list[Frame]], dict[str, SliceFacts]]:
-    """What lies in a folder already: file hashes, the frames of each slice by layout and stamp, facts by swatch."""
-    digests = FileDigests()
-    frames: dict[tuple[str, str], list[Frame]] = {}
-    facts: dict[str, SliceFacts] = {}
-    if anew or not (folder / MANIFEST).is_file():
-        return digests, frames, facts
-    try:
-        there = TextureArrays.load(folder)
-    except FileError:
-        return digests, frames, facts
-    if (folder / INPUTS).is_file():
-        with contextlib.suppress(FileError):
-            digests = FileDigests(read_json(folder / INPUTS, "list of inputs"))
-    for layout, store in zip(there.layouts, there.stores, strict=True):
-        if not isinstance(store, Ktx2File) or store.head.zstd != zstd or layout not in job.layouts or there.side != job.side:
-            continue
-        for each in there.facts:
-            own = [store.frame(level, each.slices[layout.name]) for level in range(level_count(job.side))]
-            frames[layout.name, each.stamps[layout.name]] = own
-    facts = {each.name: each for each in there.facts}
-    return digests, frames, facts
 
 
 def _warn_of_sizes(swatch: Swatch) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
@@ -19,6 +19,7 @@ from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.texture_map import TextureMap
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,22 +57,51 @@ def packed_slices(
     return [_packed(layout, chains, side) for layout in layouts]
 
 
-def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFilter, widen: bool) -> dict[MapRole, Levels]:
-    chains: dict[MapRole, Levels] = {}
+class Chain:
+    """The levels of one role. Bytes at full size are kept as they are, and only decoded if somebody asks."""
+
+    def __init__(self, levels: Levels, given: TextureMap | None = None) -> None:
+        self._levels, self._given = levels, given
+
+    def __getitem__(self, level: int) -> NDArray[np.float32]:
+        """What a level means, (S, S, C) float32."""
+        if self._given is None:
+            return self._levels[level]
+        return self._given.values if level == 0 else self._levels[level - 1]
+
+    def stored(self, level: int, encoded: bool) -> NDArray[np.uint8] | None:
+        """The bytes of a level, if it is kept as bytes in that encoding."""
+        return self._given.texels if self._given is not None and level == 0 and self._given.is_encoded == encoded else None
+
+
+def _coded(given: TextureMap, side: int) -> Chain:
+    """The chain of a map of bytes that has the right size already, by box: halved straight from its bytes."""
+    if side == 1:
+        return Chain([], given)
+    half = np.empty((side // 2, side // 2, given.texels.shape[2]), np.float32)
+    _kernels.halve_coded(given.texels, given.meanings, half)
+    return Chain(value_levels(half, side // 2), given)
+
+
+def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFilter, widen: bool) -> dict[MapRole, Chain]:
+    chains: dict[MapRole, Chain] = {}
     rough = MapRole.ROUGHNESS in wanted or MapRole.GLOSS in wanted
     if rough and widen and MapRole.NORMAL in swatch.maps:
         size = max(_room(swatch, role, side) for role in (MapRole.NORMAL, MapRole.ROUGHNESS))
         normals, roughness = (_values(swatch, role, size) for role in (MapRole.NORMAL, MapRole.ROUGHNESS))
-        chains[MapRole.NORMAL], chains[MapRole.ROUGHNESS] = surface_levels(_unit(normals), roughness, side, mips)
-        chains[MapRole.GLOSS] = [1 - level for level in chains[MapRole.ROUGHNESS]] if MapRole.GLOSS in wanted else []
+        normal_chain, rough_chain = surface_levels(normals, roughness, side, mips)
+        chains[MapRole.NORMAL], chains[MapRole.ROUGHNESS] = Chain(normal_chain), Chain(rough_chain)
+        if MapRole.GLOSS in wanted:
+            chains[MapRole.GLOSS] = Chain([1 - level for level in rough_chain])
     for role in set(wanted) - set(chains):
+        given = swatch.maps.get(role)
+        as_it_is = given is not None and given.texels.dtype == np.uint8 and given.size == (side, side) and mips == "box"
+        if given is not None and as_it_is and role not in (MapRole.NORMAL, MapRole.OPACITY):
+            chains[role] = _coded(given, side)
+            continue
         values = _values(swatch, role, _room(swatch, role, side))
-        if role is MapRole.NORMAL:
-            chains[role] = normal_levels(_unit(values), side, mips)
-        elif role is MapRole.OPACITY:
-            chains[role] = opacity_levels(values, side, mips)
-        else:
-            chains[role] = value_levels(values, side, mips)
+        make = {MapRole.NORMAL: normal_levels, MapRole.OPACITY: opacity_levels}.get(role, value_levels)
+        chains[role] = Chain(make(values, side, mips))
     return chains
 
 
@@ -87,7 +117,9 @@ def _room(swatch: Swatch, role: MapRole, side: int) -> int:
 def _values(swatch: Swatch, role: MapRole, side: int) -> NDArray[np.float32]:
     if role not in swatch.maps:
         return np.full((side, side, role.value.channels), role.value.neutral, np.float32)
-    return resized(swatch.maps[role].values, side, side)
+    given = swatch.maps[role]
+    values = resized(given.values, side, side)
+    return _unit(values) if role is MapRole.NORMAL and given.size != (side, side) else values
 
 
 def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -96,18 +128,19 @@ def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:
     return out
 
 
-def _packed(layout: Layout, chains: dict[MapRole, Levels], side: int) -> PackedSlice:
+def _packed(layout: Layout, chains: dict[MapRole, Chain], side: int) -> PackedSlice:
     levels: list[NDArray[Any]] = []
     quality: dict[str, float] = {}
     for level in range(side.bit_length()):
+        if layout.pixels is PixelFormat.UNORM8:
+            levels.append(_bytes_of_level(layout, chains, level, side >> level))
+            continue
         values = {role: chains[role][level] for role in layout.roles}
         if layout.pixels.value.block:
             wanted = _as_numbers(layout, values, side >> level) * np.float32(255)
             levels.append(encoded_blocks(wanted, layout.pixels))
             if level == 0:
                 quality = _quality(layout, wanted, levels[0])
-        elif layout.pixels is PixelFormat.UNORM8:
-            levels.append(as_bytes(layout, values, side >> level))
         else:
             numbers = _as_numbers(layout, values, side >> level, signed=layout.pixels is PixelFormat.HALF)
             whole = layout.pixels is PixelFormat.UNORM16
@@ -122,22 +155,34 @@ def _scale(channel: Channel) -> tuple[float, float]:
 
 
 @cache
-def _tables() -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
-    return np.rint(np.arange(65536) / 65535 * 255).astype(np.uint8), srgb_encode_table(65536)
+def _encode_table() -> NDArray[np.uint8]:
+    return srgb_encode_table(65536)
 
 
-def as_bytes(layout: Layout, values: dict[MapRole, NDArray[np.float32]], side: int) -> NDArray[np.uint8]:
+def as_bytes(layout: Layout, values: Mapping[MapRole, NDArray[np.float32]], side: int) -> NDArray[np.uint8]:
     """Return (H, W, C) uint8, each channel encoded and rounded; what fills up is white."""
-    plain, encode = _tables()
-    out = np.full((side * side, layout.stored), 255, np.uint8)
+    chains = {role: Chain([each]) for role, each in values.items()}
+    return _bytes_of_level(layout, chains, 0, side)
+
+
+def _bytes_of_level(layout: Layout, chains: Mapping[MapRole, Chain], level: int, side: int) -> NDArray[np.uint8]:
+    out = np.empty((side * side, layout.stored), np.uint8)
+    out[:, len(layout.channels) :] = 255
     for place, channel in enumerate(layout.channels):
         if channel.role is None:
             out[:, place] = round(channel.constant * 255)
             continue
-        given = values[channel.role].reshape(side * side, -1)
-        scale, offset = _scale(channel)
-        table = encode if layout.srgb and place < 3 else plain
-        _kernels.store_channel(given, channel.component, np.float32(scale), np.float32(offset), table, out, place)
+        encoded = layout.srgb and place < 3
+        stored = None if channel.inverted else chains[channel.role].stored(level, encoded)
+        if stored is not None:
+            _kernels.copy_channel(stored.reshape(side * side, -1), channel.component, out, place)
+            continue
+        given = chains[channel.role][level].reshape(side * side, -1)
+        scale, offset = (np.float32(each) for each in _scale(channel))
+        if encoded:
+            _kernels.store_channel(given, channel.component, scale, offset, _encode_table(), out, place)
+        else:
+            _kernels.store_plain(given, channel.component, scale, offset, out, place)
     return out.reshape(side, side, -1)
 
 

@@ -22,6 +22,7 @@ from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError
 from jagged_quilt.foundation.files import make_folder, read_json, write_json, written_together
+from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 
@@ -219,7 +220,7 @@ class TextureArrays:
                 spool = Spool(Path(work) / layout.name, zstd=zstd)
                 frames[layout.name] = [[spool.add(level) for level in each.levels] for each in store.packed]
                 spool.close()
-            return write_arrays(folder, self.layouts, self.side, self.facts, frames, stamp=stamp, zstd=zstd)
+            return write_arrays(folder, self.layouts, self.side, self.facts, frames, zstd=zstd, settings={"stamp": stamp})
 
     def save_images(self, folder: Path | str) -> list[Path]:
         """Write every slice of every level as an image file, and a manifest; return the files.
@@ -290,7 +291,8 @@ def blend_starts(side: int, slices: int) -> NDArray[np.int64]:
 
 def write_arrays(
     folder: Path, layouts: Sequence[Layout], side: int, facts: Sequence[SliceFacts], frames: dict[str, list[list[Frame]]], *,
-    stamp: str = "", zstd: bool = True, seen: dict[str, Any] | None = None, settings: dict[str, Any] | None = None,
+    zstd: bool = True, seen: dict[str, Any] | None = None, settings: dict[str, Any] | None = None,
+    threads: int | None = None,
 ) -> list[Path]:  # fmt: skip
     """Write the KTX2 files and the manifest of arrays, all or none.
 
@@ -306,10 +308,11 @@ def write_arrays(
         {"swatch": each.name, "tile": each.tile, "relief": each.relief, "slice": each.slices, "derived": each.derived,
          "quality": each.quality, "made_from": each.stamps} for each in facts
     ]  # fmt: skip
-    manifest = {"stamp": stamp, "texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts],
+    manifest = {"texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts],
                 "slices": slices}  # fmt: skip
     with written_together(folder) as stage:
-        for layout in layouts:
+
+        def write_one(layout: Layout) -> None:
             names = [{"swatch": each.name, "slice": each.slices[layout.name], "tile": each.tile, "relief": each.relief}
                      for each in facts]  # fmt: skip
             head = Ktx2Head(
@@ -319,6 +322,8 @@ def write_arrays(
             )  # fmt: skip
             by_level = [[each[level] for each in frames[layout.name]] for level in range(head.levels)]
             write_ktx2(stage / f"{layout.name}.ktx2", head, by_level)
+
+        work_through(layouts, write_one, threads=threads, step="writing arrays")
         write_json(stage / MANIFEST, manifest)
         if seen is not None:
             write_json(stage / INPUTS, seen)

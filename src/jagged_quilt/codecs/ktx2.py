@@ -8,6 +8,7 @@ that is not texels, so that damage anywhere is found.
 from __future__ import annotations
 
 import json
+import os
 import struct
 import threading
 import zlib
@@ -146,7 +147,7 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
     )  # fmt: skip
     front = b"".join([_IDENTIFIER, header, *index, descriptor, notes])
     front = front.replace(_head_entry(_NOTHING), _head_entry(f"{zlib.crc32(front):08x}"))
-    with written_whole(path) as temporary, temporary.open("wb") as target:
+    with written_whole(path) as temporary, temporary.open("wb", buffering=0) as target:
         target.write(front)
         for level in reversed(range(head.levels)):
             target.write(bytes(gaps[level]))
@@ -317,11 +318,13 @@ def _copy(source: Path, offset: int, length: int, target: BinaryIO) -> None:
     with source.open("rb", buffering=0) as file:
         file.seek(offset)
         while length > 0:
-            data = file.read(min(length, _COPIED_AT_ONCE))
-            if not data:
+            if hasattr(os, "copy_file_range"):
+                done = os.copy_file_range(file.fileno(), target.fileno(), length)
+            else:
+                done = target.write(file.read(min(length, _COPIED_AT_ONCE)))
+            if done == 0:
                 raise FileError(f"{source}: ended too soon; make it again")
-            target.write(data)
-            length -= len(data)
+            length -= done
 
 
 _COLOUR_MODEL = {PixelFormat.BC1: 128, PixelFormat.BC3: 130, PixelFormat.BC4: 131, PixelFormat.BC5: 132, PixelFormat.BC7: 134}

@@ -78,6 +78,7 @@ class MapSource:
             turned = texels[..., 1]
             texels[..., 1] = np.iinfo(texels.dtype).max - turned if texels.dtype.kind == "u" else _turned(texels, turned)
         transfer = self.transfer
+        texels.flags.writeable = False
         if self.smooth:
             if texels.dtype != np.uint8:
                 raise ShapeError(f"{self.file}: smooth = true is for maps of 8 bits; this one has {texels.dtype.itemsize * 8}")
@@ -93,7 +94,7 @@ class MapSource:
     def _chosen(self, image: Image) -> Stored:
         names = [name.lower() for name in image.channels]
         if not self.channel:
-            return image.texels[..., _usual(self.file, names)]
+            return _taken(image.texels, _usual(self.file, names))
         wanted = self.channel.lower()
         picks = [wanted] if wanted in names else list(wanted)
         if len(names) <= 2 and picks in (["r"], ["g"], ["b"]):
@@ -101,7 +102,11 @@ class MapSource:
         missing = [pick for pick in picks if pick not in names]
         if missing:
             raise ShapeError(f'{self.file}: has no channel "{missing[0]}"; it holds {", ".join(image.channels)}')
-        return image.texels[..., [names.index(pick) for pick in picks]]
+        return _taken(image.texels, [names.index(pick) for pick in picks])
+
+
+def _taken(texels: Stored, channels: list[int]) -> Stored:
+    return texels if channels == list(range(texels.shape[2])) else np.take(texels, channels, axis=2)
 
 
 def _usual(file: Path, names: list[str]) -> list[int]:

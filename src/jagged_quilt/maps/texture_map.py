@@ -38,7 +38,9 @@ class TextureMap:
     transfer: Transfer | None = None
 
     def __post_init__(self) -> None:
-        texels = np.array(self.texels)
+        texels = np.asarray(self.texels)
+        if texels.flags.writeable:
+            texels = texels.copy()
         wanted = self.role.value.channels
         if texels.ndim == 2:
             texels = texels[..., None]
@@ -80,7 +82,7 @@ class TextureMap:
         """What the texels mean, (H, W, C) float32: linear light, unit normals (-1..1), or plain numbers (0..1)."""
         if self.texels.dtype.kind == "f":
             return self._values_of_floats()
-        table = _table(self.texels.dtype.itemsize, self._is_encoded, self.role is MapRole.NORMAL)
+        table = self.meanings
         out = np.empty((*self.size, self.role.value.channels), np.float32)
         if self.role is MapRole.NORMAL:
             given = self.texels.shape[2]
@@ -91,13 +93,19 @@ class TextureMap:
         return out
 
     @cached_property
-    def _is_encoded(self) -> bool:
+    def is_encoded(self) -> bool:
+        """Whether the stored values are sRGB-encoded."""
         if self.transfer is None:
             return self.role.value.transfer is Transfer.SRGB and self.texels.dtype.kind == "u"
         return self.transfer is Transfer.SRGB
 
+    @property
+    def meanings(self) -> NDArray[np.float32]:
+        """What each whole number that a texel can store means, before vectors are made unit."""
+        return _table(self.texels.dtype.itemsize, self.is_encoded, self.role is MapRole.NORMAL)
+
     def _values_of_floats(self) -> NDArray[np.float32]:
-        values = linear_from_srgb(self.texels) if self._is_encoded else np.asarray(self.texels, np.float32)
+        values = linear_from_srgb(self.texels) if self.is_encoded else np.asarray(self.texels, np.float32)
         if self.role is not MapRole.NORMAL:
             return values
         vectors = values if float(values.min()) < 0 else values * 2 - 1
