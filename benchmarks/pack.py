@@ -151,8 +151,8 @@ def highlights(name):
     weight = np.gradient(angle) * np.sin(angle) * np.cos(angle)
     off = [np.sqrt(((each - truth) ** 2 * weight).sum() / (truth**2 * weight).sum()) for each in (with_it, without)]
     elsewhere = [(np.abs(each - truth) * weight).sum() / (truth * weight).sum() / 2 for each in (with_it, without)]
-    print(f"{name:18} lobe off by {100 * off[0]:.1f} %, {100 * off[1]:.1f} % without; light elsewhere {100 * elsewhere[0]:.1f} %, "
-          f"{100 * elsewhere[1]:.1f} % without")  # fmt: skip
+    print(f"{name:18} lobe off by {100 * off[0]:.1f} %, {100 * off[1]:.1f} % without; "
+          f"light elsewhere {100 * elsewhere[0]:.1f} %, {100 * elsewhere[1]:.1f} % without")  # fmt: skip
     return off[0] / off[1]
 
 
@@ -166,9 +166,8 @@ def block_codes():
     arrays = jq.pack(swatches, texels=512, layouts=layouts)
     for each in arrays.facts:
         normal, colour = each.quality["normal"], each.quality["diffuse"]
-        print(
-            f"{each.name:18} BC5 {normal['psnr_db']:.1f} dB, {normal['mean_degrees']:.2f} degrees; BC7 {colour['psnr_db']:.1f} dB"
-        )
+        print(f"{each.name:18} BC5 {normal['psnr_db']:.1f} dB, {normal['mean_degrees']:.2f} degrees; "
+              f"BC7 {colour['psnr_db']:.1f} dB")  # fmt: skip
     off = np.mean([10 ** (-each.quality["normal"]["psnr_db"] / 10) for each in arrays.facts])
     print(f"all of BC5 together {-10 * np.log10(off):.1f} dB")
     return (float(np.mean([each.quality["normal"]["mean_degrees"] for each in arrays.facts])),

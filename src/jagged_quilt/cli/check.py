@@ -3,50 +3,100 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from jagged_quilt.cli.common import at_work, terminal
 
+if TYPE_CHECKING:
+    from jagged_quilt.maps.audit import Finding, SwatchAudit
+    from jagged_quilt.quiltfile.quilt import Quilt
+
 
 @click.command("check")
 @click.argument("quilt_file", type=click.Path(path_type=Path))
-def command(quilt_file: Path) -> None:
-    """Read everything that a quilt file names, and say what is there."""
+@click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON.")
+@click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
+def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
+    """Examine everything that a quilt file names: what is there, what is wrong, and how to mend it.
+
+    Exit code 1 when something is wrong.
+    """
+    from jagged_quilt.maps.audit import audit_together
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.results import audit_quilt
+
+    with at_work() as progress:
+        quilt = read_quilt(quilt_file)
+        audits = audit_quilt(quilt, threads=threads, progress=progress)
+        terrain = quilt.terrain
+    findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
+    faults = [each for each in findings if each.level == "fault"]
+    if as_json:
+        import json
+
+        click.echo(json.dumps(_as_json(quilt, audits, findings), indent=2, ensure_ascii=False))
+    else:
+        rows, columns = terrain.heights.shape
+        low, high = terrain.height_range
+        click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
+        click.echo(f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, "
+                   f"{low:.2f} to {high:.2f} m high")  # fmt: skip
+        click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
+        _tell(quilt, audits, findings)
+        used = {layer.swatch for layer in quilt.layers}
+        for audit in audits:
+            if audit.name not in used:
+                click.echo(f'note: swatch "{audit.name}": no layer uses it')
+        notes = len(findings) - len(faults)
+        told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
+        click.echo(", ".join([*told, *([f"{notes} notes" if notes != 1 else "1 note"] if notes else [])]) + ".")
+    if faults:
+        raise SystemExit(1)
+
+
+def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> None:
     from rich.table import Table
 
     from jagged_quilt.maps.roles import SURFACE_ROLES
-    from jagged_quilt.quiltfile.quilt import read_quilt
 
-    with at_work():
-        quilt = read_quilt(quilt_file)
-        terrain = quilt.terrain
-        swatches = quilt.swatches
-    table = Table("swatch", "tile", "relief", *(role.key for role in SURFACE_ROLES), box=None, header_style="bold")
-    remarks = []
-    for swatch in swatches:
-        maps = [swatch.maps.get(role) for role in SURFACE_ROLES]
-        cells = [f"{m.size[1]} x {m.size[0]} {m.texels.dtype.itemsize * 8} bit" if m else "neutral" for m in maps]
-        table.add_row(swatch.name, f"{swatch.tile:g} m", f"{swatch.relief:g} m", *cells)
-        remarks += [f'swatch "{swatch.name}": {path.name} fits no role and is not used' for path in swatch.unused]
-        remarks += [f'swatch "{swatch.name}": no {role.key} map; {_neutral(role)} stands in' for role in swatch.missing]
-    used = {layer.swatch for layer in quilt.layers}
-    remarks += [f'swatch "{swatch.name}": no layer uses it' for swatch in swatches if swatch.name not in used]
-    rows, columns = terrain.heights.shape
-    low, high = terrain.height_range
-    click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
-    click.echo(
-        f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, {low:.2f} to {high:.2f} m high"
-    )
-    click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
+    table = Table("swatch", "tile", *(role.key for role in SURFACE_ROLES), "seam", "faults", box=None, header_style="bold")
+    for audit, source in zip(audits, quilt.sources, strict=True):
+        cells = [_map_words(audit, role.key) for role in SURFACE_ROLES]
+        seams = [max(facts["seam"].values()) for facts in audit.maps.values() if "seam" in facts]
+        table.add_row(audit.name, f"{source.tile:g} m", *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
-    for remark in remarks:
-        click.echo(f"note: {remark}")
-    click.echo("Everything can be read." if not remarks else f"Everything can be read; {len(remarks)} notes above.")
+    for each in findings:
+        where = f'swatch "{each.swatch}"' + (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
+        plain = where if each.level == "fault" else f'swatch "{each.swatch}"'
+        click.echo(f"{each.level}: {plain}: {each.what}" + (f"; {each.measured}" if each.measured else ""))
+        if each.mend and each.level == "fault":
+            click.echo("  to mend it, write after the swatch's own keys:")
+            click.echo("".join(f"    {line}\n" for line in each.mend.splitlines()), nl=False)
 
 
-def _neutral(role: object) -> str:
-    from jagged_quilt.maps.roles import MapRole
+def _map_words(audit: SwatchAudit, role: str) -> str:
+    facts = audit.maps.get(role)
+    if facts is not None:
+        return f"{facts['width']} x {facts['height']} {facts['bits']} bit"
+    derived = any(each.kind == "derived" and each.role == role for each in audit.findings)
+    return "derived" if derived else "neutral" if audit.swatch is not None else "-"
 
-    assert isinstance(role, MapRole)
-    return " ".join(f"{value:g}" for value in role.value.neutral)
+
+def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> dict[str, Any]:
+    import dataclasses
+
+    swatches = [
+        {"name": audit.name, "maps": {role: {k: v for k, v in facts.items() if k != "content"} for role, facts in
+                                      audit.maps.items()}}
+        for audit in audits
+    ]  # fmt: skip
+    faults = sum(each.level == "fault" for each in findings)
+    return {
+        "title": quilt.table.title,
+        "faults": faults,
+        "notes": len(findings) - faults,
+        "swatches": swatches,
+        "findings": [dataclasses.asdict(each) for each in findings],
+    }

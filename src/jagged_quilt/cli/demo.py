@@ -23,7 +23,7 @@ def command(folder: Path, threads: int | None) -> None:
 
     from jagged_quilt.demo.project import write_project
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.quiltfile.results import Results
+    from jagged_quilt.quiltfile.results import Results, audit_quilt
 
     steps: list[tuple[str, str, float]] = []
 
@@ -41,8 +41,8 @@ def command(folder: Path, threads: int | None) -> None:
         results = Results(quilt, threads=threads, progress=progress)
         step(
             "check",
-            lambda: (quilt.swatches, quilt.terrain),
-            lambda read: f"{len(read[0])} swatches, 1 heightmap: all read",
+            lambda: (audit_quilt(quilt, threads=threads, progress=progress), quilt.terrain),
+            lambda seen: f"{len(seen[0])} swatches, 1 heightmap: {sum(len(each.faults) for each in seen[0])} faults",
         )
         step("pack", results.pack, lambda made: _what(folder, made.folder, made.files))
         step("weigh", results.weigh, lambda made: _what(folder, made.folder, made.files))

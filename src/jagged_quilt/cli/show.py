@@ -15,6 +15,7 @@ from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_
 @click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Draw where each layer shows, and how much.")
 @click.option("--maps", "chosen", flag_value="maps", multiple=True, help="Draw the baked maps.")
 @click.option("--view", "chosen", flag_value="view", multiple=True, help="Draw the lit terrain.")
+@click.option("--audit", "chosen", flag_value="audit", multiple=True, help="Draw what examining each swatch found.")
 @click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
 def command(quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...]) -> None:
     """Draw pictures to judge by; all of them where none is chosen."""

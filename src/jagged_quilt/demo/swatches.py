@@ -49,7 +49,7 @@ def brine(side: int) -> Recipe:
     ripple = patches(wu, wv, cells=7, octaves=3, seed=12) * 0.7 + patches(u, v, cells=19, octaves=2, seed=13) * 0.3
     bloom = step(patches(wu, wv, cells=4, octaves=5, seed=14), 0.30, 0.80)
     diffuse = _between((84, 122, 118), (132, 116, 108), bloom) * (0.93 + 0.14 * patches(u, v, cells=5, seed=15))[..., None]
-    return Recipe(stretched(ripple), diffuse, 0.06 + 0.05 * bloom, np.full_like(u, 0.021))
+    return Recipe(stretched(ripple), diffuse, 0.06 + 0.05 * bloom, 0.019 + 0.004 * ripple)
 
 
 def salt_crust(side: int) -> Recipe:
@@ -65,7 +65,7 @@ def salt_crust(side: int) -> Recipe:
     stain = step(patches(u, v, cells=4, octaves=5, seed=26), 0.45, 0.75)
     diffuse = _between((206, 198, 188), (240, 238, 232), np.clip(0.3 + 0.9 * height, 0, 1))
     diffuse = diffuse * (1 - 0.14 * stain[..., None] * np.array([0.3, 0.7, 1.0]))
-    return Recipe(height, diffuse, 0.62 + 0.25 * grain - 0.12 * rim, np.full_like(u, 0.045))
+    return Recipe(height, diffuse, 0.62 + 0.25 * grain - 0.12 * rim, 0.040 + 0.010 * grain)
 
 
 def cracked_clay(side: int) -> Recipe:
@@ -83,7 +83,7 @@ def cracked_clay(side: int) -> Recipe:
     )
     tone = np.clip(0.35 + 0.5 * per_cell(which, seed=37) + 0.5 * (grain - 0.5), 0, 1)
     diffuse = _between((112, 88, 70), (158, 132, 108), tone) * (1 - 0.72 * gap - 0.25 * hairline * (1 - gap))[..., None]
-    return Recipe(height, diffuse, 0.86 - 0.12 * curl + 0.06 * grain, np.full_like(u, 0.038))
+    return Recipe(height, diffuse, 0.86 - 0.12 * curl + 0.06 * grain, 0.033 + 0.010 * grain)
 
 
 def layered_gypsum(side: int) -> Recipe:
@@ -123,7 +123,7 @@ def raked_gravel(side: int) -> Recipe:
     ground = _between((96, 84, 72), (128, 112, 94), sand)
     cover = step(stone, 0.02, 0.25)[..., None]
     diffuse = (stones * cover + ground * (1 - cover)) * (0.72 + 0.28 * stretched(height))[..., None]
-    return Recipe(height, diffuse, 0.80 - 0.22 * cover[..., 0] * hue, np.full_like(u, 0.04))
+    return Recipe(height, diffuse, 0.80 - 0.22 * cover[..., 0] * hue, 0.036 + 0.012 * hue * cover[..., 0])
 
 
 def weathered_planks(side: int) -> Recipe:

@@ -108,6 +108,8 @@ class MapRule:
         Relative to the swatch's folder; empty for the file whose name tells the role.
     made_from : MapRole or None
         For a height map: `NORMAL` makes it from the normals.
+    value : tuple of float
+        What the map means everywhere, in place of a file; empty where there is a file.
     whole_file : bool
         Whether the file plays no other role by its name, though only a channel of it is read.
     """
@@ -120,7 +122,13 @@ class MapRule:
     invert: bool = False
     smooth: bool = False
     made_from: MapRole | None = None
+    value: tuple[float, ...] = ()
     whole_file: bool = False
+
+    def __post_init__(self) -> None:
+        if self.value and (self.role is None or len(self.value) != self.role.value.channels):
+            count = self.role.value.channels if self.role else 0
+            raise RangeError(f"value needs {count} number(s) for this role; got {len(self.value)}")
 
     def source(self, file: Path) -> MapSource:
         """The rule as a source of maps, with the file that it speaks of."""
@@ -191,7 +199,7 @@ class SwatchSource:
             if rule.role in found:
                 raise FileError(f"{self.folder}: the {rule.role.key} map is declared twice")
             found[rule.role] = rule.source(path)
-        declared = set(found)
+        declared = set(found) | set(self.constants)
         named = {self.folder / rule.file for rule in self.rules if rule.file}
         unused: list[Path] = []
         for path in self.files:
@@ -199,7 +207,7 @@ class SwatchSource:
             if path in spoken_for:
                 continue
             if role is None or role in declared:
-                unused += [] if path in named else [path]
+                unused += [] if path in named or role in self.constants else [path]
             elif role in found:
                 raise FileError(
                     f"{self.folder}: both {found[role].file.name} and {path.name} look like the {role.key} map; move one away, "
@@ -208,13 +216,18 @@ class SwatchSource:
             else:
                 found[role] = MapSource(role=role, file=path)
         for rule in self.rules:
-            if rule.file or rule.role is None or rule.made_from:
+            if rule.file or rule.role is None or rule.made_from or rule.value:
                 continue
             if rule.role not in found:
                 raise FileError(f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
                                 f"folder: {self._names(self.files)}")  # fmt: skip
             found[rule.role] = rule.source(found[rule.role].file)
         return found, tuple(unused)
+
+    @property
+    def constants(self) -> dict[MapRole, tuple[float, ...]]:
+        """The maps that are said to mean the same everywhere."""
+        return {rule.role: rule.value for rule in self.rules if rule.value and rule.role is not None}
 
     @property
     def _height_from_normal(self) -> bool:
@@ -231,8 +244,10 @@ class SwatchSource:
             return self.inputs(MapRole.NORMAL)
         if role is MapRole.OPACITY and role not in self.sources:
             return (MapRole.DIFFUSE,)
-        present = set(self.sources) | (
-            {MapRole.HEIGHT} if self._height_from_normal and MapRole.NORMAL in self.sources else set()
+        present = (
+            set(self.sources)
+            | set(self.constants)
+            | ({MapRole.HEIGHT} if self._height_from_normal and MapRole.NORMAL in self.sources else set())
         )
         found = inputs_of(role, present)
         return tuple(each for one in found for each in (self.inputs(one) if one is not role else (one,)))
@@ -243,7 +258,10 @@ class SwatchSource:
         parts: list[str] = [self.seams, self.fit]
         for role in sorted(roles, key=lambda each: each.key):
             inputs = self.inputs(role)
-            parts += [role.key, *(self.sources[each].stamp(digests) for each in inputs)]
+            parts += [
+                role.key,
+                *(self.sources[each].stamp(digests) if each in self.sources else str(self.constants[each]) for each in inputs),
+            ]
             if inputs != (role,):
                 parts.append(f"{self.tile} {self.relief}")
         return fingerprint(*parts)
@@ -259,8 +277,10 @@ class SwatchSource:
         seen: dict[Path, Image] = {}
         wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
         maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
+        for role in wanted & set(self.constants):
+            maps[role] = TextureMap.of_values(role, np.array(self.constants[role], np.float32)[None, None])
         derived = {}
-        if MapRole.OPACITY in roles and MapRole.OPACITY not in maps:
+        if MapRole.OPACITY in roles and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
             source = self.sources[MapRole.DIFFUSE]
             if "a" in (name.lower() for name in seen[source.file].channels):
                 maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a").read(seen)

@@ -164,30 +164,11 @@ class Quilt:
 
     def _rules(self, here: KeyPath, table: MapTable) -> list[MapRule]:
         """Turn one [[swatch.map]] into rules: one, or one for each channel of a packed file."""
-        roles = {role.key: role for role in MapRole}
-        transfer = Transfer(table.transfer) if table.transfer else None
         with self._at(*here):
-            told = [bool(table.role), bool(table.roles), bool(table.packed)]
-            if sum(told) != 1:
+            if [bool(table.role), bool(table.roles), bool(table.packed)].count(True) != 1:
                 raise RangeError('say what the map is: role = "…", or for a file of several maps roles = ["…", "…"] or '
                                  'packed = "gltf"')  # fmt: skip
-            if not table.role:
-                if not table.file or table.channel or table.made_from:
-                    raise RangeError("a file of several maps needs its file, and takes no channel")
-                named = [roles.get(each) for each in table.roles] if table.roles else list(PACKED["gltf"])
-                parts = zip("rgba", named, strict=False)
-                return [MapRule(role=role, file=table.file, channel=channel, invert=table.invert, transfer=transfer,
-                                whole_file=True) for channel, role in parts if role is not None]  # fmt: skip
-            role = roles.get(table.role)
-            if role is None and not table.file:
-                raise RangeError('role = "none" leaves a file out; name it with file = "…"')
-            if table.green and role is not MapRole.NORMAL:
-                raise RangeError("green is said of normal maps")
-            if table.made_from and (role is not MapRole.HEIGHT or table.file):
-                raise RangeError('made_from = "normal" is for role = "height", and without a file')
-            return [MapRule(role=role, file=table.file, channel=table.channel, green=table.green, transfer=transfer,
-                            invert=table.invert, smooth=table.smooth,
-                            made_from=roles[table.made_from] if table.made_from else None)]  # fmt: skip
+            return [_one_rule(table)] if table.role else _packed_rules(table)
 
     def _layer(self, place: int, layer: LayerTable) -> Layer:
         mask = self._mask(place, layer.mask)
@@ -263,6 +244,40 @@ class Quilt:
             raise
         except QuiltError as error:
             raise QuiltFileError(fault_at(self.path, self._text, key, str(error))) from error
+
+
+_ROLES = {role.key: role for role in MapRole}
+
+
+def _one_rule(table: MapTable) -> MapRule:
+    role = _ROLES.get(table.role or "")
+    if role is None and not table.file:
+        raise RangeError('role = "none" leaves a file out; name it with file = "…"')
+    if table.green and role is not MapRole.NORMAL:
+        raise RangeError("green is said of normal maps")
+    if table.made_from and (role is not MapRole.HEIGHT or table.file):
+        raise RangeError('made_from = "normal" is for role = "height", and without a file')
+    if table.value is not None and table.file:
+        raise RangeError("a map is a file or a value, not both")
+    value = table.value if isinstance(table.value, list) else [] if table.value is None else [table.value]
+    return MapRule(role=role, file=table.file, channel=table.channel, green=table.green, transfer=_transfer(table),
+                   invert=table.invert, smooth=table.smooth, value=tuple(value),
+                   made_from=_ROLES[table.made_from] if table.made_from else None)  # fmt: skip
+
+
+def _packed_rules(table: MapTable) -> list[MapRule]:
+    if not table.file or table.channel or table.made_from or table.green or table.value is not None:
+        raise RangeError("a file of several maps needs its file, and takes no channel, green, value or made_from")
+    roles = [_ROLES.get(each) for each in table.roles] if table.roles else list(PACKED["gltf"])
+    return [
+        MapRule(role=role, file=table.file, channel=channel, invert=table.invert, transfer=_transfer(table), whole_file=True)
+        for channel, role in zip("rgba", roles, strict=False)
+        if role is not None
+    ]
+
+
+def _transfer(table: MapTable) -> Transfer | None:
+    return Transfer(table.transfer) if table.transfer else None
 
 
 def read_quilt(path: Path | str) -> Quilt:

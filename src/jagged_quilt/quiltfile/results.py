@@ -18,9 +18,12 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
+from jagged_quilt.maps.audit import SwatchAudit, audit_swatch
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.show.audit_sheet import audit_sheet
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.show.riser import draw_riser
@@ -28,7 +31,7 @@ from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 
-PICTURES = ("swatches", "weights", "maps", "view", "riser")
+PICTURES = ("swatches", "weights", "maps", "view", "riser", "audit")
 
 
 @dataclass(frozen=True)
@@ -128,6 +131,8 @@ class Results:
             return weight_sheets(self.weights, quilt.terrain.area)
         if name == "maps":
             return [maps_sheet(self.bake().folder, quilt.terrain.size)]
+        if name == "audit":
+            return [audit_sheet(each) for each in audit_quilt(quilt, threads=self._threads, progress=self._progress)]
         if name == "riser":
             return [draw_riser(quilt.terrain, threads=self._threads, progress=self._progress)]
         board = Board("")
@@ -199,6 +204,17 @@ class Results:
         except QuiltError:
             return False
         return known == stamp and all(path.is_file() and path.stat().st_size > 0 for path in files)
+
+
+def audit_quilt(quilt: Quilt, *, threads: int | None = None, progress: Progress = silent) -> list[SwatchAudit]:
+    """Examine every swatch of a quilt, as `audit_swatch` does."""
+    audits: list[SwatchAudit | None] = [None] * len(quilt.sources)
+
+    def examine(place: int) -> None:
+        audits[place] = audit_swatch(quilt.sources[place], texels=quilt.table.arrays.texels)
+
+    work_through(range(len(audits)), examine, threads=threads, step="examining maps", progress=progress)
+    return [each for each in audits if each is not None]
 
 
 def _slices_words(made: PackedAnew) -> str:

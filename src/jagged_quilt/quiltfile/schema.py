@@ -72,6 +72,7 @@ class MapTable(Table):
     invert: bool = False
     smooth: bool = False
     made_from: Literal["normal"] | None = None
+    value: float | list[float] | None = None
 
 
 class SwatchTable(Table):

@@ -17,6 +17,7 @@ from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
 from jagged_quilt.show.light import Sun, lit, shoulder
+from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 from jagged_quilt.weights.weight_map import WeightMap
 
 SWATCHES_ON_A_SHEET = 6
@@ -54,11 +55,11 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
             given = swatch.maps.get(role)
             x = left + column * across
             if given is None:
-                board.pin(_neutral(role, high, wide), x, y)
+                board.pin(neutral_picture(role, high, wide), x, y)
                 board.write(x + wide / 2, y + high / 2, "neutral", size=12, side="center", behind="#1e2024")
             else:
                 rows = max(1, round(wide * given.size[0] / given.size[1]))
-                board.pin(_cut(_map_picture(given, rows, wide), high), x, y)
+                board.pin(_cut(map_picture(given, rows, wide), high), x, y)
     return board
 
 
@@ -76,22 +77,6 @@ def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     light = lit(flat[MapRole.DIFFUSE], flat[MapRole.SPECULAR], flat[MapRole.ROUGHNESS][:, 0], flat[MapRole.OCCLUSION][:, 0],
                 world, view, Sun(315, 38), np.ones(len(world), np.float32))  # fmt: skip
     return picture_of(shoulder(light).reshape(wide, wide, 3), wide, wide)
-
-
-def _map_picture(given: TextureMap, rows: int, columns: int) -> Picture:
-    if given.role is MapRole.NORMAL:
-        return picture_of_data(given.values * 0.5 + 0.5, rows, columns)
-    if given.role in (MapRole.DIFFUSE, MapRole.SPECULAR):
-        return picture_of(given.values, rows, columns)
-    return picture_of_data(given.values, rows, columns)
-
-
-def _neutral(role: MapRole, rows: int, columns: int) -> Picture:
-    texel = np.full((1, 1, role.value.channels), role.value.neutral, np.float32)
-    colour = role in (MapRole.DIFFUSE, MapRole.SPECULAR)
-    values = texel * 0.5 + 0.5 if role is MapRole.NORMAL else texel
-    one = picture_of(values, 1, 1) if colour else picture_of_data(values, 1, 1)
-    return np.broadcast_to(one, (rows, columns, 3)).copy()
 
 
 def _cut(picture: Picture, high: int) -> Picture:
@@ -184,7 +169,7 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
         plain = TextureMap(role=role, texels=images[role])
         board.write(x, 66, role.key, size=13, bold=True)
         board.write(x + side, 66, _NOTES[role], size=10, ink=FAINT, side="right")
-        board.pin(_map_picture(plain, rows, columns), x, 80)
+        board.pin(map_picture(plain, rows, columns), x, 80)
         fx, fy = round(column * columns / width), round(row * rows / height)
         board.frame(x + fx - 1, 80 + fy - 1, max(6, round(side * columns / width)) + 2,
                     max(6, round(side * rows / height)) + 2, (255, 214, 64), 1)  # fmt: skip
