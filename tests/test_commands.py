@@ -59,16 +59,16 @@ class TestSteps:
         assert {p: b for p, b in one.items() if p != memo} == {p: b for p, b in two.items() if p != memo}
 
     def test_check_tells_what_is_there_and_what_stands_in(self, project):
-        """The project's maps are noise, which says nothing of green and height, and repeats with a border."""
+        """The project's maps are noise: the specular ones are too bright for any surface, and are told as well."""
         (project / "salt" / "salt_height.png").unlink()
         (project / "salt" / "salt_occlusion.png").unlink()
         write_image(project / "clay" / "holiday.png", np.zeros((2, 2, 3), np.uint8))
         code, said, _ = jquilt("check", project / "job.quilt.toml")
-        assert code == 0
+        assert code == 1
         assert "17 x 17 samples over 16 x 16 m" in said
         assert 'swatch "salt": no height map; 0.5 stands in' in said
         assert "holiday.png fits no role" in said
-        assert "Nothing is wrong, 3 notes." in said
+        assert "2 faults, 3 notes." in said
 
     def test_each_step_says_what_it_wrote(self, project):
         """A line a file: its name, what is in it, its size."""

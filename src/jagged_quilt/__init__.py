@@ -19,9 +19,26 @@ if TYPE_CHECKING:
     from jagged_quilt.blend.layer import Layer as Layer
     from jagged_quilt.blend.layer import Planar as Planar
     from jagged_quilt.blend.layer import Triplanar as Triplanar
+    from jagged_quilt.codecs.pixel_formats import PixelFormat as PixelFormat
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
     from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
     from jagged_quilt.foundation.points import Points as Points
+    from jagged_quilt.maps.audit import audit_swatch as audit_swatch
+    from jagged_quilt.maps.conversions import diffuse_specular_from_metallic as diffuse_specular_from_metallic
+    from jagged_quilt.maps.conversions import flipped_green as flipped_green
+    from jagged_quilt.maps.conversions import gloss_from_roughness as gloss_from_roughness
+    from jagged_quilt.maps.conversions import height_from_alpha as height_from_alpha
+    from jagged_quilt.maps.conversions import height_from_normal as height_from_normal
+    from jagged_quilt.maps.conversions import metallic_from_diffuse_specular as metallic_from_diffuse_specular
+    from jagged_quilt.maps.conversions import normal_from_height as normal_from_height
+    from jagged_quilt.maps.conversions import normals_from_two_channels as normals_from_two_channels
+    from jagged_quilt.maps.conversions import occlusion_from_height as occlusion_from_height
+    from jagged_quilt.maps.conversions import roughness_from_gloss as roughness_from_gloss
+    from jagged_quilt.maps.conversions import roughness_from_shininess as roughness_from_shininess
+    from jagged_quilt.maps.conversions import without_stairs as without_stairs
+    from jagged_quilt.maps.image_files import limit_images as limit_images
+    from jagged_quilt.maps.image_files import read_image as read_image
+    from jagged_quilt.maps.image_files import write_image as write_image
     from jagged_quilt.maps.roles import SURFACE_ROLES as SURFACE_ROLES
     from jagged_quilt.maps.roles import MapRole as MapRole
     from jagged_quilt.maps.swatch import MapRule as MapRule
@@ -32,6 +49,7 @@ if TYPE_CHECKING:
     from jagged_quilt.maps.texture_map import TextureMap as TextureMap
     from jagged_quilt.quiltfile.quilt import Quilt as Quilt
     from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
+    from jagged_quilt.show.audit_sheet import lit_ball as lit_ball
     from jagged_quilt.surfaces.camera import Camera as Camera
     from jagged_quilt.surfaces.terrain import Terrain as Terrain
     from jagged_quilt.weights.mask import Constant as Constant
@@ -58,6 +76,24 @@ _HOME = {
     "QuiltError": "foundation.errors",
     "QuiltWarning": "foundation.errors",
     "Points": "foundation.points",
+    "audit_swatch": "maps.audit",
+    "diffuse_specular_from_metallic": "maps.conversions",
+    "flipped_green": "maps.conversions",
+    "gloss_from_roughness": "maps.conversions",
+    "height_from_alpha": "maps.conversions",
+    "height_from_normal": "maps.conversions",
+    "metallic_from_diffuse_specular": "maps.conversions",
+    "normal_from_height": "maps.conversions",
+    "normals_from_two_channels": "maps.conversions",
+    "occlusion_from_height": "maps.conversions",
+    "roughness_from_gloss": "maps.conversions",
+    "roughness_from_shininess": "maps.conversions",
+    "without_stairs": "maps.conversions",
+    "limit_images": "maps.image_files",
+    "read_image": "maps.image_files",
+    "write_image": "maps.image_files",
+    "lit_ball": "show.audit_sheet",
+    "PixelFormat": "codecs.pixel_formats",
     "MapRole": "maps.roles",
     "SURFACE_ROLES": "maps.roles",
     "MapRule": "maps.swatch",

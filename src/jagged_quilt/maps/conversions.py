@@ -72,12 +72,21 @@ def metallic_from_diffuse_specular(diffuse: Values, specular: Values) -> tuple[V
     # d = b (1 - m) and s = 0.04 (1 - m) + b m, without b: 0.04 m² + (d + s - 0.08) m + 0.04 - s = 0
     half = (d + s - 2 * DIELECTRIC) / 2
     root = np.sqrt(np.maximum(0, half**2 - DIELECTRIC * (DIELECTRIC - s)))
-    metal = np.clip(np.where(s <= DIELECTRIC, 0, (root - half) / DIELECTRIC), 0, 1)
-    plain = 1 - metal
-    base = np.clip((plain * diffuse + metal * (specular - DIELECTRIC * plain)) / (plain**2 + metal**2), 0, 1)
-    again = diffuse_specular_from_metallic(base.astype(np.float32), metal.astype(np.float32))
-    lost = np.maximum(np.abs(again[0] - diffuse), np.abs(again[1] - specular)).max(axis=2, keepdims=True)
-    return base.astype(np.float32), metal.astype(np.float32), lost.astype(np.float32)
+    best: tuple[Values, Values, Values] | None = None
+    for sign in (1, -1):  # below 0.04 both answers may do; the one that loses less is kept
+        metal = np.clip((sign * root - half) / DIELECTRIC, 0, 1).astype(np.float32)
+        plain = 1 - metal
+        fit = (plain * diffuse + metal * (specular - DIELECTRIC * plain)) / (plain**2 + metal**2)
+        base = np.clip(fit, 0, 1).astype(np.float32)
+        again = diffuse_specular_from_metallic(base, metal)
+        lost = np.maximum(np.abs(again[0] - diffuse), np.abs(again[1] - specular)).max(axis=2, keepdims=True)
+        if best is None:
+            best = base, metal, lost
+        else:
+            worse = lost >= best[2]
+            best = np.where(worse, best[0], base), np.where(worse, best[1], metal), np.where(worse, best[2], lost)
+    assert best is not None
+    return best
 
 
 def flipped_green(normals: Values) -> Values:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from enum import Enum
+from itertools import pairwise
 from pathlib import Path
 
 
@@ -103,7 +104,8 @@ def role_of_file(path: Path) -> MapRole | None:
 
 def is_green_down(path: Path) -> bool:
     """Whether a file name says that its normals' green points down the image."""
-    return any(word in GREEN_DOWN_WORDS for word in words_of_file(path))
+    words = words_of_file(path)
+    return any(word in GREEN_DOWN_WORDS for word in [*words, *map("".join, pairwise(words))])
 
 
 def is_packed(path: Path) -> bool:

@@ -114,15 +114,24 @@ def worst_seam(audit: SwatchAudit) -> MapRole:
     return max(roles, key=lambda role: seen[role.key], default=MapRole.DIFFUSE)
 
 
-def lit_ball(swatch: Swatch, side: int) -> Picture:
-    """Draw a sphere in the swatch, seen straight on: longitude along u, latitude along v, normals by its own tangents."""
+def lit_ball(swatch: Swatch, side: int, *, repeats: tuple[float, float] = (3.0, 2.0)) -> Picture:
+    """Draw a sphere in the swatch, seen straight on and lit from the upper left, (side, side, 3) uint8, sRGB.
+
+    Longitude runs along u and latitude along v; normals turn with the sphere's own tangents.
+
+    Parameters
+    ----------
+    repeats : (float, float)
+        How often the maps repeat over the half of the sphere that is seen, across and down.
+    """
     fine = side * _OVERSAMPLED
     y, x = (np.mgrid[:fine, :fine] + 0.5) / fine * 2.12 - 1.06
     inside = x**2 + y**2 < 1
     z = np.sqrt(np.maximum(0, 1 - x**2 - y**2))
     normal = np.stack([x, -y, z], axis=2)[inside]
     longitude, latitude = np.arctan2(normal[:, 0], normal[:, 2]), np.arcsin(np.clip(normal[:, 1], -1, 1))
-    flat = {role: _sampled(swatch, role, longitude / np.pi * 3, 1 - latitude / np.pi * 2) for role in SURFACE_ROLES}
+    u, v = longitude / np.pi * repeats[0], 0.5 - latitude / np.pi * repeats[1]
+    flat = {role: _sampled(swatch, role, u, v) for role in SURFACE_ROLES}
     east = np.stack([np.cos(longitude), np.zeros_like(longitude), -np.sin(longitude)], axis=1)
     north = np.cross(normal, east)
     own = flat[MapRole.NORMAL]
@@ -146,6 +155,6 @@ def _sampled(swatch: Swatch, role: MapRole, u: NDArray[np.float64], v: NDArray[n
     given = swatch.maps.get(role)
     if given is None:
         return np.broadcast_to(np.array(role.value.neutral, np.float32), (len(u), role.value.channels))
-    size = min(256, max(given.size))
+    size = 256
     values = resized(given.values, size, size)
     return values[(np.floor(v * size) % size).astype(int), (np.floor(u * size) % size).astype(int)]
