@@ -249,3 +249,44 @@ class TestMeasures:
         found = m.lengths_of(vectors)
         assert (found.lowest, found.highest) == pytest.approx((0.52, 1.49), abs=0.02)
         assert found.inwards == 0.01
+
+
+class TestSheet:
+    def test_it_shows_maps_ball_repeat_and_findings(self, project):
+        """Whether all is well, something is wrong, or nothing could be read."""
+        from jagged_quilt.show.audit_sheet import audit_sheet, worst_seam
+
+        Map(project, "cracked_clay", "normal").change(green_round)
+        (project.parent / "swatches" / "brine" / "brine_diffuse.png").write_bytes(b"broken")
+        write_image(project.parent / "swatches" / "salt_crust" / "x_albedo.png", np.zeros((4, 4, 3), np.uint8))
+        quilt = jq.read_quilt(project)
+        audits = {source.name: audit_swatch(source, texels=256) for source in quilt.sources}
+        boards = {name: audit_sheet(each).pixels() for name, each in audits.items()}
+        assert all(board.shape == (800, 1280, 3) for board in boards.values())
+        frame = boards["cracked clay"][80:206, 154:280]  # around the normal map
+        assert (frame[0] == (255, 141, 122)).all()
+        assert not (boards["raked gravel"][80, 154:280] == (255, 141, 122)).all()
+        assert audits["brine"].swatch is None
+        assert np.ptp(boards["brine"][320:700, 30:400].astype(int)) < 10  # no ball is drawn of what could not be read
+        assert np.ptp(boards["raked gravel"][320:700, 30:400].astype(int)) > 100
+        assert worst_seam(audits["raked gravel"]) in jq.SURFACE_ROLES
+
+    def test_a_ball_is_lit_from_the_upper_left_and_bumps_turn_with_it(self):
+        flat = jq.Swatch(
+            name="f", tile=1, relief=1, maps={R.DIFFUSE: jq.TextureMap.of_values(R.DIFFUSE, np.full((4, 4, 3), 0.5))}
+        )
+        ball = jq.lit_ball(flat, 100).astype(int).sum(2)
+        assert ball[30, 30] > ball[50, 50] > ball[75, 75]
+        assert ball[2, 2] < 120
+        right = np.broadcast_to(np.float32([0.5, 0, 0.866]), (4, 4, 3))
+        tilted = jq.Swatch(name="t", tile=1, relief=1, maps={**flat.maps, R.NORMAL: jq.TextureMap.of_values(R.NORMAL, right)})
+        assert jq.lit_ball(tilted, 100).astype(int).sum(2)[50, 50] < ball[50, 50]  # it looks away from the light
+
+    @pytest.mark.parametrize("command", [["check"], ["show", "--audit"]])
+    def test_the_commands_tell_of_a_missing_folder(self, project, command):
+        text = project.read_text().replace("swatches/brine", "swatches/brin")
+        project.write_text(text)
+        code, said, errors = jquilt(command[0], project, *command[1:])
+        assert code == (1 if command == ["check"] else 0), errors
+        if command == ["check"]:
+            assert "there is no such swatch folder" in said

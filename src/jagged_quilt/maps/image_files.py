@@ -5,6 +5,7 @@ Values are never converted on the way: 8 bits stay 8 bits, alpha is never multip
 
 from __future__ import annotations
 
+import mmap
 import struct
 import zlib
 from dataclasses import dataclass
@@ -169,20 +170,19 @@ def _check_chunks(path: Path) -> None:
     with path.open("rb") as file:
         if file.read(8) != b"\x89PNG\r\n\x1a\n":
             return
-        kind = b""
-        while kind != b"IEND":
-            head = file.read(8)
-            if len(head) < 8:
-                raise ImageError(f"{path}: the image is broken or cut short: it has no end; get the file again")
-            length, kind = struct.unpack(">I4s", head)
-            if kind == b"IDAT":
-                file.seek(length + 4, 1)
-                continue
-            body = file.read(min(length, 1 << 26))
-            check = file.read(4)
-            if len(check) < 4 or zlib.crc32(kind + body) != int.from_bytes(check, "big"):
-                name = kind.decode("ascii", errors="replace")
-                raise ImageError(f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again")
+        with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
+            at, kind = 8, b""
+            while kind != b"IEND":
+                if at + 12 > len(data):
+                    raise ImageError(f"{path}: the image is broken or cut short: it has no end; get the file again")
+                length, kind = struct.unpack_from(">I4s", data, at)
+                end = at + 12 + length
+                if kind != b"IDAT" and zlib.crc32(data[at + 4 : end - 4]) != int.from_bytes(data[end - 4 : end], "big"):
+                    name = kind.decode("ascii", errors="replace")
+                    raise ImageError(
+                        f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again"
+                    )
+                at = end
 
 
 def _upright(texels: Stored, turn: int) -> Stored:
