@@ -68,18 +68,25 @@ def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> N
         table.add_row(audit.name, f"{source.tile:g} m", *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
     for each in findings:
-        where = f'swatch "{each.swatch}"' + (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
-        plain = where if each.level == "fault" else f'swatch "{each.swatch}"'
-        click.echo(f"{each.level}: {plain}: {each.what}" + (f"; {each.measured}" if each.measured else ""))
-        if each.mend and each.level == "fault":
+        fault = each.level == "fault"
+        where = f'swatch "{each.swatch}"'
+        if fault:
+            where += (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
+        click.echo(click.style(each.level, fg="red" if fault else "yellow") + f": {where}: {each.what}"
+                   + (f"; {each.measured}" if each.measured and not fault else ""))  # fmt: skip
+        if fault and each.measured:
+            click.echo(f"  measured: {each.measured}")
+        if fault and each.mend:
             click.echo("  to mend it, write after the swatch's own keys:")
-            click.echo("".join(f"    {line}\n" for line in each.mend.splitlines()), nl=False)
+            click.echo("".join(click.style(f"    {line}\n", fg="green") for line in each.mend.splitlines()), nl=False)
 
 
 def _map_words(audit: SwatchAudit, role: str) -> str:
     facts = audit.maps.get(role)
     if facts is not None:
-        return f"{facts['width']} x {facts['height']} {facts['bits']} bit"
+        width, height = facts["width"], facts["height"]
+        size = f"{width}²" if width == height else f"{width} x {height}"
+        return f"{size} {facts['bits']} bit"
     derived = any(each.kind == "derived" and each.role == role for each in audit.findings)
     return "derived" if derived else "neutral" if audit.swatch is not None else "-"
 

@@ -125,9 +125,10 @@ def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) ->
     """Say what a step did, a line for each file: its name, what is in it (by `what`, from its stem), and its size."""
     done = f"in {seconds:.1f} s" if made.fresh else "nothing changed; kept as it was"
     click.echo(f"{made.folder}: {done}" + (f"; {made.remark}" if made.remark else ""))
+    wide = max([55, *map(len, (what or {}).values())]) + 3
     for path in made.files:
         kept = (what or {}).get(path.stem, "")
-        click.echo(f"  {path.name:<34}{kept:<58}{-(-path.stat().st_size // 1024):>8,} KiB")
+        click.echo(f"  {path.name:<34}{kept:<{wide}}{-(-path.stat().st_size // 1024):>8,} KiB")
 
 
 @contextmanager

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, report, timed
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, report, terminal, timed
+
+if TYPE_CHECKING:
+    from jagged_quilt.arrays.texture_arrays import TextureArrays
 
 
 @click.command("pack")
@@ -27,4 +31,24 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
         what[layout.name] = words + (
             ", linear alpha" if layout.srgb and layout.stored == 4 and len(layout.channels) == 4 else ""
         )
-    report(made, taken, what | {"arrays": "which slice is which swatch"})
+    report(made, taken, what | {"arrays": "which slice is which swatch, and what it was made from"})
+    _tell_quality(arrays)
+
+
+def _tell_quality(arrays: TextureArrays) -> None:
+    """Say for each slice what block codes cost, where there are any."""
+    from rich.table import Table
+
+    coded = [layout for layout in arrays.layouts if any(layout.name in each.quality for each in arrays.facts)]
+    if not coded:
+        return
+    heads = [f"{layout.name} ({layout.pixels.key})" for layout in coded]
+    table = Table("what block codes cost", *heads, box=None, header_style="bold")
+    for each in arrays.facts:
+        cells = []
+        for layout in coded:
+            quality = each.quality.get(layout.name, {})
+            degrees = f", {quality['mean_degrees']:.2f}° on average" if "mean_degrees" in quality else ""
+            cells.append(f"{quality['psnr_db']:.1f} dB{degrees}" if quality else "-")
+        table.add_row(each.name, *cells)
+    terminal().print(table)
