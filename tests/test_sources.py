@@ -17,7 +17,7 @@ from jagged_quilt.foundation.errors import FileError, ImageError, QuiltFileError
 from jagged_quilt.maps.image_files import limit_images, read_channels, read_image, write_image
 from jagged_quilt.maps.map_source import MapSource
 from jagged_quilt.maps.roles import Transfer
-from jagged_quilt.maps.swatch import SwatchSource
+from jagged_quilt.maps.swatch_source import SwatchSource
 
 R = jq.MapRole
 

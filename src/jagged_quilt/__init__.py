@@ -41,11 +41,11 @@ if TYPE_CHECKING:
     from jagged_quilt.maps.image_files import write_image as write_image
     from jagged_quilt.maps.roles import SURFACE_ROLES as SURFACE_ROLES
     from jagged_quilt.maps.roles import MapRole as MapRole
-    from jagged_quilt.maps.swatch import MapRule as MapRule
     from jagged_quilt.maps.swatch import Swatch as Swatch
-    from jagged_quilt.maps.swatch import SwatchSource as SwatchSource
-    from jagged_quilt.maps.swatch import read_swatch as read_swatch
-    from jagged_quilt.maps.swatch import read_swatches as read_swatches
+    from jagged_quilt.maps.swatch_source import MapRule as MapRule
+    from jagged_quilt.maps.swatch_source import SwatchSource as SwatchSource
+    from jagged_quilt.maps.swatch_source import read_swatch as read_swatch
+    from jagged_quilt.maps.swatch_source import read_swatches as read_swatches
     from jagged_quilt.maps.texture_map import TextureMap as TextureMap
     from jagged_quilt.quiltfile.quilt import Quilt as Quilt
     from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
@@ -96,11 +96,11 @@ _HOME = {
     "PixelFormat": "codecs.pixel_formats",
     "MapRole": "maps.roles",
     "SURFACE_ROLES": "maps.roles",
-    "MapRule": "maps.swatch",
-    "SwatchSource": "maps.swatch",
+    "MapRule": "maps.swatch_source",
+    "SwatchSource": "maps.swatch_source",
     "Swatch": "maps.swatch",
-    "read_swatch": "maps.swatch",
-    "read_swatches": "maps.swatch",
+    "read_swatch": "maps.swatch_source",
+    "read_swatches": "maps.swatch_source",
     "TextureMap": "maps.texture_map",
     "Quilt": "quiltfile.quilt",
     "read_quilt": "quiltfile.quilt",

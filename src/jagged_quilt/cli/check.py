@@ -10,7 +10,8 @@ import click
 from jagged_quilt.cli.common import at_work, terminal
 
 if TYPE_CHECKING:
-    from jagged_quilt.maps.audit import Finding, SwatchAudit
+    from jagged_quilt.maps.audit import SwatchAudit
+    from jagged_quilt.maps.finding import Finding
     from jagged_quilt.quiltfile.quilt import Quilt
 
 

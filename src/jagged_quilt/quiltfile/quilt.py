@@ -17,7 +17,8 @@ from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeErro
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.maps.image_files import limit_images
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
-from jagged_quilt.maps.swatch import MapRule, Swatch, SwatchSource
+from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, read_table
 from jagged_quilt.quiltfile.schema import (

@@ -8,8 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
-from jagged_quilt.maps.audit import SEAM_SEEN, Finding, SwatchAudit
+from jagged_quilt.maps.audit import SwatchAudit
+from jagged_quilt.maps.finding import Finding
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.set_faults import SEAM_SEEN
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.show.board import FAINT, INK, Board, Picture, picture_of
 from jagged_quilt.show.light import Sun, lit, shoulder

@@ -1,0 +1,265 @@
+"""Where the maps of a swatch come from: a folder, what its file names tell, and what is said outright."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.maps.conversions import height_from_normal
+from jagged_quilt.maps.derive import inputs_of
+from jagged_quilt.maps.image_files import SUFFIXES, Image
+from jagged_quilt.maps.map_source import Green, MapSource
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer, role_of_file
+from jagged_quilt.maps.swatch import Swatch, mirrored, repeated
+from jagged_quilt.maps.texture_map import TextureMap
+
+Seams = Literal["keep", "mirror"]
+Fit = Literal["stretch", "repeat"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MapRule:
+    """What a user says outright of one map of a swatch; see `MapSource` for what the fields mean.
+
+    Attributes
+    ----------
+    role : MapRole or None
+        None leaves the file out.
+    file : str
+        Relative to the swatch's folder; empty for the file whose name tells the role.
+    made_from : MapRole or None
+        For a height map: `NORMAL` makes it from the normals.
+    value : tuple of float
+        What the map means everywhere, in place of a file; empty where there is a file.
+    whole_file : bool
+        Whether the file plays no other role by its name, though only a channel of it is read.
+    """
+
+    role: MapRole | None
+    file: str = ""
+    channel: str = ""
+    green: Green | None = None
+    transfer: Transfer | None = None
+    invert: bool = False
+    smooth: bool = False
+    made_from: MapRole | None = None
+    value: tuple[float, ...] = ()
+    whole_file: bool = False
+
+    def __post_init__(self) -> None:
+        if self.value and (self.role is None or len(self.value) != self.role.value.channels):
+            count = self.role.value.channels if self.role else 0
+            raise RangeError(f"value needs {count} number(s) for this role; got {len(self.value)}")
+
+    def source(self, file: Path) -> MapSource:
+        """The rule as a source of maps, with the file that it speaks of."""
+        assert self.role is not None
+        return MapSource(role=self.role, file=file, channel=self.channel, green=self.green, transfer=self.transfer,
+                         invert=self.invert, smooth=self.smooth)  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class SwatchSource:
+    """A folder of maps that is not read yet: which file plays which role is known, the texels are not.
+
+    Attributes
+    ----------
+    rules : sequence of MapRule
+        What is said outright; the names of files tell the rest.
+    seams : "keep" or "mirror"
+        Whether maps that do not repeat are laid out mirrored, two by two; the tile then covers twice as many metres.
+    fit : "stretch" or "repeat"
+        What becomes of maps that are not square: stretched to one, or repeated along the shorter side.
+    """
+
+    name: str
+    folder: Path
+    tile: float
+    relief: float = 0.05
+    rules: Sequence[MapRule] = ()
+    seams: Seams = "keep"
+    fit: Fit = "stretch"
+
+    @cached_property
+    def files(self) -> tuple[Path, ...]:
+        """The image files in the folder; raise `FileError` if there is no such folder."""
+        if not self.folder.is_dir():
+            raise FileError(f"{self.folder}: there is no such swatch folder")
+        return tuple(sorted(p for p in self.folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")))
+
+    @cached_property
+    def sources(self) -> dict[MapRole, MapSource]:
+        """Where the map of each role comes from.
+
+        Raises
+        ------
+        FileError
+            If a rule names a file that is not there, or two files fit one role.
+        """
+        return self._told[0]
+
+    @cached_property
+    def unused(self) -> tuple[Path, ...]:
+        """Image files of the folder that fit no role and that no rule names."""
+        return self._told[1]
+
+    @cached_property
+    def _told(self) -> tuple[dict[MapRole, MapSource], tuple[Path, ...]]:
+        found: dict[MapRole, MapSource] = {}
+        spoken_for: set[Path] = set()
+        for rule in self.rules:
+            if not rule.file:
+                continue
+            path = self.folder / rule.file
+            if not path.is_file():
+                raise FileError(f"{path}: there is no such image file; in the folder: {self._names(self.files)}")
+            if not rule.channel or rule.whole_file:
+                spoken_for.add(path)
+            if rule.role is None:
+                continue
+            if rule.role in found:
+                raise FileError(f"{self.folder}: the {rule.role.key} map is declared twice")
+            found[rule.role] = rule.source(path)
+        declared = set(found) | set(self.constants)
+        named = {self.folder / rule.file for rule in self.rules if rule.file}
+        unused: list[Path] = []
+        for path in self.files:
+            role = role_of_file(path)
+            if path in spoken_for:
+                continue
+            if role is None or role in declared:
+                unused += [] if path in named or role in self.constants else [path]
+            elif role in found:
+                raise FileError(
+                    f"{self.folder}: both {found[role].file.name} and {path.name} look like the {role.key} map; move one away, "
+                    f'or say which: [[swatch.map]] role = "{role.key}", file = "{path.name}"'
+                )
+            else:
+                found[role] = MapSource(role=role, file=path)
+        for rule in self.rules:
+            if rule.file or rule.role is None or rule.made_from or rule.value:
+                continue
+            if rule.role not in found:
+                raise FileError(f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
+                                f"folder: {self._names(self.files)}")  # fmt: skip
+            found[rule.role] = rule.source(found[rule.role].file)
+        return found, tuple(unused)
+
+    @property
+    def constants(self) -> dict[MapRole, tuple[float, ...]]:
+        """The maps that are said to mean the same everywhere."""
+        return {rule.role: rule.value for rule in self.rules if rule.value and rule.role is not None}
+
+    @property
+    def _height_from_normal(self) -> bool:
+        return any(rule.role is MapRole.HEIGHT and rule.made_from is MapRole.NORMAL for rule in self.rules)
+
+    @property
+    def size(self) -> float:
+        """Metres that one repeat covers, with mirrored copies."""
+        return self.tile * (2 if self.seams == "mirror" else 1)
+
+    def inputs(self, role: MapRole) -> tuple[MapRole, ...]:
+        """Return the roles of the files that a role is made from."""
+        if role is MapRole.HEIGHT and self._height_from_normal:
+            return self.inputs(MapRole.NORMAL)
+        if role is MapRole.OPACITY and role not in self.sources:
+            return (MapRole.DIFFUSE,)
+        present = (
+            set(self.sources)
+            | set(self.constants)
+            | ({MapRole.HEIGHT} if self._height_from_normal and MapRole.NORMAL in self.sources else set())
+        )
+        found = inputs_of(role, present)
+        return tuple(each for one in found for each in (self.inputs(one) if one is not role else (one,)))
+
+    def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
+        """Return a hash of all that the maps of some roles are made from: bytes of files, and how they are read."""
+        digests = digests or FileDigests()
+        parts: list[str] = [self.seams, self.fit]
+        for role in sorted(roles, key=lambda each: each.key):
+            inputs = self.inputs(role)
+            parts += [
+                role.key,
+                *(self.sources[each].stamp(digests) if each in self.sources else str(self.constants[each]) for each in inputs),
+            ]
+            if inputs != (role,):
+                parts.append(f"{self.tile} {self.relief}")
+        return fingerprint(*parts)
+
+    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+        """Read the maps that some roles need, and make what can be made.
+
+        Raises
+        ------
+        QuiltError
+            If a file cannot be read or cannot play its role, or there is no diffuse map.
+        """
+        seen: dict[Path, Image] = {}
+        wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
+        maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
+        for role in wanted & set(self.constants):
+            maps[role] = TextureMap.of_values(role, np.array(self.constants[role], np.float32)[None, None])
+        derived = {}
+        if MapRole.OPACITY in roles and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
+            source = self.sources[MapRole.DIFFUSE]
+            if "a" in (name.lower() for name in seen[source.file].channels):
+                maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a").read(seen)
+                derived[MapRole.OPACITY] = "alpha of the diffuse file"
+        if self._height_from_normal and MapRole.HEIGHT in roles:
+            if MapRole.NORMAL not in maps:
+                raise FileError(f"{self.folder}: there is no normal map to make the height map from")
+            maps[MapRole.HEIGHT], derived[MapRole.HEIGHT] = self._integrated(maps[MapRole.NORMAL])
+        read = Swatch(name=self.name, tile=self.tile, relief=self.relief, maps=maps, folder=self.folder, unused=self.unused,
+                      derived=derived)  # fmt: skip
+        whole = (repeated(read) if self.fit == "repeat" else read).with_roles(roles)
+        return mirrored(whole) if self.seams == "mirror" else whole
+
+    def _integrated(self, normals: TextureMap) -> tuple[TextureMap, str]:
+        metres = height_from_normal(normals.values, tile=(self.tile, self.tile))
+        middle = (metres.max() + metres.min()) / 2
+        needed = float(np.ptp(metres))
+        if needed > self.relief * 1.001:
+            raise RangeError(f'swatch "{self.name}": the height map that its normals tell spans {needed:.3g} m, more than its '
+                             f"relief of {self.relief:g} m; write relief = {needed:.2g}")  # fmt: skip
+        values = np.clip((metres - middle) / self.relief + 0.5, 0, 1)
+        return TextureMap.of_values(MapRole.HEIGHT, values[..., None], normals.source), f"from normals; spans {needed:.3g} m"
+
+    @staticmethod
+    def _names(files: Sequence[Path]) -> str:
+        return ", ".join(path.name for path in files) or "none"
+
+
+def read_swatch(
+    folder: Path | str, *, tile: float, relief: float = 0.05, name: str | None = None, rules: Sequence[MapRule] = (),
+    seams: Seams = "keep", fit: Fit = "stretch",
+) -> Swatch:  # fmt: skip
+    """Read the maps of one material from a folder; the file names tell the roles.
+
+    Parameters
+    ----------
+    tile, relief : float
+        Metres that one repeat covers; metres from black to white of the height map.
+    name : str, optional
+        The folder's name, with spaces for underscores, where it is not given.
+    rules, seams, fit
+        See `SwatchSource`.
+    """
+    folder = Path(folder)
+    name = name or folder.name.replace("_", " ")
+    return SwatchSource(name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=seams, fit=fit).read()
+
+
+def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = 0.05) -> list[Swatch]:
+    """Read every sub-folder as a swatch, in order of name, all of one tile size and relief."""
+    folder = Path(folder)
+    if not folder.is_dir():
+        raise FileError(f"{folder}: there is no such folder of swatches")
+    return [read_swatch(p, tile=tile, relief=relief) for p in sorted(folder.iterdir()) if p.is_dir()]
