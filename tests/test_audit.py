@@ -144,6 +144,7 @@ class TestCheck:
             ("looks encoded", "normal", recoded(srgb_from_linear)),
             ("looks encoded", "roughness", lambda t: recoded(srgb_from_linear)(np.rint(t * 0.2))),
             ("looks encoded", "height", lambda t: np.rint(srgb_from_linear(t / 65535.0) * 65535).astype(np.uint16)),
+            ("upside down", "normal", lambda t: t[::-1]),
             ("inwards", "normal", lambda t: np.dstack([t[..., :2], 255 - t[..., 2]])),
             ("unreal colour", "diffuse", lambda t: eighths(t / 255.0 * 0.15)),
             ("colour in a grey map", "roughness", lambda t: np.dstack([t, t, t // 2])),
@@ -159,6 +160,13 @@ class TestCheck:
             after = faults_of(project)
             assert after == [] or (kind == "unreal colour" and after[0].kind == kind) or role == "diffuse", after
 
+    def test_two_mends_of_one_map_do_not_undo_each_other(self, project):
+        Map(project, "cracked_clay", "normal").change(lambda texels: shorter(green_round(texels)))
+        found = faults_of(project)
+        assert {each.kind for each in found} == {"green", "not unit"}
+        mend(project, found)
+        assert faults_of(project) == []
+
     def test_files_that_cannot_be_used_are_findings(self, project):
         """Every one of them, though each swatch alone would stop a reading."""
         clay, salt, gravel, brine = (
@@ -166,6 +174,7 @@ class TestCheck:
         )
         (clay / "cracked_clay_normal.png").write_bytes(b"\x89PNG nothing")
         write_image(salt / "salt_albedo.png", np.zeros((4, 4, 3), np.uint8))
+        (salt / "salt_crust_occlusion.png").write_bytes(b"nothing")
         packed = np.dstack([read_image(gravel / f"raked_gravel_{n}.png") for n in ("occlusion", "roughness", "roughness")])
         packed[..., 2] = 0
         write_image(gravel / "gravel_orm.png", packed)
@@ -174,7 +183,8 @@ class TestCheck:
         (brine / "notes.png").write_bytes((brine / "brine_height.png").read_bytes())
         found = faults_of(project)
         assert sorted((each.kind, each.swatch) for each in found) == [
-            ("cannot be read", "cracked clay"), ("packed file", "raked gravel"), ("two files", "salt crust")]  # fmt: skip
+            ("cannot be read", "cracked clay"), ("cannot be read", "salt crust"), ("packed file", "raked gravel"),
+            ("two files", "salt crust")]  # fmt: skip
         mend(project, found)
         assert faults_of(project) == []
         quilt = jq.read_quilt(project)

@@ -1,1 +1,1 @@
-"""Swatches packed into texture arrays: channel layouts, mip chains, KTX2 files."""
+"""Swatches packed into texture arrays: channel layouts, mip chains, slices, files."""

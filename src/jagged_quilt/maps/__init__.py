@@ -1,1 +1,1 @@
-"""Texture maps and their roles, swatches (the maps of one material), image files in and out."""
+"""Texture maps and their roles, swatches and where they come from, conversions, image files, the audit."""

@@ -12,6 +12,7 @@ import numpy as np
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.maps.finding import SMALL, Bench, Finding, leave_out, map_rule
+from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.map_faults import MAP_CHECKS
 from jagged_quilt.maps.set_faults import NAME_CHECKS, SET_CHECKS
 from jagged_quilt.maps.swatch import Swatch
@@ -65,6 +66,8 @@ def audit_swatch(source: SwatchSource, *, texels: int = 512) -> SwatchAudit:
                 mend=choice_told(str(error)) if twice else "",
             )
         )
+        for path in source.files if twice else ():
+            _try_reading(bench, path)
         return SwatchAudit(name=source.name, findings=tuple(bench.found), maps={}, swatch=None)
     for role, each in sources.items():
         try:
@@ -72,22 +75,30 @@ def audit_swatch(source: SwatchSource, *, texels: int = 512) -> SwatchAudit:
         except QuiltError as error:
             grey = "must be grey" in str(error)
             mend = map_rule(role, channel="r") if grey else leave_out(each.file.name)
-            bench.tell("fault", "colour in a grey map" if grey else "cannot be read", str(error), role, mend=mend)
+            bench.fault("colour in a grey map" if grey else "cannot be read", str(error), role, mend=mend)
     for check in (*NAME_CHECKS, *MAP_CHECKS, *SET_CHECKS):
         check(bench)
     if not any(each.kind in ("cannot be read", "colour in a grey map") for each in bench.found):
         try:
             swatch = source.read()
             for role, words in swatch.derived.items():
-                bench.tell("note", "derived", f"no {role.key} map; made {words}", role, Path())
+                bench.note("derived", f"no {role.key} map; made {words}", role, file=Path())
             for role in swatch.missing:
                 neutral = " ".join(f"{value:g}" for value in role.value.neutral)
-                bench.tell("note", "neutral", f"no {role.key} map; {neutral} stands in", role, Path())
+                bench.note("neutral", f"no {role.key} map; {neutral} stands in", role, file=Path())
         except QuiltError as error:
-            bench.tell("fault", "cannot be used", str(error))
+            bench.fault("cannot be used", str(error))
     order = {"fault": 0, "note": 1}
     found = tuple(sorted(bench.found, key=lambda each: order[each.level]))
     return SwatchAudit(name=source.name, findings=found, maps=dict(_known(bench)), swatch=swatch)
+
+
+def _try_reading(bench: Bench, path: Path) -> None:
+    """Where roles are not clear yet, tell at least which files are broken."""
+    try:
+        read_channels(path)
+    except QuiltError as error:
+        bench.fault("cannot be read", str(error), file=path, mend=leave_out(path.name))
 
 
 def audit_together(audits: Sequence[SwatchAudit]) -> list[Finding]:

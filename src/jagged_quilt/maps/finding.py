@@ -86,6 +86,14 @@ class Bench:
             )
         )
 
+    def fault(self, kind: str, what: str, role: MapRole | None = None, **more: Any) -> None:
+        """Tell of something that is wrong, as `tell` does."""
+        self.tell("fault", kind, what, role, **more)
+
+    def note(self, kind: str, what: str, role: MapRole | None = None, **more: Any) -> None:
+        """Tell of something worth knowing, as `tell` does."""
+        self.tell("note", kind, what, role, **more)
+
     def has(self, role: MapRole, *kinds: str) -> bool:
         """Whether one of some kinds was found on a role."""
         return any(each.role == role.key and each.kind in kinds for each in self.found)

@@ -26,7 +26,7 @@ def _constants(bench: Bench) -> None:
             value = [round(float(each), 4) for each in given.values[0, 0]]
             told = str(value if len(value) > 1 else value[0])
             mend = f'[[swatch.map]]\nrole = "{role.key}"\nvalue = {told}\n'
-            bench.tell("fault", "constant", "every texel is the same", role, measured=f"{told} everywhere", mend=mend)
+            bench.fault("constant", "every texel is the same", role, measured=f"{told} everywhere", mend=mend)
 
 
 def _encodings(bench: Bench) -> None:
@@ -40,8 +40,7 @@ def _encodings(bench: Bench) -> None:
         if expected > _ENOUGH and there < 0.01 * expected:
             kind, how = ("looks linear", "linear") if colour else ("looks encoded", "srgb")
             words = "a colour map that was stored linear" if colour else "a data map that was sRGB-encoded"
-            bench.tell(
-                "fault",
+            bench.fault(
                 kind,
                 words,
                 role,
@@ -53,8 +52,7 @@ def _encodings(bench: Bench) -> None:
         vectors = _raw(normals)
         if m.is_encoded_normal(vectors):
             mean = vectors.mean(axis=(0, 1))
-            bench.tell(
-                "fault",
+            bench.fault(
                 "looks encoded",
                 "a normal map that was sRGB-encoded",
                 _R.NORMAL,
@@ -64,8 +62,7 @@ def _encodings(bench: Bench) -> None:
     if normals is not None and height is not None and height.size == normals.size and not bench.has(_R.HEIGHT, "looks encoded"):
         gain = m.encoding_gain(normals.values, height.values) if not height.is_encoded else 0
         if gain > 0.02:
-            bench.tell(
-                "fault",
+            bench.fault(
                 "looks encoded",
                 "a height map that was sRGB-encoded",
                 _R.HEIGHT,
@@ -82,8 +79,7 @@ def _normals(bench: Bench) -> None:
         lengths = m.lengths_of(_raw(given))
         told = f"length {lengths.mean:.3f} on average, {lengths.lowest:.3f} to {lengths.highest:.3f} (1st to 99th percentile)"
         if lengths.inwards > 0.001:
-            bench.tell(
-                "fault",
+            bench.fault(
                 "inwards",
                 "normals point into the surface",
                 _R.NORMAL,
@@ -91,13 +87,8 @@ def _normals(bench: Bench) -> None:
                 measured=f"{100 * lengths.inwards:.1f} % of the texels",
             )
         elif abs(lengths.mean - 1) > 0.03 or lengths.lowest < 0.9 or lengths.highest > 1.1:
-            bench.tell(
-                "fault",
-                "not unit",
-                "normals are not of unit length",
-                _R.NORMAL,
-                measured=told,
-                mend=map_rule(_R.NORMAL, channel="rg"),
+            bench.fault(
+                "not unit", "normals are not of unit length", _R.NORMAL, measured=told, mend=map_rule(_R.NORMAL, channel="rg")
             )
     _green(bench, given)
 
@@ -113,8 +104,7 @@ def _green(bench: Bench, given: TextureMap) -> None:
         if abs(u) > _BELONGS and abs(v) > _BELONGS:
             if u < 0:
                 invert = not bench.source.sources[_R.HEIGHT].invert
-                bench.tell(
-                    "fault",
+                bench.fault(
                     "height inverted",
                     "the height map is black where the normals say high",
                     _R.HEIGHT,
@@ -122,24 +112,32 @@ def _green(bench: Bench, given: TextureMap) -> None:
                     mend=map_rule(_R.HEIGHT, invert=invert),
                 )
             if u * v < 0:
-                bench.tell(
-                    "fault",
-                    "green",
-                    f"green points {turned}, and is read as the other way",
-                    _R.NORMAL,
-                    measured=told,
-                    mend=mend,
+                bench.fault(
+                    "green", f"green points {turned}, and is read as the other way", _R.NORMAL, measured=told, mend=mend
                 )
             return
+        _upside_down(bench, values, height.values, told)
     share = m.curl_share(values)
-    if share > _CURLED:
-        bench.tell(
-            "fault",
+    if share > _CURLED and not bench.has(_R.NORMAL, "upside down"):
+        bench.fault(
             "green",
             f"green points {turned}, and is read as the other way",
             _R.NORMAL,
             mend=mend,
             measured=f"its slopes have {share / (1 - share):.1f} times the curl that they have with green turned round",
+        )
+
+
+def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -> None:
+    """Normals that have nothing to do with the height map as they lie, and much when one of them is turned over."""
+    u, v = m.agreement(np.ascontiguousarray(normals[::-1]), height)
+    if min(abs(u), abs(v)) > _BELONGS:
+        bench.fault(
+            "upside down",
+            "the normal map lies the other way round than the height map",
+            _R.NORMAL,
+            measured=f"{told}; turned over, by {u:.2f} and {v:.2f}",
+            mend=map_rule(_R.NORMAL, upside_down=True),
         )
 
 
@@ -151,8 +149,7 @@ def _ranges(bench: Bench) -> None:
         if outside > 0.2:
             dark = middle < 0.1
             words = "darker than charcoal: is it stored linear?" if dark else "brighter than fresh snow"
-            bench.tell(
-                "fault",
+            bench.fault(
                 "unreal colour",
                 f"much of it is {words}",
                 _R.DIFFUSE,
@@ -165,8 +162,7 @@ def _ranges(bench: Bench) -> None:
         if between > 0.25:
             file = bench.source.sources[_R.SPECULAR].file.name
             mend = leave_out(file) if _R.ROUGHNESS in bench.maps else f'[[swatch.map]]\nfile = "{file}"\nrole = "shininess"\n'
-            bench.tell(
-                "fault",
+            bench.fault(
                 "unreal specular",
                 "an intensity, not a reflectance: real surfaces reflect 0.02 to 0.08 head on, metals 0.45 and more",
                 _R.SPECULAR,
@@ -181,8 +177,7 @@ def _heights(bench: Bench) -> None:
         return
     levels = len(np.unique(given.texels))
     if levels < _FEW_LEVELS:
-        bench.tell(
-            "fault",
+        bench.fault(
             "stairs",
             "8-bit heights of few levels show stairs",
             _R.HEIGHT,

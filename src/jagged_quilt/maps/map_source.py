@@ -35,6 +35,8 @@ class MapSource:
         How stored values stand for what they mean; None is as the role has it.
     invert : bool
         Whether white and black change places first.
+    upside_down : bool
+        Whether the last row of the file is the top.
     smooth : bool
         Whether 8-bit stairs are smoothed, no texel by more than half a step.
     """
@@ -45,6 +47,7 @@ class MapSource:
     green: Green | None = None
     transfer: Transfer | None = None
     invert: bool = False
+    upside_down: bool = False
     smooth: bool = False
 
     @property
@@ -71,6 +74,8 @@ class MapSource:
             if seen is not None:
                 seen[self.file] = image
         texels = self._chosen(image)
+        if self.upside_down:
+            texels = np.ascontiguousarray(texels[::-1])
         if self.invert:
             texels = np.iinfo(texels.dtype).max - texels if texels.dtype.kind == "u" else np.float32(1) - texels
         if self.is_green_down:
@@ -88,7 +93,15 @@ class MapSource:
 
     def stamp(self, digests: FileDigests) -> str:
         """Return a hash of the file's bytes and of how it is read."""
-        how = (self.role.key, self.channel, self.is_green_down, self.transfer and self.transfer.value, self.invert, self.smooth)
+        how = (
+            self.role.key,
+            self.channel,
+            self.is_green_down,
+            self.transfer and self.transfer.value,
+            self.invert,
+            self.smooth,
+            self.upside_down,
+        )
         return fingerprint(repr(how), digests.digest(self.file, "image file"))
 
     def _chosen(self, image: Image) -> Stored:

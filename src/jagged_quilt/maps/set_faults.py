@@ -18,15 +18,14 @@ SEAM_SEEN = 0.25
 def _names(bench: Bench) -> None:
     for path in bench.source.unused:
         if is_packed(path):
-            bench.tell(
-                "fault",
+            bench.fault(
                 "packed file",
                 f"{path.name} seems to hold several maps in its channels, and is not used",
                 file=path,
                 mend=f'[[swatch.map]]\nfile = "{path.name}"\npacked = "gltf"\n',
             )
         else:
-            bench.tell("note", "unused", f"{path.name} fits no role and is not used", file=path, mend=leave_out(path.name))
+            bench.note("unused", f"{path.name} fits no role and is not used", file=path, mend=leave_out(path.name))
 
 
 def _alphas(bench: Bench) -> None:
@@ -37,8 +36,7 @@ def _alphas(bench: Bench) -> None:
         alpha = image.texels[..., [name.lower() for name in image.channels].index("a")]
         if (alpha == alpha.flat[0]).all():
             rest = "".join(name.lower() for name in image.channels if name.lower() != "a")
-            bench.tell(
-                "note",
+            bench.note(
                 "empty alpha",
                 "its alpha carries nothing",
                 role,
@@ -59,8 +57,7 @@ def _sizes(bench: Bench) -> None:
             measured=", ".join(f"{w} x {h}" for w, h in shapes),
         )
     if any(h != w for h, w in sizes.values()) and bench.source.fit == "stretch":
-        bench.tell(
-            "note",
+        bench.note(
             "not square",
             "maps that are not square are stretched to a square",
             measured=", ".join(f"{w} x {h}" for w, h in shapes),
@@ -69,8 +66,7 @@ def _sizes(bench: Bench) -> None:
     small = {role: max(size) for role, size in sizes.items() if max(size) < bench.texels}
     if small:
         largest = max(max(size) for size in sizes.values())
-        bench.tell(
-            "note",
+        bench.note(
             "enlarged",
             f"packing at {bench.texels} enlarges {', '.join(role.key for role in small)}",
             measured=f"{min(small.values())} texels along the longer side",
@@ -86,8 +82,7 @@ def _duplicates(bench: Bench) -> None:
         other = seen.setdefault(key, role)
         alone = bench.source.sources[other].file != file
         if other is not role and alone and max(bench.maps[role].size) > SMALL and not bench.has(role, "constant"):
-            bench.tell(
-                "fault",
+            bench.fault(
                 "same map twice",
                 f"the {role.key} map holds the same texels as the {other.key} map",
                 role,
@@ -101,8 +96,7 @@ def _seams(bench: Bench) -> None:
     role = max(bench.seams, key=lambda each: bench.seams[each].worst, default=None)
     if role is not None and bench.seams[role].worst > SEAM_SEEN and bench.source.seams == "keep":
         seam = bench.seams[role]
-        bench.tell(
-            "fault",
+        bench.fault(
             "seam",
             "its border shows when it repeats",
             role,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
@@ -48,6 +48,7 @@ class MapRule:
     green: Green | None = None
     transfer: Transfer | None = None
     invert: bool = False
+    upside_down: bool = False
     smooth: bool = False
     made_from: MapRole | None = None
     value: tuple[float, ...] = ()
@@ -58,11 +59,14 @@ class MapRule:
             count = self.role.value.channels if self.role else 0
             raise RangeError(f"value needs {count} number(s) for this role; got {len(self.value)}")
 
-    def source(self, file: Path) -> MapSource:
-        """The rule as a source of maps, with the file that it speaks of."""
-        assert self.role is not None
-        return MapSource(role=self.role, file=file, channel=self.channel, green=self.green, transfer=self.transfer,
-                         invert=self.invert, smooth=self.smooth)  # fmt: skip
+    def onto(self, source: MapSource) -> MapSource:
+        """Return a source with all that this rule says said of it; what it leaves open stays."""
+        said = {name: getattr(self, name) for name in _KEYS if getattr(self, name) != _NOTHING_SAID[name]}
+        return replace(source, **said)
+
+
+_KEYS = ("channel", "green", "transfer", "invert", "upside_down", "smooth")
+_NOTHING_SAID = {each.name: each.default for each in fields(MapRule) if each.name in _KEYS}
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -126,7 +130,7 @@ class SwatchSource:
                 continue
             if rule.role in found:
                 raise FileError(f"{self.folder}: the {rule.role.key} map is declared twice")
-            found[rule.role] = rule.source(path)
+            found[rule.role] = rule.onto(MapSource(role=rule.role, file=path))
         declared = set(found) | set(self.constants)
         named = {self.folder / rule.file for rule in self.rules if rule.file}
         unused: list[Path] = []
@@ -149,7 +153,7 @@ class SwatchSource:
             if rule.role not in found:
                 raise FileError(f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
                                 f"folder: {self._names(self.files)}")  # fmt: skip
-            found[rule.role] = rule.source(found[rule.role].file)
+            found[rule.role] = rule.onto(found[rule.role])
         return found, tuple(unused)
 
     @property

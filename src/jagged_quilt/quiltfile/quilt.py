@@ -262,7 +262,7 @@ def _one_rule(table: MapTable) -> MapRule:
         raise RangeError("a map is a file or a value, not both")
     value = table.value if isinstance(table.value, list) else [] if table.value is None else [table.value]
     return MapRule(role=role, file=table.file, channel=table.channel, green=table.green, transfer=_transfer(table),
-                   invert=table.invert, smooth=table.smooth, value=tuple(value),
+                   invert=table.invert, upside_down=table.upside_down, smooth=table.smooth, value=tuple(value),
                    made_from=_ROLES[table.made_from] if table.made_from else None)  # fmt: skip
 
 
@@ -271,7 +271,15 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
         raise RangeError("a file of several maps needs its file, and takes no channel, green, value or made_from")
     roles = [_ROLES.get(each) for each in table.roles] if table.roles else list(PACKED["gltf"])
     return [
-        MapRule(role=role, file=table.file, channel=channel, invert=table.invert, transfer=_transfer(table), whole_file=True)
+        MapRule(
+            role=role,
+            file=table.file,
+            channel=channel,
+            invert=table.invert,
+            upside_down=table.upside_down,
+            transfer=_transfer(table),
+            whole_file=True,
+        )
         for channel, role in zip("rgba", roles, strict=False)
         if role is not None
     ]

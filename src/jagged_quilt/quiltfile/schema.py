@@ -70,6 +70,7 @@ class MapTable(Table):
     green: Literal["up", "down"] | None = None
     transfer: Literal["srgb", "linear"] | None = None
     invert: bool = False
+    upside_down: bool = False
     smooth: bool = False
     made_from: Literal["normal"] | None = None
     value: float | list[float] | None = None
