@@ -85,6 +85,17 @@ class TestSteps:
         assert re.search(r"normal\.png +48 x 48, 8 bit, tangent space, green up", baked)
         assert re.search(r"height\.png +48 x 48, 16 bit, white is 0\.05 m", baked)
 
+    def test_pack_tells_what_block_codes_cost_and_what_was_kept(self, project):
+        quilt = project / "job.quilt.toml"
+        own = 'formats = { specular = "bc1" }\n[[arrays.layout]]\nname = "n"\nchannels = ["normal.x", "normal.y"]\nformat = "bc5"\n'
+        quilt.write_text(QUILT.replace("[weights]", own + "[weights]"))
+        said = jquilt("pack", quilt)[1]
+        assert re.search(r"n\.ktx2 +2 slices of 16 x 16 with mips, BC5, 8 bits a texel, plain data", said)
+        assert re.search(r"what block codes cost +specular \(bc1\) +n \(bc5\)", said)
+        assert len(re.findall(r"^ (?:clay|salt) +[\d.]+ dB +[\d.]+ dB, [\d.]+° on average", said, re.M)) == 2
+        write_image(project / "salt" / "salt_height.png", np.zeros((16, 16), np.uint8))
+        assert "1 slices made, 7 kept as they were" in jquilt("pack", quilt)[1]
+
     def test_a_slow_start_says_that_it_compiles(self, project):
         """On standard error, and only then."""
         said = "compiling the kernels; only the first run needs this"

@@ -1,5 +1,8 @@
 """The demo's swatches: seamless, and all six maps of a swatch from one relief."""
 
+import importlib.util
+from pathlib import Path
+
 import numpy as np
 import pytest
 
@@ -79,3 +82,26 @@ class TestProject:
         row, column = np.unravel_index(np.argmin(metres), metres.shape)
         assert 0.3 < row / 256 < 0.95
         assert 0.3 < column / 256 < 0.95
+
+
+class TestPacked:
+    """What the demo's swatches lose by packing; measured by the functions of the benchmark."""
+
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def measure():
+        path = Path(__file__).parents[1] / "benchmarks" / "pack.py"
+        spec = importlib.util.spec_from_file_location("pack_benchmark", path)
+        module = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(module)
+        return module
+
+    @pytest.mark.parametrize("name", MATERIALS)
+    def test_widening_at_least_halves_the_error_of_the_highlight(self, measure, name):
+        """Of a mip, against 4096 full-size texels under each of its own."""
+        assert measure.highlights(name) < 0.5
+
+    def test_block_codes_keep_colour_and_normals(self, measure):
+        degrees, psnr = measure.block_codes()
+        assert degrees < 1.0
+        assert psnr > 48

@@ -195,6 +195,24 @@ class TestRules:
         assert stamp == source(tmp_path, *made.rules).stamp(list(R))
         assert stamp != source(tmp_path, *made.rules[:2]).stamp(list(R))
 
+    def test_opacity_is_a_file_a_value_or_the_diffuse_alpha(self, tmp_path):
+        rgba = np.dstack([texels(8, 8, 1), texels(8, 8, 2)[..., 0]])
+        write_image(tmp_path / "a" / "a_diffuse.png", rgba)
+        write_image(tmp_path / "b" / "b_normal.png", texels(8, 8))
+        layouts = ["diffuse_opacity"]
+        alpha = jq.pack([source(tmp_path / "a")], texels=8, layouts=layouts)
+        assert np.array_equal(alpha.texels("diffuse_opacity", "s"), rgba)
+        assert alpha.facts[0].derived == {"opacity": "alpha of the diffuse file"}
+        told = jq.pack([source(tmp_path / "a", jq.MapRule(role=R.OPACITY, value=(0.2,)))], texels=8, layouts=layouts)
+        assert (told.texels("diffuse_opacity", "s")[..., 3] == 51).all()
+        grey = jq.MapRule(role=R.DIFFUSE, value=(0.5, 0.5, 0.5))
+        assert (
+            jq.pack([source(tmp_path / "b", grey)], texels=8, layouts=layouts).texels("diffuse_opacity", "s")
+            == (188, 188, 188, 255)
+        ).all()
+        with pytest.raises(ShapeError, match="no diffuse map"):
+            jq.pack([source(tmp_path / "b")], texels=8, layouts=layouts)
+
     def test_green_is_told_by_the_file_name_too(self, tmp_path):
         for name, down in (("a_normal_dx.png", True), ("a_normal_gl.png", False), ("a_NormalDirectX_2k.png", True)):
             assert MapSource(role=R.NORMAL, file=Path(name)).is_green_down == down

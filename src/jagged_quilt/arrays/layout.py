@@ -56,11 +56,15 @@ class Layout:
     pixels: PixelFormat = PixelFormat.UNORM8
 
     def __post_init__(self) -> None:
-        if len(self.channels) not in self.pixels.value.channels and len(self.channels) != 3:
-            counts = " or ".join(str(n) for n in self.pixels.value.channels)
+        opaque = len(self.channels) == 4 and self.channels[3] == Channel(None)
+        count = 3 if opaque and self.pixels is PixelFormat.BC1 else len(self.channels)
+        held = {
+            *self.pixels.value.channels,
+            *({3} if 4 in self.pixels.value.channels else set()),
+        }  # three are filled up to four
+        if count not in held:
+            counts = " or ".join(str(n) for n in sorted(held))
             raise RangeError(f'array "{self.name}": {self.pixels.key} holds {counts} channels; got {len(self.channels)}')
-        if len(self.channels) == 3 and self.pixels in (PixelFormat.BC4, PixelFormat.BC5):
-            raise RangeError(f'array "{self.name}": {self.pixels.key} cannot hold 3 channels')
         if not self.roles:
             raise RangeError(f'array "{self.name}": no channel holds a map')
 

@@ -174,8 +174,8 @@ class SwatchSource:
         """Return the roles of the files that a role is made from."""
         if role is MapRole.HEIGHT and self._height_from_normal:
             return self.inputs(MapRole.NORMAL)
-        if role is MapRole.OPACITY and role not in self.sources:
-            return (MapRole.DIFFUSE,)
+        if role is MapRole.OPACITY and role not in self.sources and role not in self.constants:
+            return (MapRole.DIFFUSE,) if MapRole.DIFFUSE in self.sources else ()
         present = (
             set(self.sources)
             | set(self.constants)
