@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-import threading
 import warnings
 import zlib
 from collections.abc import Collection, Iterable, Sequence
@@ -17,7 +16,15 @@ import numpy as np
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named
 from jagged_quilt.arrays.mips import MipFilter, level_count
 from jagged_quilt.arrays.slices import PackedSlice, packed_slices
-from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, SliceFacts, SlicesInMemory, TextureArrays, write_arrays
+from jagged_quilt.arrays.texture_arrays import (
+    INPUTS,
+    MANIFEST,
+    SliceFacts,
+    SlicesInMemory,
+    TextureArrays,
+    array_head,
+    write_arrays,
+)
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool
 from jagged_quilt.foundation.checks import known_name, power_of_two
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, ShapeError
@@ -92,7 +99,8 @@ def pack(
     """
     job = _Job.of(swatches, texels, layouts, mips)
     packed: dict[tuple[str, str], PackedSlice] = {}
-    told = job.run({}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), threads, progress)
+    told = job.stamped(threads, FileDigests(), {})
+    job.run(told, {}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), threads, progress)
     facts, owners = _shared(job, told, {key: _content(one) for key, one in packed.items()})
     stores = tuple(
         SlicesInMemory(layout, job.side, [packed[layout.name, stamp] for stamp in owners[layout.name]])
@@ -134,18 +142,22 @@ def pack_files(
     job = _Job.of(swatches, texels, layouts, mips)
     folder = make_folder(Path(folder))
     earlier = _Earlier(folder, job, zstd, anew)
+    told = job.stamped(threads, earlier.digests, earlier.facts)
+    first_facts, first_owners = _shared(job, told, {key: key for key in told.keys_used})
+    frames: dict[tuple[str, str], list[Frame]] = {}
     with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
-        spools = {layout.name: Spool(Path(work) / layout.name, zstd=zstd) for layout in job.layouts}
-        frames: dict[tuple[str, str], list[Frame]] = {}
-        quality: dict[tuple[str, str], dict[str, float]] = {}
+        spools = {}
+        for layout in job.layouts:
+            head = array_head(layout, job.side, first_facts, len(first_owners[layout.name]), zstd=zstd)
+            spools[layout.name] = Spool(Path(work) / layout.name, zstd=zstd, head=head)
+        places = {(name, made_from): n for name, owners in first_owners.items() for n, made_from in enumerate(owners)}
 
         def keep(layout: str, made_from: str, one: PackedSlice) -> None:
-            frames[layout, made_from] = [spools[layout].add(level) for level in one.levels]
-            quality[layout, made_from] = one.quality
+            which = places[layout, made_from]
+            frames[layout, made_from] = [spools[layout].add(texels, level, which) for level, texels in enumerate(one.levels)]
 
         try:
-            told = job.run(earlier.frames, keep, threads, progress, digests=earlier.digests, quality=quality,
-                           old=earlier.facts)  # fmt: skip
+            job.run(told, earlier.frames, keep, threads, progress)
         finally:
             for spool in spools.values():
                 spool.close()
@@ -241,40 +253,46 @@ class _Job:
             raise RangeError(f"an array holds up to {MOST_SLICES} slices; got {len(given)} swatches: pack them into several")
         return cls(given, side, chosen, mips)
 
-    def run(
-        self, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress, *,
-        digests: FileDigests | None = None, quality: dict[tuple[str, str], dict[str, float]] | None = None,
-        old: dict[str, SliceFacts] | None = None,
-    ) -> _Told:  # fmt: skip
-        """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
-        told = _Told([{} for _ in self.given], {} if quality is None else quality, [{} for _ in self.given])
-        claimed: set[tuple[str, str]] = set()
-        lock = threading.Lock()
+    def stamped(self, threads: int | None, digests: FileDigests, old: dict[str, SliceFacts]) -> _Told:
+        """Hash what every slice is made from; what is known of a slice that is as it was is taken over."""
+        told = _Told([{} for _ in self.given], {}, [{} for _ in self.given])
 
-        def pack_one(place: int) -> None:
+        def stamp_one(place: int) -> None:
             swatch = self.given[place]
-            stamps = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
-            told.stamps[place] = stamps
-            with lock:
-                mine = [layout for layout in self.layouts if (layout.name, stamps[layout.name]) not in claimed]
-                claimed.update((layout.name, stamps[layout.name]) for layout in mine)
-            mine = [layout for layout in mine if (layout.name, stamps[layout.name]) not in there]
-            before = (old or {}).get(swatch.name)
-            if before is not None:
-                told.derived[place] = dict(before.derived)
-            if mine:
-                read = swatch.read({role for layout in mine for role in _roles_read(layout)})
-                _warn_of_sizes(read)
-                told.derived[place] |= {role.key: words for role, words in read.derived.items()}
-                for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
-                    keep(layout.name, stamps[layout.name], one)
-                    told.quality[layout.name, stamps[layout.name]] = one.quality
-            for layout in self.layouts:
-                if before is not None and before.stamps.get(layout.name) == stamps[layout.name]:
-                    told.quality.setdefault((layout.name, stamps[layout.name]), before.quality.get(layout.name, {}))
+            told.stamps[place] = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
 
-        work_through(range(len(self.given)), pack_one, threads=threads, step="packing swatches", progress=progress)
+        work_through(range(len(self.given)), stamp_one, threads=threads)
+        for swatch, stamps, derived in zip(self.given, told.stamps, told.derived, strict=True):
+            before = old.get(swatch.name)
+            if before is not None:
+                derived.update(before.derived)
+                for layout, stamp in stamps.items():
+                    if before.stamps.get(layout) == stamp:
+                        told.quality[layout, stamp] = before.quality.get(layout, {})
         return told
+
+    def run(
+        self, told: _Told, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress
+    ) -> None:  # fmt: skip
+        """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
+        claimed = set(there)
+        tasks = []
+        for place, stamps in enumerate(told.stamps):
+            mine = [layout for layout in self.layouts if (layout.name, stamps[layout.name]) not in claimed]
+            claimed.update((layout.name, stamps[layout.name]) for layout in mine)
+            tasks.append((place, mine))
+
+        def pack_one(task: tuple[int, list[Layout]]) -> None:
+            place, mine = task
+            read = self.given[place].read({role for layout in mine for role in _roles_read(layout)})
+            _warn_of_sizes(read)
+            told.derived[place] |= {role.key: words for role, words in read.derived.items()}
+            for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
+                stamp = told.stamps[place][layout.name]
+                keep(layout.name, stamp, one)
+                told.quality[layout.name, stamp] = one.quality
+
+        work_through([task for task in tasks if task[1]], pack_one, threads=threads, step="packing swatches", progress=progress)
 
     def _stamp(self, swatch: Packable, layout: Layout, digests: FileDigests | None) -> str:
         how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, self.mips)

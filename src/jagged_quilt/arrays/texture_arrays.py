@@ -313,13 +313,7 @@ def write_arrays(
     with written_together(folder) as stage:
 
         def write_one(layout: Layout) -> None:
-            names = [{"swatch": each.name, "slice": each.slices[layout.name], "tile": each.tile, "relief": each.relief}
-                     for each in facts]  # fmt: skip
-            head = Ktx2Head(
-                pixels=layout.pixels, channels=layout.stored, srgb=layout.srgb, width=side, height=side,
-                slices=len(frames[layout.name]), levels=level_count(side), zstd=zstd,
-                notes={_NOTE: json.dumps(names), "jaggedQuiltChannels": json.dumps([str(each) for each in layout.channels])},
-            )  # fmt: skip
+            head = array_head(layout, side, facts, len(frames[layout.name]), zstd=zstd)
             by_level = [[each[level] for each in frames[layout.name]] for level in range(head.levels)]
             write_ktx2(stage / f"{layout.name}.ktx2", head, by_level)
 
@@ -328,6 +322,18 @@ def write_arrays(
         if seen is not None:
             write_json(stage / INPUTS, seen)
     return [*(folder / f"{layout.name}.ktx2" for layout in layouts), folder / MANIFEST]
+
+
+def array_head(layout: Layout, side: int, facts: Sequence[SliceFacts], slices: int, *, zstd: bool) -> Ktx2Head:
+    """What the KTX2 file of an array says before its texels."""
+    names = [
+        {"swatch": each.name, "slice": each.slices[layout.name], "tile": each.tile, "relief": each.relief} for each in facts
+    ]
+    return Ktx2Head(
+        pixels=layout.pixels, channels=layout.stored, srgb=layout.srgb, width=side, height=side, slices=slices,
+        levels=level_count(side), zstd=zstd,
+        notes={_NOTE: json.dumps(names), "jaggedQuiltChannels": json.dumps([str(each) for each in layout.channels])},
+    )  # fmt: skip
 
 
 def _layout_facts(layout: Layout) -> dict[str, Any]:

@@ -90,15 +90,30 @@ class Ktx2Head:
 
 
 class Spool:
-    """A file of frames in the order in which they arrive, from any thread."""
+    """A file of frames in the order in which they arrive, from any thread.
 
-    def __init__(self, path: Path, *, zstd: bool) -> None:
+    Parameters
+    ----------
+    zstd : bool
+        Whether frames are compressed.
+    head : Ktx2Head, optional
+        Of the KTX2 file that they are for. Without zstd every frame then goes where it will lie in that file, so that
+        `write_ktx2` need not copy it.
+    """
+
+    def __init__(self, path: Path, *, zstd: bool, head: Ktx2Head | None = None) -> None:
         self._path, self._zstd, self._end, self._lock = path, zstd, 0, threading.Lock()
-        self._file = path.open("wb")
+        self._file = path.open("wb", buffering=0)
         self._packers = threading.local()
+        self._head = None if zstd else head
+        if self._head is not None:
+            empty = [
+                [Frame(path, 0, self._head.slice_bytes(level), 0)] * self._head.slices for level in range(self._head.levels)
+            ]
+            self._starts = _front(self._head, empty)[1]
 
-    def add(self, texels: NDArray[Any]) -> Frame:
-        """Compress texels, if that is asked, and write them."""
+    def add(self, texels: NDArray[Any], level: int = 0, which: int = 0) -> Frame:
+        """Compress texels, if that is asked, and write them; level and slice tell their place, if there is one."""
         data: Any = np.ascontiguousarray(texels).reshape(-1).view(np.uint8).data
         if self._zstd:
             packer = getattr(self._packers, "packer", None)
@@ -107,8 +122,12 @@ class Spool:
             data = packer.compress(data)
         crc = zlib.crc32(data)
         with self._lock:
-            offset, self._end = self._end, self._end + len(data)
-            self._file.write(data)
+            offset = self._end if self._head is None else self._starts[level] + which * len(data)
+            self._end = max(self._end, offset + len(data))
+            self._file.seek(offset)
+            done = 0
+            while done < len(data):
+                done += self._file.write(memoryview(data)[done:])
         return Frame(self._path, offset, len(data), crc)
 
     def close(self) -> None:
@@ -122,8 +141,32 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
     Parameters
     ----------
     frames : (levels, slices) of Frame
-        From the full size down; they may lie in several files, and are copied as they are.
+        From the full size down; they may lie in several files, and are copied as they are. A file in which all of them lie
+        in their places already is taken over.
     """
+    front, starts = _front(head, frames)
+    first = frames[0][0]
+    places = [start + sum(frame.length for frame in level[:n]) for start, level in zip(starts, frames, strict=True)
+              for n in (0, len(level) - 1)]  # fmt: skip
+    lie = [level[n].offset for level in frames for n in (0, len(level) - 1)]
+    whole = all(len(list(_runs(level))) == 1 and level[0].path == first.path for level in frames)
+    with written_whole(path) as temporary:
+        if whole and places == lie:
+            with first.path.open("r+b", buffering=0) as target:
+                target.write(front)
+            temporary.unlink()  # to replace a file makes some file systems write all of the new one to disk first
+            first.path.replace(temporary)
+            return
+        with temporary.open("wb", buffering=0) as target:
+            target.write(front)
+            for level in reversed(range(head.levels)):
+                target.write(bytes(starts[level] - target.tell()))
+                for start, length, source in _runs(frames[level]):
+                    _copy(source, start, length, target)
+
+
+def _front(head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> tuple[bytes, list[int]]:
+    """All of a file that stands before its texels, and where each level begins."""
     scheme = _ZSTD if head.zstd else _PLAIN
     descriptor = _descriptor(head)
     checks = {"frames": ["".join(f"{f.length:08x}{f.crc:08x}" for f in level) for level in frames], "head": _NOTHING}
@@ -132,13 +175,12 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
     notes_at = descriptor_at + len(descriptor)
     align = 1 if head.zstd else int(np.lcm(4, head.unit_bytes))
     offset = notes_at + len(notes)
-    index, gaps = [b""] * head.levels, [0] * head.levels
+    index, starts = [b""] * head.levels, [0] * head.levels
     for level in reversed(range(head.levels)):  # the smallest level comes first in the file
         length = sum(frame.length for frame in frames[level])
-        gaps[level] = -offset % align
-        offset += gaps[level]
-        index[level] = _LEVEL.pack(offset, length, head.slice_bytes(level) * head.slices)
-        offset += length
+        starts[level] = offset + -offset % align
+        index[level] = _LEVEL.pack(starts[level], length, head.slice_bytes(level) * head.slices)
+        offset = starts[level] + length
     numbers = head.pixels.value.srgb if head.srgb else head.pixels.value.plain
     size = 1 if head.pixels.value.block else np.dtype(head.pixels.value.kind).itemsize
     header = _HEADER.pack(
@@ -146,13 +188,7 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
         descriptor_at, len(descriptor), notes_at, len(notes), 0, 0,
     )  # fmt: skip
     front = b"".join([_IDENTIFIER, header, *index, descriptor, notes])
-    front = front.replace(_head_entry(_NOTHING), _head_entry(f"{zlib.crc32(front):08x}"))
-    with written_whole(path) as temporary, temporary.open("wb", buffering=0) as target:
-        target.write(front)
-        for level in reversed(range(head.levels)):
-            target.write(bytes(gaps[level]))
-            for start, length, source in _runs(frames[level]):
-                _copy(source, start, length, target)
+    return front.replace(_head_entry(_NOTHING), _head_entry(f"{zlib.crc32(front):08x}")), starts
 
 
 class Ktx2File:
