@@ -262,6 +262,21 @@ class TestFiles:
                     assert np.array_equal(again.level(layout.name, level), arrays.level(layout.name, level))
             assert (again.names, again.tiles, again.layouts) == (arrays.names, arrays.tiles, arrays.layouts)
 
+    def test_loaded_arrays_can_be_saved_elsewhere(self, tmp_path):
+        jq.pack([made_swatch("a", 1)], texels=16).save(tmp_path / "one")
+        jq.TextureArrays.load(tmp_path / "one").save(tmp_path / "two")
+        assert all((tmp_path / "two" / p.name).read_bytes() == p.read_bytes() for p in (tmp_path / "one").glob("*.ktx2"))
+
+    def test_what_was_derived_is_forgotten_once_there_is_a_file(self, folders):
+        normal = folders / "in" / "a" / "a_normal.png"
+        given = normal.read_bytes()
+        normal.unlink()
+        jq.pack_files(sources(folders), folders / "out", texels=16)
+        assert "normal" in jq.TextureArrays.load(folders / "out").facts[0].derived
+        normal.write_bytes(given)
+        jq.pack_files(sources(folders), folders / "out", texels=16)
+        assert jq.TextureArrays.load(folders / "out").facts[0].derived == {}
+
     @pytest.mark.parametrize("format", ["bc1", "bc3", "bc7", "unorm16", "half"])
     def test_formats_are_kept_in_files_and_what_blocks_cost_is_told(self, folders, format):
         pixels = {each.key: each for each in PixelFormat}[format]

@@ -93,7 +93,7 @@ def pack(
     Raises
     ------
     RangeError
-        If `texels` is not a power of two, or the arrays would be too large to address.
+        If `texels` is not a power of two, or there are more than 2,048 swatches.
     ShapeError
         If there is no swatch, or two of one name.
     """
@@ -284,9 +284,11 @@ class _Job:
 
         def pack_one(task: tuple[int, list[Layout]]) -> None:
             place, mine = task
-            read = self.given[place].read({role for layout in mine for role in _roles_read(layout)})
+            roles = {role for layout in mine for role in _roles_read(layout)}
+            read = self.given[place].read(roles)
             _warn_of_sizes(read)
-            told.derived[place] |= {role.key: words for role, words in read.derived.items()}
+            known = {key: words for key, words in told.derived[place].items() if key not in {role.key for role in roles}}
+            told.derived[place] = known | {role.key: words for role, words in read.derived.items()}
             for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
                 stamp = told.stamps[place][layout.name]
                 keep(layout.name, stamp, one)

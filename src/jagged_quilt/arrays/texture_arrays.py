@@ -211,11 +211,15 @@ class TextureArrays:
                 store.check()
 
     def save(self, folder: Path | str, stamp: str = "", *, zstd: bool = True) -> list[Path]:
-        """Write one KTX2 file per layout and a manifest; return the files."""
+        """Write one KTX2 file per layout and a manifest; return the files. Loaded ones stay compressed as they are."""
         folder = make_folder(Path(folder))
         with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
             frames = {}
             for layout, store in zip(self.layouts, self.stores, strict=True):
+                if isinstance(store, Ktx2File):
+                    zstd, levels = store.head.zstd, range(store.head.levels)
+                    frames[layout.name] = [[store.frame(level, n) for level in levels] for n in range(store.head.slices)]
+                    continue
                 assert isinstance(store, SlicesInMemory)
                 spool = Spool(Path(work) / layout.name, zstd=zstd)
                 frames[layout.name] = [[spool.add(level) for level in each.levels] for each in store.packed]

@@ -100,6 +100,7 @@ class Bench:
 
 
 def map_rule(role: MapRole, **keys: Any) -> str:
+    """What to write to say some keys of the map of a role."""
     lines = [
         f"{key} = {str(value).lower() if isinstance(value, bool) else chr(34) + str(value) + chr(34)}\n"
         for key, value in keys.items()
@@ -108,6 +109,7 @@ def map_rule(role: MapRole, **keys: Any) -> str:
 
 
 def leave_out(file: str) -> str:
+    """What to write to leave a file out."""
     return f'[[swatch.map]]\nfile = "{file}"\nrole = "none"\n'
 
 
