@@ -91,7 +91,7 @@ class TestQuilt:
     @pytest.mark.parametrize(
         ("change", "words"),
         [
-            (("fade = 0.5", "fade = -1.0"), r"line 27, layer\[1\]\.mask\[0\]\.band: height fade must be at least 0 m"),
+            (("fade = 0.5", "fade = -1.0"), r"line 25, layer\[1\]\.mask\[0\]: height fade must be at least 0 m"),
             (("size = 5.0", "size = 5.0\noctaves = 99"), r"line 29, layer\[1\]\.mask\[1\]: noise octaves must be"),
             (("size = 5.0", 'size = "wide"'), r"line 31, layer\[1\]\.mask\[1\]\.size: must be a valid number; got 'wide'"),
             (('kind = "noise"', "seed = 3"), r"line 29, layer\[1\]\.mask\[1\]: a mask needs its kind"),

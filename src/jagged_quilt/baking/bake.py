@@ -16,16 +16,16 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.foundation.points import Points, Surface
+from jagged_quilt.foundation.points import Surface
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
-from jagged_quilt.weights.weigh import weigh_points
-from jagged_quilt.weights.weight_map import Kept, WeightMap
+from jagged_quilt.weights.medley import shown_names
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import WeightMap
 
 _TEXELS_AT_ONCE = 1 << 15
-_MOST_AT_A_POINT = 16
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -90,7 +90,7 @@ def bake(
     surface: Surface,
     layers: Sequence[Layer],
     arrays: TextureArrays,
-    weights: WeightMap | None = None,
+    weights: WeightMap | Weigher | None = None,
     *,
     texels: int = 1024,
     rows: tuple[int, int] | None = None,
@@ -107,8 +107,9 @@ def bake(
     ----------
     layers : sequence of Layer
         From the bottom up.
-    weights : WeightMap, optional
-        Read bilinearly, as an engine will; where it is not given the masks answer at every texel, exactly.
+    weights : WeightMap or Weigher, optional
+        A map is read bilinearly, as an engine will; a weigher answers its masks and daubs at every texel, exactly. Where
+        it is not given, the masks of the layers answer.
     texels : int
         Along the longer side of the surface.
     rows, columns : (int, int), optional
@@ -125,6 +126,7 @@ def bake(
     """
     blender = Blender(arrays, layers, filter=filter)
     _check_names(layers, weights)
+    source = Weigher(layers, surface) if weights is None else weights
     whole = surface.layout(texels)
     top, bottom = _part("rows", rows, whole[0])
     left, right = _part("columns", columns, whole[1])
@@ -146,7 +148,7 @@ def bake(
         part = slice((first - top) * width, (last - top) * width)
         flat = (out[role].reshape(height * width, *out[role].shape[2:]) for role in _STORED)
         target = EncodedTexels(*(each[part] for each in flat))
-        blender.blend_into(target, points, _weights_at(points, layers, weights), normals=normals, columns=width)
+        blender.blend_into(target, points, source.at(points), normals=normals, columns=width)
 
     step = max(1, whole_number_in("block", block, 1, 1 << 26) // width)
     pieces = [(first, min(first + step, bottom)) for first in range(top, bottom, step)]
@@ -157,16 +159,12 @@ def bake(
 _STORED = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION, MapRole.HEIGHT)
 
 
-def _weights_at(points: Points, layers: Sequence[Layer], weights: WeightMap | None) -> Kept:
-    if weights is not None:
-        return weights.at(points)
-    return weigh_points(points, layers, keep=_MOST_AT_A_POINT)[0]
-
-
-def _check_names(layers: Sequence[Layer], weights: WeightMap | None) -> None:
-    names = tuple(layer.name for layer in layers)
-    if weights is not None and weights.names != names:
-        raise ShapeError(f"the weight map was made for the layers {list(weights.names)}; got {list(names)}; weigh again")
+def _check_names(layers: Sequence[Layer], weights: WeightMap | Weigher | None) -> None:
+    if weights is None:
+        return
+    names, known = shown_names(layers), weights.names if isinstance(weights, WeightMap) else weights.shown
+    if known != names:
+        raise ShapeError(f"the weight map was made for the layers {list(known)}; got {list(names)}; weigh again")
 
 
 def _part(axis: str, part: tuple[int, int] | None, whole: int) -> tuple[int, int]:

@@ -15,7 +15,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels as k
-from jagged_quilt.blend.layer import Layer, Triplanar
+from jagged_quilt.blend.layer import Layer, Triplanar, one_each
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
@@ -88,6 +88,7 @@ class Blender:
             raise RangeError(f'filter must be "bilinear" or "trilinear"; got {filter!r}')
         if not layers:
             raise ShapeError("there is no layer to blend; name at least one")
+        layers = one_each(layers)
         self._layer_count = len(layers)
         slices = [arrays.place_of(layer.swatch) for layer in layers]
         self.tallest_relief = max(arrays.reliefs[s] for s in slices)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.weights.mask import Mask
+from jagged_quilt.weights.medley import Medley
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +41,7 @@ class Layer:
     Attributes
     ----------
     swatch : str
-        The name of a swatch in the arrays.
+        The name of a swatch in the arrays; with a medley, only what to call the layer.
     projection : Planar or Triplanar
     softness : float
         Where layers meet, 0 cuts hard at the taller one and 1 leaves the weights as they came.
@@ -47,6 +49,8 @@ class Layer:
         Where it covers what lies below; None is everywhere.
     label : str
         What to call it in weight maps where two layers use one swatch.
+    medley : Medley or None
+        Swatches that take turns in place of the one.
     """
 
     swatch: str
@@ -54,6 +58,7 @@ class Layer:
     softness: float = 0.3
     mask: Mask | None = None
     label: str = ""
+    medley: Medley | None = None
 
     def __post_init__(self) -> None:
         number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
@@ -62,3 +67,13 @@ class Layer:
     def name(self) -> str:
         """The label, or the swatch where there is none."""
         return self.label or self.swatch
+
+    @property
+    def swatches(self) -> tuple[str, ...]:
+        """The swatches that it shows: its own, or those of its medley."""
+        return (self.swatch,) if self.medley is None else self.medley.swatches
+
+
+def one_each(layers: Sequence[Layer]) -> list[Layer]:
+    """Return a layer for each swatch that shows, in the order of a weight map's names."""
+    return [replace(layer, swatch=swatch, medley=None) for layer in layers for swatch in layer.swatches]

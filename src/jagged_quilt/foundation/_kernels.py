@@ -1,77 +1,307 @@
-"""Noise, as loops."""
+"""Noise and reading between the samples of a grid, as loops."""
 
 from __future__ import annotations
 
 import math
 
 import numpy as np
+from numba import types
+from numba.extending import intrinsic
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import inlined, kernel, lanes
+
+F0, F1 = np.float32(0.0), np.float32(1.0)
+SMOOTH, BILLOWED, RIDGED = 0, 1, 2
+LANES = 512  # points that one pass of the noise works on
+
+
+@intrinsic
+def _mixed(context, h):  # the finaliser of MurmurHash3; Numba's own uint32 * uint32 is 64 bits wide, and slow in lanes
+    """Mix 32 bits thoroughly."""
+
+    def build(context, builder, signature, arguments):
+        word = arguments[0].type
+        h = arguments[0]
+        for shift, factor in ((16, 0x85EBCA6B), (13, 0xC2B2AE35)):
+            h = builder.mul(builder.xor(h, builder.lshr(h, word(shift))), word(factor))
+        return builder.xor(h, builder.lshr(h, word(16)))
+
+    return types.uint32(types.uint32), build
 
 
 @inlined
-def _hash(x, y, z, seed):
-    """Mix three lattice coordinates into 32 bits (the finaliser of MurmurHash3 over a sum of odd multiples)."""
-    h = np.uint32(x) * np.uint32(0x8DA6B343) ^ np.uint32(y) * np.uint32(0xD8163841)
-    h ^= np.uint32(z) * np.uint32(0xCB1AB31F) ^ np.uint32(seed) * np.uint32(0x9E3779B1)
-    h = np.uint32(h)
-    h ^= h >> np.uint32(16)
-    h = np.uint32(h * np.uint32(0x85EBCA6B))
-    h ^= h >> np.uint32(13)
-    h = np.uint32(h * np.uint32(0xC2B2AE35))
-    return np.uint32(h ^ (h >> np.uint32(16)))
+def _across(x):
+    """What a lattice coordinate brings to the hash of its corner; `_down`, `_deep` likewise: a sum of odd multiples."""
+    return np.uint32(np.uint32(x) * np.uint32(0x8DA6B343))
 
 
 @inlined
-def _slope(h, x, y, z):
-    """Dot product with one of the 12 directions to the edges of a cube (4 of them twice)."""
-    kind = h & np.uint32(15)
-    u = x if kind < 8 else y
-    v = y if kind < 4 else (x if kind == 12 or kind == 14 else z)
-    return (u if h & np.uint32(1) == 0 else -u) + (v if h & np.uint32(2) == 0 else -v)
+def _down(y):
+    return np.uint32(np.uint32(y) * np.uint32(0xD8163841))
+
+
+@inlined
+def _deep(z):
+    return np.uint32(np.uint32(z) * np.uint32(0xCB1AB31F))
+
+
+@inlined
+def _seeded(seed):
+    return np.uint32(np.uint32(seed) * np.uint32(0x9E3779B1))
+
+
+@intrinsic
+def _slope(context, h, x, y, z):  # as is _mixed, for the width of its lanes
+    """Dot product with one of the 12 directions to the edges of a cube (4 of them twice), by the lowest 4 bits of h.
+
+    u = x if kind < 8 else y, v = y if kind < 4 else x if kind is 12 or 14 else z; bits 0 and 1 turn them over.
+    """
+
+    def build(context, builder, signature, arguments):
+        h, x, y, z = arguments
+        word = h.type
+        kind = builder.and_(h, word(15))
+        u = builder.select(builder.icmp_unsigned("<", kind, word(8)), x, y)
+        rest = builder.select(builder.icmp_unsigned("==", builder.and_(kind, word(13)), word(12)), x, z)
+        v = builder.select(builder.icmp_unsigned("<", kind, word(4)), y, rest)
+        return _signed_sum(builder, h, u, v)
+
+    return types.float32(types.uint32, types.float32, types.float32, types.float32), build
+
+
+@intrinsic
+def _flat_slope(context, h, x, y):
+    """Dot product with one of 16 directions, alike in length, evenly around the compass, by the lowest 4 bits of h."""
+
+    def build(context, builder, signature, arguments):
+        h, x, y = arguments
+        word, real = h.type, x.type
+        steep = builder.icmp_unsigned("!=", builder.and_(h, word(8)), word(0))
+        short = builder.select(steep, real(0.382683432), real(0.195090322))
+        long = builder.select(steep, real(0.923879533), real(0.980785280))
+        turned = builder.icmp_unsigned("!=", builder.and_(h, word(4)), word(0))
+        u, v = builder.select(turned, x, y), builder.select(turned, y, x)
+        return _signed_sum(builder, h, builder.fmul(u, short), builder.fmul(v, long))
+
+    return types.float32(types.uint32, types.float32, types.float32), build
+
+
+def _signed_sum(builder, h, u, v):
+    """Build u + v, turned over by bits 0 and 1 of h."""
+    word = h.type
+    for bit, value in ((1, u), (2, v)):
+        even = builder.icmp_unsigned("==", builder.and_(h, word(bit)), word(0))
+        turned = builder.select(even, value, builder.fneg(value))
+        u, v = (turned, v) if bit == 1 else (u, turned)
+    return builder.fadd(u, v)
 
 
 @inlined
 def _fade(t):
-    return t * t * t * (t * (t * 6.0 - 15.0) + 10.0)
+    return t * t * t * (t * (t * np.float32(6.0) - np.float32(15.0)) + np.float32(10.0))
 
 
 @inlined
-def _noise_once(x, y, z, seed, period):
-    floor_x, floor_y, floor_z = math.floor(x), math.floor(y), math.floor(z)
-    fx, fy, fz = x - floor_x, y - floor_y, z - floor_z
-    x0, y0, z0 = int(floor_x), int(floor_y), int(floor_z)
-    x1, y1, z1 = x0 + 1, y0 + 1, z0 + 1
-    if period > 0:
-        x0, y0, z0 = x0 % period, y0 % period, z0 % period
-        x1, y1, z1 = x1 % period, y1 % period, z1 % period
-    ux, uy, uz = _fade(fx), _fade(fy), _fade(fz)
-    near = _slope(_hash(x0, y0, z0, seed), fx, fy, fz)
-    near += ux * (_slope(_hash(x1, y0, z0, seed), fx - 1, fy, fz) - near)
-    far = _slope(_hash(x0, y1, z0, seed), fx, fy - 1, fz)
-    far += ux * (_slope(_hash(x1, y1, z0, seed), fx - 1, fy - 1, fz) - far)
-    low = near + uy * (far - near)
-    near = _slope(_hash(x0, y0, z1, seed), fx, fy, fz - 1)
-    near += ux * (_slope(_hash(x1, y0, z1, seed), fx - 1, fy, fz - 1) - near)
-    far = _slope(_hash(x0, y1, z1, seed), fx, fy - 1, fz - 1)
-    far += ux * (_slope(_hash(x1, y1, z1, seed), fx - 1, fy - 1, fz - 1) - far)
-    high = near + uy * (far - near)
-    return low + uz * (high - low)
+def _wrap(cell, period):
+    """A lattice coordinate within its period, 0 for none; both are whole numbers held as floats."""
+    share = 1.0 / period if period > 0.0 else 0.0
+    return cell - period * math.floor((cell + 0.5) * share)
+
+
+@inlined
+def _kinded(n, kind):
+    """One octave of smooth noise, -1..1, as another kind: folded at 0 (billows), or turned over so that creases stand up."""
+    folded = abs(n)
+    return n if kind == SMOOTH else (folded if kind == BILLOWED else (F1 - folded) * (F1 - folded))
+
+
+@lanes
+def _cell_across(count, x, period, step, fraction, corner):
+    """Split coordinates along the first axis into cells and what is left, 0..1; `corner` is what cell + step brings to the
+    hash. `_cell_down` and `_cell_deep` likewise; doubles stay in here, so that all that follows runs in wider lanes."""
+    for i in range(count):
+        cell = math.floor(x[i])
+        fraction[i] = np.float32(x[i] - cell)
+        corner[i] = _across(np.int32(_wrap(cell + step, period)))
+
+
+@lanes
+def _cell_down(count, y, period, step, fraction, corner):
+    for i in range(count):
+        cell = math.floor(y[i])
+        fraction[i] = np.float32(y[i] - cell)
+        corner[i] = _down(np.int32(_wrap(cell + step, period)))
+
+
+@lanes
+def _cell_deep(count, z, period, step, fraction, corner):
+    for i in range(count):
+        cell = math.floor(z[i])
+        fraction[i] = np.float32(z[i] - cell)
+        corner[i] = _deep(np.int32(_wrap(cell + step, period)))
+
+
+@lanes
+def _octave_in_space(count, fx, fy, fz, x0, x1, y0, y1, z0, z1, seed, kind, strength, total):
+    """Add one octave of gradient noise at `count` places to total."""
+    for i in range(count):
+        ax, ay, az = fx[i], fy[i], fz[i]
+        bx, by, bz = ax - F1, ay - F1, az - F1
+        front, back = z0[i] ^ seed, z1[i] ^ seed
+        ux, uy, uz = _fade(ax), _fade(ay), _fade(az)
+        near = _slope(_mixed(np.uint32(x0[i] ^ y0[i] ^ front)), ax, ay, az)
+        near += ux * (_slope(_mixed(np.uint32(x1[i] ^ y0[i] ^ front)), bx, ay, az) - near)
+        far = _slope(_mixed(np.uint32(x0[i] ^ y1[i] ^ front)), ax, by, az)
+        far += ux * (_slope(_mixed(np.uint32(x1[i] ^ y1[i] ^ front)), bx, by, az) - far)
+        low = near + uy * (far - near)
+        near = _slope(_mixed(np.uint32(x0[i] ^ y0[i] ^ back)), ax, ay, bz)
+        near += ux * (_slope(_mixed(np.uint32(x1[i] ^ y0[i] ^ back)), bx, ay, bz) - near)
+        far = _slope(_mixed(np.uint32(x0[i] ^ y1[i] ^ back)), ax, by, bz)
+        far += ux * (_slope(_mixed(np.uint32(x1[i] ^ y1[i] ^ back)), bx, by, bz) - far)
+        high = near + uy * (far - near)
+        total[i] += strength * _kinded(low + uz * (high - low), kind)
+
+
+@lanes
+def _octave_on_plane(count, fx, fy, x0, x1, y0, y1, seed, kind, strength, total):
+    """Add one octave of flat gradient noise at `count` places to total."""
+    for i in range(count):
+        ax, ay = fx[i], fy[i]
+        bx, by = ax - F1, ay - F1
+        top, bottom = y0[i] ^ seed, y1[i] ^ seed
+        ux = _fade(ax)
+        near = _flat_slope(_mixed(np.uint32(x0[i] ^ top)), ax, ay)
+        near += ux * (_flat_slope(_mixed(np.uint32(x1[i] ^ top)), bx, ay) - near)
+        far = _flat_slope(_mixed(np.uint32(x0[i] ^ bottom)), ax, by)
+        far += ux * (_flat_slope(_mixed(np.uint32(x1[i] ^ bottom)), bx, by) - far)
+        total[i] += strength * _kinded(near + _fade(ay) * (far - near), kind)
+
+
+@inlined
+def _scattered(h):
+    """Place of a cell's seed along one axis, from 10 bits: 0..1."""
+    return np.float32(np.int32(h & np.uint32(1023))) * np.float32(1.0 / 1024.0) + np.float32(0.5 / 1024.0)
+
+
+@lanes
+def _nearer_in_space(count, fx, fy, fz, xs, ys, zs, sx, sy, sz, seed, nearest):
+    """Lower the squared distance to the nearest seed by the seed of the cell at a step from each place's own."""
+    for i in range(count):
+        h = _mixed(np.uint32(xs[i] ^ ys[i] ^ zs[i] ^ seed))
+        ax = sx - fx[i] + _scattered(h)
+        ay = sy - fy[i] + _scattered(h >> np.uint32(10))
+        az = sz - fz[i] + _scattered(h >> np.uint32(20))
+        nearest[i] = min(nearest[i], ax * ax + ay * ay + az * az)
+
+
+@lanes
+def _nearer_on_plane(count, fx, fy, xs, ys, sx, sy, seed, nearest):
+    for i in range(count):
+        h = _mixed(np.uint32(xs[i] ^ ys[i] ^ seed))
+        ax = sx - fx[i] + _scattered(h)
+        ay = sy - fy[i] + _scattered(h >> np.uint32(10))
+        nearest[i] = min(nearest[i], ax * ax + ay * ay)
+
+
+@lanes
+def _add_distances(count, nearest, strength, total):
+    for i in range(count):
+        total[i] += strength * math.sqrt(nearest[i])
+        nearest[i] = np.float32(9.0)
+
+
+@lanes
+def _next_octave(count, x, y, z):
+    """Halve the size, and move a little, so that the lattices of octaves do not coincide."""
+    for i in range(count):
+        x[i] = x[i] * 2.0 + 0.37
+        y[i] = y[i] * 2.0 + 0.61
+        z[i] = z[i] * 2.0 + 0.23
+
+
+@lanes
+def _turn(count, first, position, turn, period, x, y, z):
+    """Take positions to lattice coordinates, within the period if there is one."""
+    share = 1.0 / period if period > 0.0 else 0.0
+    for i in range(count):
+        px, py, pz = position[first + i, 0], position[first + i, 1], position[first + i, 2]
+        ax = turn[0, 0] * px + turn[0, 1] * py + turn[0, 2] * pz
+        ay = turn[1, 0] * px + turn[1, 1] * py + turn[1, 2] * pz
+        az = turn[2, 0] * px + turn[2, 1] * py + turn[2, 2] * pz
+        x[i] = ax - period * math.floor(ax * share)
+        y[i] = ay - period * math.floor(ay * share)
+        z[i] = az - period * math.floor(az * share)
 
 
 @kernel
-def noise(position, frequency, octaves, seed, period, out):
-    """Sum octaves of gradient noise at each position; 0.5 is the middle, and what passes 0 or 1 is cut."""
-    for i in range(position.shape[0]):
-        x = position[i, 0] * frequency
-        y = position[i, 1] * frequency
-        z = position[i, 2] * frequency
-        total = 0.0
-        strength = 1.0
-        whole = 0.0
+def noise(position, turn, octaves, seed, period, kind, flat, places, sums, corners, out):
+    """Fill the mean of octaves, each half as strong as the one before.
+
+    turn (3, 3) float64 takes positions to lattice coordinates; kind is SMOOTH, BILLOWED, RIDGED or more for cells; flat: by
+    x and z only. places (3, LANES) float64, sums (5, LANES) float32 and corners (9, LANES) uint32 are scratch.
+    """
+    x, y, z = places[0], places[1], places[2]
+    total, nearest, fx, fy, fz = sums[0], sums[1], sums[2], sums[3], sums[4]
+    xs, ys, zs = corners[0:3], corners[3:6], corners[6:9]
+    for i in range(LANES):
+        nearest[i] = np.float32(9.0)
+    for first in range(0, position.shape[0], LANES):
+        count = min(LANES, position.shape[0] - first)
+        _turn(count, first, position, turn, float(period), x, y, z)
+        for i in range(count):
+            total[i] = F0
+        strength, whole = F1, F0
         for octave in range(octaves):
-            total += strength * _noise_once(x, y, z, seed + octave, period << octave)
+            mixed, cells = _seeded(seed + octave), float(period << octave)
+            low = -1 if kind > RIDGED else 0
+            for step in range(low, 2):
+                _cell_across(count, x, cells, float(step), fx, xs[step])
+                if flat:
+                    _cell_down(count, z, cells, float(step), fz, zs[step])
+                else:
+                    _cell_down(count, y, cells, float(step), fy, ys[step])
+                    _cell_deep(count, z, cells, float(step), fz, zs[step])
+            if kind > RIDGED and flat:
+                for step in range(9):
+                    across, down = step % 3 - 1, step // 3 - 1
+                    _nearer_on_plane(count, fx, fz, xs[across], zs[down], np.float32(across), np.float32(down), mixed, nearest)
+                _add_distances(count, nearest, strength, total)
+            elif kind > RIDGED:
+                for step in range(27):
+                    across, down, deep = step % 3 - 1, step // 3 % 3 - 1, step // 9 - 1
+                    _nearer_in_space(count, fx, fy, fz, xs[across], ys[down], zs[deep], np.float32(across),
+                                     np.float32(down), np.float32(deep), mixed, nearest)  # fmt: skip
+                _add_distances(count, nearest, strength, total)
+            elif flat:
+                _octave_on_plane(count, fx, fz, xs[0], xs[1], zs[0], zs[1], mixed, kind, strength, total)
+            else:
+                _octave_in_space(count, fx, fy, fz, xs[0], xs[1], ys[0], ys[1], zs[0], zs[1], mixed, kind, strength, total)
             whole += strength
-            strength *= 0.5
-            x, y, z = x * 2.0 + 0.37, y * 2.0 + 0.61, z * 2.0 + 0.23  # so that lattices of octaves do not coincide
-        out[i] = min(max(0.5 + 0.5 * total / whole, 0.0), 1.0)
+            strength *= np.float32(0.5)
+            _next_octave(count, x, y, z)
+        for i in range(count):
+            out[first + i] = total[i] / whole
+
+
+@kernel
+def read_even(table, low, per_step, values):
+    """Replace each value by its place among all, 0..1, from a table of that at even steps from `low`."""
+    last = np.float32(table.shape[0] - 1)
+    for i in range(values.shape[0]):
+        at = min(max((values[i] - low) * per_step, F0), last)
+        step = min(int(at), table.shape[0] - 2)
+        values[i] = table[step] + (table[step + 1] - table[step]) * (at - np.float32(step))
+
+
+@kernel
+def read_grid(position, values, left, top, spacing_x, spacing_z, out):
+    """Fill the bilinear value below each position; beyond the border, that of the border."""
+    rows, columns = values.shape
+    for i in range(position.shape[0]):
+        column = min(max((position[i, 0] - left) / spacing_x, 0.0), columns - 1.0)
+        row = min(max((position[i, 2] - top) / spacing_z, 0.0), rows - 1.0)
+        c, r = min(int(column), columns - 2), min(int(row), rows - 2)
+        fc, fr = np.float32(column - c), np.float32(row - r)
+        upper = values[r, c] + (values[r, c + 1] - values[r, c]) * fc
+        lower = values[r + 1, c] + (values[r + 1, c + 1] - values[r + 1, c]) * fc
+        out[i] = upper + (lower - upper) * fr

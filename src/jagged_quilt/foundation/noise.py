@@ -1,42 +1,120 @@
-"""Seamless gradient noise in three dimensions.
+"""Seamless noise, in space or on the plane, of four kinds.
 
-Noise after Perlin (2002), "Improving Noise": quintic fade, gradients towards the edges of a cube. The lattice is hashed, not
-tabled, so that it never repeats unless a period is asked for; a period makes it repeat exactly, in all three directions.
+Gradient noise after Perlin (2002), "Improving Noise": quintic fade, gradients towards the edges of a cube (on the plane: 16
+directions). Cellular noise after Worley (1996): the distance to the nearest of scattered seeds. The lattice is hashed, not
+tabled, so that it never repeats unless a period is asked for; a period makes it repeat exactly, in all directions.
 """
 
 from __future__ import annotations
+
+from enum import Enum
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation import _kernels
 from jagged_quilt.foundation.checks import finite_array, positive, whole_number_in
+from jagged_quilt.foundation.errors import RangeError
+
+_STEPS = 1024
+_SAMPLES = 1 << 17
+
+
+class NoiseKind(Enum):
+    """What an octave of noise looks like; the value is what the kernel knows it by."""
+
+    SMOOTH = _kernels.SMOOTH
+    BILLOWED = _kernels.BILLOWED
+    RIDGED = _kernels.RIDGED
+    CELLULAR = _kernels.RIDGED + 1
+
+    @property
+    def key(self) -> str:
+        """Its name in files."""
+        return self.name.lower()
 
 
 def noise_at(
-    position: NDArray[np.float32], *, size: float, octaves: int = 4, seed: int = 0, period: int = 0
-) -> NDArray[np.float32]:
-    """Return noise at points, 0..1, with a mean of 0.5.
+    position: NDArray[np.float32], *, size: float, octaves: int = 4, seed: int = 0, period: int = 0,
+    kind: NoiseKind = NoiseKind.SMOOTH, dimensions: int = 3,
+) -> NDArray[np.float32]:  # fmt: skip
+    """Return noise at points, 0..1; smooth noise has a mean of 0.5.
 
     Parameters
     ----------
     position : (N, 3)
         Metres, or any unit in which `size` is given too.
     size : float
-        Distance from one hill to the next of the coarsest octave.
+        Distance from one hill (or seed) to the next of the coarsest octave.
     octaves : int
         1 - 12; each next one has half the size and half the strength.
     period : int
         Repeat after this many sizes; 0 never repeats. Octaves repeat with it.
+    kind : NoiseKind
+        Smooth hills; billowed (folded upwards); ridged (turned over, so that creases stand up); cellular.
+    dimensions : int
+        3, or 2 to go by x and z only: the same up and down a wall, and sooner.
 
     Returns
     -------
     (N,) float32
     """
     where = finite_array("position", position, ("N", 3))
+    raw = _raw(where, size, octaves, seed, period, kind, dimensions)
+    if kind is NoiseKind.SMOOTH:
+        raw = np.float32(0.5) + np.float32(0.5) * raw
+    return np.clip(raw, np.float32(0), np.float32(1), out=raw)
+
+
+def even_noise_at(
+    position: NDArray[np.float32], *, size: float, octaves: int = 4, seed: int = 0, period: int = 0,
+    kind: NoiseKind = NoiseKind.SMOOTH, dimensions: int = 3,
+) -> NDArray[np.float32]:  # fmt: skip
+    """Return noise as `noise_at` does, but spread evenly over 0..1: over a wide area, a share t of it lies below t.
+
+    The position must be an (N, 3) float32 array of finite numbers, as `Points` hold it.
+    """
+    table, low, high = _places_of(kind, dimensions, octaves)
+    values = _raw(position, size, octaves, seed, period, kind, dimensions)
+    _kernels.read_even(table, np.float32(low), np.float32(_STEPS / (high - low)), values)
+    return values
+
+
+def _raw(
+    where: NDArray[np.float32], size: float, octaves: int, seed: int, period: int, kind: NoiseKind, dimensions: int
+) -> NDArray[np.float32]:
     size = positive("size", size, "m")
     octaves = whole_number_in("octaves", octaves, 1, 12)
     period = whole_number_in("period", period, 0, 1 << 16)
+    if dimensions not in (2, 3):
+        raise RangeError(f"noise has 2 or 3 dimensions; got {dimensions!r}")
     out = np.empty(len(where), np.float32)
-    _kernels.noise(where, 1.0 / size, octaves, whole_number_in("seed", seed, 0, (1 << 31) - 1), period, out)
+    turn = (np.eye(3) if period else _TURN[dimensions]) / size
+    places, sums = np.empty((3, _kernels.LANES)), np.empty((5, _kernels.LANES), np.float32)
+    corners = np.empty((9, _kernels.LANES), np.uint32)
+    _kernels.noise(where, turn, octaves, whole_number_in("seed", seed, 0, (1 << 31) - 1), period, kind.value,
+                   dimensions == 2, places, sums, corners, out)  # fmt: skip
     return out
+
+
+@lru_cache(maxsize=64)
+def _places_of(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[np.float32], float, float]:
+    """A table of which share of space lies below a value, at even steps; from samples, the same ones every time."""
+    where = np.random.default_rng(7).uniform(-4096, 4096, (_SAMPLES, 3)).astype(np.float32)
+    values = np.sort(_raw(where, 1.0, octaves, 12345, 0, kind, dimensions)).astype(np.float64)
+    low, high = float(values[0]), float(values[-1])
+    at = np.linspace(low, high, _STEPS + 1)
+    share: NDArray[Any] = np.searchsorted(values, at, side="right") / _SAMPLES
+    share[0], share[-1] = 0.0, 1.0
+    return share.astype(np.float32), low, high
+
+
+def _turned(about_x: float, about_y: float) -> NDArray[np.float64]:
+    """A turn of the lattice, so that level ground and walls cut through it askew and its planes never show."""
+    (cx, sx), (cy, sy) = ((np.cos(a), np.sin(a)) for a in (about_x, about_y))
+    return np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]]) @ np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
+
+
+_TURN = {2: _turned(0.0, 0.61), 3: _turned(0.72, 0.61)}

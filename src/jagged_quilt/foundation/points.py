@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Protocol
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array
-from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.errors import RangeError, ShapeError
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
@@ -28,6 +29,8 @@ class Points:
         Where the surface has them; (0, 0) is the top left, v grows downwards.
     footprint : (N, 2) float32
         Metres of surface, along the tangent and along the bitangent, that one output texel or pixel covers.
+    colour : (N, 4) float32 or None
+        Vertex colours, 0..1, where the surface has them.
     """
 
     position: NDArray[np.float32]
@@ -35,15 +38,31 @@ class Points:
     tangent: NDArray[np.float32]
     footprint: NDArray[np.float32]
     uv: NDArray[np.float32] | None = None
+    colour: NDArray[np.float32] | None = None
 
     def __len__(self) -> int:
         return int(self.position.shape[0])
 
-    def __getitem__(self, part: slice | NDArray[np.bool_]) -> Points:
+    def __getitem__(self, part: slice | NDArray[np.bool_] | NDArray[np.intp]) -> Points:
         """Return some of the points; a slice shares memory with this block."""
         uv = None if self.uv is None else self.uv[part]
+        colour = None if self.colour is None else self.colour[part]
         return Points(position=self.position[part], normal=self.normal[part], tangent=self.tangent[part],
-                      footprint=self.footprint[part], uv=uv)  # fmt: skip
+                      footprint=self.footprint[part], uv=uv, colour=colour)  # fmt: skip
+
+    @classmethod
+    def joined(cls, parts: Sequence[Points]) -> Points:
+        """Return the points of several parts (the meshes of one thing) as one block, in order.
+
+        What not all of them have, uv or colour, the whole does not have.
+        """
+        if not parts:
+            raise ShapeError("there is no part to join; name at least one")
+        whole: dict[str, Any] = {}
+        for each in fields(cls):
+            arrays = [getattr(part, each.name) for part in parts]
+            whole[each.name] = None if any(array is None for array in arrays) else np.concatenate(arrays)
+        return cls(**whole)
 
     @classmethod
     def of(
@@ -53,6 +72,7 @@ class Points:
         tangent: object | None = None,
         footprint: object = 1.0,
         uv: object | None = None,
+        colour: object | None = None,
     ) -> Points:
         """Make points from anything array-like, checked, copied, and with normals and tangents made unit.
 
@@ -64,6 +84,8 @@ class Points:
         footprint : number, (N,) or (N, 2)
             Metres.
         uv : (N, 2), optional
+        colour : (N, 4), optional
+            0..1.
 
         Raises
         ------
@@ -92,7 +114,16 @@ class Points:
             tangent=_frozen(handed),
             footprint=sides,
             uv=None if uv is None else finite_array("uv", uv, (count, 2)),
+            colour=None if colour is None else finite_array("colour", colour, (count, 4)),
         )
+
+
+class Field(Protocol):
+    """A number for every place of a surface."""
+
+    def at(self, points: Points) -> NDArray[np.float32]:
+        """Return the number at each point, (N,)."""
+        ...
 
 
 class Surface(Protocol):
@@ -104,6 +135,31 @@ class Surface(Protocol):
 
     def layout(self, texels: int) -> tuple[int, int]:
         """Return (rows, columns) of a layout whose longer side has `texels` texels."""
+        ...
+
+    def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
+        """Return the points of the surface that lie `by` (N, 3) metres away from given ones."""
+        ...
+
+    def curvature(self, scale: float) -> Field:
+        """Return the mean curvature in 1/m, smoothed over `scale` metres; ridges are above 0."""
+        ...
+
+    def hidden_sky(self, reach: float) -> Field:
+        """Return how much of the sky the surface itself hides, 0..1, by what stands up to `reach` metres away."""
+        ...
+
+    def remembered(self, key: object, make: Callable[[], Field]) -> Field:
+        """Return what was made for a key before, or make it."""
+        ...
+
+
+class Ground(Surface, Protocol):
+    """A surface that lies over a rectangle of the world, its layout seen from above."""
+
+    @property
+    def size(self) -> tuple[float, float]:
+        """Metres, east and south."""
         ...
 
 

@@ -3,42 +3,39 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
-from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
+from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests
+from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.maps.image_files import limit_images
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, read_table
-from jagged_quilt.quiltfile.schema import (
-    AnyStep,
-    ConstantStep,
-    HeightStep,
-    LayerTable,
-    MapTable,
-    NoiseStep,
-    QuiltTable,
-    SlopeStep,
-    SwatchTable,
-)  # fmt: skip
+from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, QuiltTable, SwatchTable
 from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.mask import Combine, Combined, Constant, Inverted, Mask
+from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
+from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_file import read_daubs
+from jagged_quilt.weights.mask import Constant, Mask
+from jagged_quilt.weights.medley import Heights, Medley
 from jagged_quilt.weights.noise_mask import Noise
-from jagged_quilt.weights.shape_masks import HeightBand, Slope
-from jagged_quilt.weights.weigh import MOST_KEPT
+from jagged_quilt.weights.weigher import MOST_KEPT
+from jagged_quilt.weights.weight_map import WeightMap
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -90,6 +87,9 @@ class Quilt:
             limit_images(side=table.images.largest_side, mib=table.images.largest_mib)
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
+        self._masks: dict[int, Mask | None] = {}
+        self._being_made: list[int] = []
+        self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
 
@@ -133,6 +133,53 @@ class Quilt:
         with self._at("view", "sun"):
             return Sun(*self.table.view.sun)
 
+    @cached_property
+    def daubs(self) -> tuple[Daub, ...]:
+        """The daubs of its file, checked against the layers and the ground."""
+        if not self.table.weights.daubs:
+            return ()
+        east, south = self.table.surface.size
+        with self._at("weights", "daubs"):
+            path = self.folder / self.table.weights.daubs
+            daubs = read_daubs(path) if path.exists() else ()  # none painted yet
+            for number, daub in enumerate(daubs, 1):
+                try:
+                    daub.check_on((east, south), tuple(layer.name for layer in self.layers))
+                except QuiltError as error:
+                    raise RangeError(f"{path} daub {number}: {error}") from error
+            return daubs
+
+    def inherited(self) -> Adopted:
+        """Read the weights that the [adopt] table inherits, by their old names."""
+        table = self.table.adopt
+        assert table is not None
+        files = [self.folder / file for file in table.files]
+        bits, sums = self.table.weights.bits, table.sums
+        with self._at("adopt", "files"):
+            one = {"index": 1, "colours": 1, "pairs": 2, "masks": len(table.layers) - table.implied_last}.get(table.form)
+            if one is not None and len(files) != one:
+                raise ShapeError(f'form = "{table.form}" with {len(table.layers)} layers needs {one} files; got {len(files)}')
+            match table.form:
+                case "splat":
+                    return adopt_splat(files, table.layers, implied_last=table.implied_last, sums=sums, bits=bits)
+                case "index":
+                    return adopt_index(files[0], table.layers, numbers=table.numbers, bits=bits)
+                case "pairs":
+                    return adopt_pairs(files[0], files[1], table.layers, sums=sums, bits=bits)
+                case "masks":
+                    last = table.layers[-1] if table.implied_last else ""
+                    return adopt_masks(dict(zip(table.layers, files, strict=False)), implied_last=last, sums=sums, bits=bits)
+                case "colours":
+                    if len(table.colours) != len(table.layers):
+                        raise ShapeError(f"{len(table.layers)} layers need as many colours; got {len(table.colours)}")
+                    key = dict(zip(table.layers, table.colours, strict=True))
+                    return adopt_colours(files[0], key, tolerance=table.tolerance, bits=bits)
+
+    def rehomed(self, found: Adopted) -> WeightMap:
+        """Return inherited weights by the quilt's own layers."""
+        with self._at("adopt", "to"):
+            return found.rehomed(self.table.adopt.to if self.table.adopt else {}, [layer.name for layer in self.layers])
+
     def _layouts(self) -> tuple[Layout, ...]:
         arrays = self.table.arrays
         made = []
@@ -172,54 +219,55 @@ class Quilt:
             return [_one_rule(table)] if table.role else _packed_rules(table)
 
     def _layer(self, place: int, layer: LayerTable) -> Layer:
-        mask = self._mask(place, layer.mask)
+        mask = self._mask(place)
         with self._at("layer", place, "mask"):
-            if place == 0 and mask is not None:
+            adopted = self.table.adopt.to.values() if self.table.adopt else ()
+            if place == 0 and mask is not None and (layer.label or layer.swatch) not in adopted:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
         with self._at("layer", place, "sharpness"):
             projection: Projection = Triplanar(layer.sharpness) if layer.projection == "triplanar" else Planar()
         with self._at("layer", place, "softness"):
-            return Layer(layer.swatch, projection, softness=layer.softness, mask=mask, label=layer.label)
+            return Layer(layer.swatch, projection, softness=layer.softness, mask=mask, label=layer.label,
+                         medley=self._medleys.get(layer.swatch))  # fmt: skip
 
-    def _mask(self, place: int, steps: list[AnyStep]) -> Mask | None:
-        """Put mask steps upon each other in order, beginning with "everywhere"."""
-        mask: Mask | None = None
-        for which, step in enumerate(steps):
-            here = ("layer", place, "mask", which)
-            own = self._step(here, step)
-            combine = Combine(step.combine)
-            if mask is not None:
-                mask = Combined(combine, mask, own)
-            elif combine in (Combine.ADD, Combine.MAXIMUM):
-                with self._at(*here, "combine"):
-                    raise RangeError(f'the first step stands on "everywhere", where "{step.combine}" has no effect; '
-                                     'use "multiply"')  # fmt: skip
+    def _medley(self, place: int, table: MedleyTable) -> Medley:
+        with self._at("medley", place):
+            given = {"noise": table.noise is not None, "height": bool(table.heights), "mask": bool(table.mask)}
+            if not given[table.by] or sum(given.values()) != 1:
+                key = {"noise": "noise = { size = … }", "height": "heights = [ … ]", "mask": "[[medley.mask]] steps"}[table.by]
+                raise RangeError(f'by = "{table.by}" needs {key}, and nothing for the other ways')
+            by: Mask | Heights
+            if table.noise is not None:
+                noise = table.noise
+                by = Noise(size=noise.size, octaves=noise.octaves, seed=noise.seed, dimensions=noise.dimensions,
+                           kind=NoiseKind[noise.form.upper()])  # fmt: skip
+            elif table.heights:
+                by = Heights(tuple(table.heights), table.wobble, table.size)
             else:
-                mask = Inverted(own) if combine is Combine.SUBTRACT else own
-        return mask
+                by = steps_mask(table.mask, self, lambda which: self._at("medley", place, "mask", which))
+            return Medley(tuple(table.swatches), by, table.softness)
 
-    def _step(self, here: KeyPath, step: AnyStep) -> Mask:
-        mask: Mask
-        match step:
-            case HeightStep():
-                with self._at(*here, "band"):
-                    mask = HeightBand(step.band[0], step.band[1], step.fade)
-            case SlopeStep():
-                with self._at(*here, "band"):
-                    mask = Slope(step.band[0], step.band[1], step.fade)
-            case NoiseStep():
-                with self._at(*here):
-                    mask = Noise(size=step.size, octaves=step.octaves, threshold=step.threshold, range=step.range,
-                                 seed=step.seed, period=step.period)  # fmt: skip
-            case ConstantStep():
-                with self._at(*here, "value"):
-                    mask = Constant(step.value)
-        if step.invert:
-            mask = ~mask
-        if step.strength != 1.0:
-            with self._at(*here, "strength"):
-                mask = mask * step.strength
-        return mask
+    def mask_of_layer(self, name: str) -> Mask:
+        """Return the mask of a layer; everywhere where it has none. Raise `RangeError` if that leads in a circle."""
+        names = [layer.label or layer.swatch for layer in self.table.layer]
+        return self._mask(names.index(known_name("layer", name, names))) or Constant(1.0)
+
+    def _mask(self, place: int) -> Mask | None:
+        """The mask of a layer, made once, and after those that it asks."""
+        if place in self._being_made:
+            way = " -> ".join(self._name_of(each) for each in [*self._being_made[self._being_made.index(place) :], place])
+            raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
+        if place not in self._masks:
+            steps = self.table.layer[place].mask
+            self._being_made.append(place)
+            at = lambda which: self._at("layer", place, "mask", which)
+            self._masks[place] = steps_mask(steps, self, at) if steps else None
+            self._being_made.pop()
+        return self._masks[place]
+
+    def _name_of(self, place: int) -> str:
+        layer = self.table.layer[place]
+        return layer.label or layer.swatch
 
     def _check_names(self) -> None:
         names = [swatch.name for swatch in self.table.swatch]
@@ -227,10 +275,17 @@ class Quilt:
             if name in names[:place]:
                 with self._at("swatch", place, "name"):
                     raise RangeError(f'two swatches are called "{name}"; give one of them another name')
+        for place, medley in enumerate(self.table.medley):
+            with self._at("medley", place, "name"):
+                if medley.name in names or medley.name in [each.name for each in self.table.medley[:place]]:
+                    raise RangeError(f'something else is called "{medley.name}" already; give this medley another name')
+            for which, name in enumerate(medley.swatches):
+                with self._at("medley", place, "swatches", which):
+                    known_name("swatch", name, names)
         labels: list[str] = []
         for place, layer in enumerate(self.table.layer):
             with self._at("layer", place, "swatch"):
-                known_name("swatch", layer.swatch, names)
+                known_name("swatch or medley", layer.swatch, [*names, *(each.name for each in self.table.medley)])
                 label = layer.label or layer.swatch
                 if label in labels:
                     raise RangeError(f'two layers are called "{label}"; give this one a label of its own')
@@ -289,8 +344,15 @@ def _transfer(table: MapTable) -> Transfer | None:
     return Transfer(table.transfer) if table.transfer else None
 
 
-def read_quilt(path: Path | str) -> Quilt:
+def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Any] | None = None) -> Quilt:
     """Read a quilt file.
+
+    Parameters
+    ----------
+    time : float, optional
+        What formulas in masks read, in place of the file's own `weights.time`.
+    changes : mapping, optional
+        Key paths, as `layer[2].mask[0].threshold` or `layer[salt crust].softness`, and values to put there.
 
     Raises
     ------
@@ -298,7 +360,9 @@ def read_quilt(path: Path | str) -> Quilt:
         If there is no such file.
     QuiltFileError
         If it says something that cannot be; the message names the line and the key path.
+    NameNotFoundError
+        If the key path of a change leads nowhere.
     """
     path = Path(path)
-    table, text = read_table(path)
+    table, text = read_table(path, time, changes)
     return Quilt(path, table, text)

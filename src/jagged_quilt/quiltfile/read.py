@@ -3,23 +3,34 @@
 from __future__ import annotations
 
 import difflib
+import re
 import tomllib
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from jagged_quilt.foundation.errors import FileError, QuiltFileError
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.quiltfile.formulas import put_numbers
+from jagged_quilt.quiltfile.mask_tables import KINDS
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
 
-_KINDS = {"height", "slope", "noise", "constant"}
+_MAY_HOLD_FORMULAS = ("layer", "medley")
 
 
-def read_table(path: Path) -> tuple[QuiltTable, str]:
+def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any] | None = None) -> tuple[QuiltTable, str]:
     """Return what a quilt file says, checked, and its text.
+
+    Parameters
+    ----------
+    time : float, optional
+        What formulas read, in place of what the file says.
+    changes : mapping, optional
+        Key paths, as `layer[2].mask[0].threshold`, and the values to put there.
 
     Raises
     ------
@@ -33,7 +44,11 @@ def read_table(path: Path) -> tuple[QuiltTable, str]:
     data = read_bytes(path, "quilt file")
     try:
         text = data.decode("utf-8")
-        return QuiltTable.model_validate(tomllib.loads(text)), text
+        told = tomllib.loads(text)
+        for key, value in (changes or {}).items():
+            put_at(told, key, value)
+        _put_numbers(path, text, told, time)
+        return QuiltTable.model_validate(told), text
     except UnicodeDecodeError as error:
         raise QuiltFileError(f"{path}: a quilt file is UTF-8 text; byte {error.start} is not") from None
     except tomllib.TOMLDecodeError as error:
@@ -41,6 +56,64 @@ def read_table(path: Path) -> tuple[QuiltTable, str]:
     except ValidationError as error:
         faults = [fault_at(path, text, _key_path(e["loc"]), _words(e)) for e in error.errors()]
         raise QuiltFileError("\n".join(dict.fromkeys(faults))) from None
+
+
+def _put_numbers(path: Path, text: str, told: dict[str, Any], time: float | None) -> None:
+    if time is not None and isinstance(told.setdefault("weights", {}), dict):
+        told["weights"]["time"] = float(time)
+    given = told.get("weights", {})
+    now = given.get("time", 0.0) if isinstance(given, dict) else 0.0
+    faults: list[str] = []
+    for name in _MAY_HOLD_FORMULAS:
+        if isinstance(now, float) and isinstance(told.get(name), list):
+            put_numbers(told[name], now, lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
+    if faults:
+        raise QuiltFileError("\n".join(faults))
+
+
+def put_at(told: dict[str, Any], key: str, value: Any) -> None:
+    """Put a value at a key path of a table; raise `NameNotFoundError` if the table around it is not there.
+
+    A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where a list is entered with
+    neither, its only member that has the rest of the path is meant.
+    """
+    places = list(_places(told, parts_of(key)))
+    if len(places) != 1:
+        why = "leads nowhere" if not places else f"can mean {', '.join(words_of(place) for place in places)}"
+        raise NameNotFoundError(f'"{key}" {why}; write it as layer[2].mask[0].threshold or layer[name].mask[0].threshold')
+    table: Any = told
+    for part in places[0][:-1]:
+        table = table[part]
+    table[places[0][-1]] = value
+
+
+def parts_of(key: str) -> list[str | int]:
+    """Split a key path into names and numbers."""
+    parts: list[str | int] = []
+    for name, index in re.findall(r"([^.\[\]]+)|\[([^\]]*)\]", key):
+        parts.append(name if name else int(index) if index.isdigit() else index)
+    return parts
+
+
+def _places(table: Any, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
+    """Yield the full key paths that a path can mean."""
+    if not parts:
+        yield before
+        return
+    first, rest = parts[0], parts[1:]
+    if isinstance(table, list):
+        for place, inner in enumerate(table):
+            if isinstance(first, int) or _is_called(inner, first):
+                if first == place or isinstance(first, str):
+                    yield from _places(inner, rest, (*before, place))
+            elif isinstance(inner, dict) and not any(_is_called(other, first) for other in table):
+                yield from _places(inner, parts, (*before, place))
+    elif isinstance(table, dict) and isinstance(first, str) and (first in table or (before and not rest)):
+        yield from _places(table.get(first), rest, (*before, first))  # a last key may be one that is not written yet
+
+
+def _is_called(table: Any, name: str | int) -> bool:
+    return isinstance(table, dict) and name in (table.get("label"), table.get("swatch"), table.get("name"))
 
 
 def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
@@ -51,10 +124,11 @@ def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
 
 def _key_path(location: tuple[int | str, ...]) -> KeyPath:
     """Leave out the kind of mask, which pydantic puts into the path."""
-    return tuple(
-        part for place, part in enumerate(location)
-        if not (part in _KINDS and place >= 2 and location[place - 2] == "mask")
-    )  # fmt: skip
+    return tuple(part for place, part in enumerate(location) if not _is_kind(location, place))
+
+
+def _is_kind(location: tuple[int | str, ...], place: int) -> bool:
+    return location[place] in KINDS and place >= 2 and location[place - 2] in ("mask", "of")
 
 
 def _words(error: Any) -> str:
@@ -67,9 +141,9 @@ def _words(error: Any) -> str:
     if kind == "missing":
         return "this key is missing"
     if kind == "union_tag_invalid":
-        return f"unknown kind {given.get('kind')!r}; there are: {', '.join(sorted(_KINDS))}"
+        return f"unknown kind {given.get('kind')!r}; there are: {', '.join(KINDS)}"
     if kind == "union_tag_not_found":
-        return f'a mask needs its kind; write kind = "…" with one of: {", ".join(sorted(_KINDS))}'
+        return f'a mask needs its kind; write kind = "…" with one of: {", ".join(KINDS)}'
     message = error["msg"].replace("Input should be", "must be").replace("List should have", "must have")
     message = message.replace("items after validation", "values").replace("item after validation", "value")
     return f"{message[0].lower()}{message[1:]}; got {_short(given)}"
@@ -78,10 +152,10 @@ def _words(error: Any) -> str:
 def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     """The keys of the table in which an unknown one stands."""
     model: Any = QuiltTable
-    for part in location[:-1]:
+    for place, part in enumerate(location[:-1]):
         if isinstance(part, int):
             continue
-        if part in _KINDS and isinstance(model, dict):
+        if _is_kind(location, place) and isinstance(model, dict):
             model = model[part]
             continue
         field = model.model_fields.get(part) if isinstance(model, type) and issubclass(model, BaseModel) else None

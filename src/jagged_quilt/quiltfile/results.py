@@ -15,7 +15,7 @@ from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
+from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
@@ -28,7 +28,11 @@ from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
-from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.weights.daub_file import line_of
+from jagged_quilt.weights.medley import shown_names
+from jagged_quilt.weights.weigh import stacking_named, weigh
+from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
 PICTURES = ("swatches", "weights", "maps", "view", "riser", "audit")
@@ -65,6 +69,7 @@ class Results:
         self._threads, self._progress = threads, progress
         self._arrays: TextureArrays | None = None
         self._weights: WeightMap | None = None
+        self._adopted: WeightMap | None = None
 
     def pack(self, *, anew: bool = False) -> Made:
         """Pack the arrays unless they are there; with `anew` in any case. Slices whose inputs are unchanged are kept."""
@@ -82,15 +87,54 @@ class Results:
             self._arrays.save_images(folder / "slices")
         return Made(folder, made.files, fresh=True, remark=_slices_words(made) if made.kept else "")
 
+    def adopt(self, *, anew: bool = False) -> Made:
+        """Adopt the weights that the quilt file inherits unless that is done; raise `RangeError` if it inherits none."""
+        folder, table = self.folder / "adopted", self.quilt.table.adopt
+        if table is None:
+            raise RangeError(f"{self.quilt.path}: nothing to adopt; say what with an [adopt] table")
+        files = [folder / "layers_0.png", folder / "weights_0.png"]
+        if not anew and self._holds(folder / "weights.json", self._adopt_stamp, files):
+            return Made(folder, (*files, folder / "weights.json"), fresh=False)
+        found = self.inherited
+        self._adopted = self.quilt.rehomed(found)
+        return Made(folder, tuple(self._adopted.save(folder, self._adopt_stamp)), fresh=True)
+
+    @cached_property
+    def inherited(self) -> Adopted:
+        """The weights that the quilt file inherits, by their old names."""
+        return self.quilt.inherited()
+
+    @property
+    def adopted(self) -> WeightMap | None:
+        """The adopted weights by the quilt's own layers; adopted first if they are not there. None where none are inherited."""
+        if self.quilt.table.adopt is None:
+            return None
+        if self._adopted is None:
+            made = self.adopt()
+            if self._adopted is None:
+                try:
+                    self._adopted = WeightMap.load(made.folder)
+                except FileError as error:
+                    warnings.warn(f"{error}; adopted anew", QuiltWarning, stacklevel=2)
+                    self.adopt(anew=True)
+        return self._adopted
+
+    @cached_property
+    def weigher(self) -> Weigher:
+        """What answers weights at any point: masks, adopted weights and daubs together."""
+        return Weigher(self.quilt.layers, self.quilt.terrain, adopted=self.adopted, daubs=self.quilt.daubs,
+                       stacking=stacking_named(self.quilt.table.weights.stacking))  # fmt: skip
+
     def weigh(self, *, anew: bool = False) -> Made:
         """Weigh the layers unless that is done; with `anew` in any case."""
         folder, stamp = self.folder / "weights", self._weights_stamp
-        sheets = range(-(-min(self.quilt.table.weights.keep, len(self.quilt.layers)) // 4))
+        sheets = range(-(-min(self.quilt.table.weights.keep, len(shown_names(self.quilt.layers))) // 4))
         files = [folder / f"{kind}_{n}.png" for n in sheets for kind in ("layers", "weights")]
         if not anew and self._holds(folder / "weights.json", stamp, files):
             return Made(folder, (*files, folder / "weights.json"), fresh=False)
         table = self.quilt.table.weights
-        self._weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep,
+        self._weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep, bits=table.bits,
+                              stacking=table.stacking, adopted=self.adopted, daubs=self.quilt.daubs,
                               threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(self._weights.save(folder, stamp)), fresh=True)
 
@@ -104,7 +148,7 @@ class Results:
         files = [folder / f"{role.key}.png" for role in SURFACE_ROLES]
         if not anew and self._holds(folder / "bake.json", stamp, files):
             return Made(folder, (*files, folder / "bake.json"), fresh=False)
-        weights = self.weights if table.weights == "map" else None
+        weights = self.weights if table.weights == "map" else self.weigher
         baked = bake(self.quilt.terrain, self.quilt.layers, self.arrays, weights, texels=side, normals=table.normals,
                      filter=table.filter, threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True)
@@ -182,11 +226,21 @@ class Results:
         return self._stamp("arrays", *parts)
 
     @cached_property
+    def _adopt_stamp(self) -> str:
+        table = self.quilt.table.adopt
+        files = [read_bytes(self.quilt.folder / file, "inherited file") for file in (table.files if table else ())]
+        return self._stamp("adopt", table.model_dump_json() if table else "", json.dumps([x.name for x in self.quilt.layers]),
+                           *files)  # fmt: skip
+
+    @cached_property
     def _weights_stamp(self) -> str:
         table = self.quilt.table
-        heightmap = read_bytes(self.quilt.folder / table.surface.terrain, "heightmap")
-        return self._stamp("weights", table.surface.model_dump_json(), heightmap, table.weights.model_dump_json(),
-                           json.dumps([(layer.name, repr(layer.mask)) for layer in self.quilt.layers]))  # fmt: skip
+        files = [read_bytes(self.quilt.folder / table.surface.terrain, "heightmap")]
+        files += [read_bytes(self.quilt.folder / file, "image file") for file in table.mask_files()]
+        daubs = "\n".join(line_of(daub) for daub in self.quilt.daubs)
+        medleys = json.dumps([each.model_dump(mode="json") for each in table.medley])
+        return self._stamp("weights", table.surface.model_dump_json(), table.weights.model_dump_json(), self._layers_text,
+                           medleys, daubs, self._adopt_stamp, *files)  # fmt: skip
 
     @property
     def _layers_text(self) -> str:

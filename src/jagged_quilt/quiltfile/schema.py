@@ -4,19 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from jagged_quilt.arrays.layout import BLENDED
+from jagged_quilt.quiltfile.mask_tables import AnyStep, DistanceStep, ImageStep, KindName, Pair, Table
 
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 Place = Annotated[list[float], Field(min_length=3, max_length=3)]
-CombineName = Literal["multiply", "add", "subtract", "maximum", "minimum"]
-
-
-class Table(BaseModel):
-    """A table of a quilt file: every key is known, and of the type it should be."""
-
-    model_config = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
 
 
 class SurfaceTable(Table):
@@ -88,50 +81,42 @@ class SwatchTable(Table):
     map: list[MapTable] = Field(default_factory=list)
 
 
-class MaskStep(Table):
-    """What all kinds of mask share: how it goes upon the steps before, and how it is changed first."""
+class NoiseOfMedley(Table):
+    """The noise by which swatches take turns, one of its own for each: metres from patch to patch, form, octaves, seed, 2 or 3."""
 
-    combine: CombineName = "multiply"
-    invert: bool = False
-    strength: float = 1.0
-
-
-class HeightStep(MaskStep):
-    """Metres from which to which it is fully there, metres over which it fades beyond."""
-
-    kind: Literal["height"]
-    band: Pair
-    fade: float = 0.0
-
-
-class SlopeStep(MaskStep):
-    """Degrees from which to which it is fully there, degrees over which it fades beyond."""
-
-    kind: Literal["slope"]
-    band: Pair
-    fade: float = 0.0
-
-
-class NoiseStep(MaskStep):
-    """Patches: metres from one to the next, octaves, threshold and range of the cut, seed, period in sizes."""
-
-    kind: Literal["noise"]
     size: float
-    octaves: int = 4
-    threshold: float = 0.5
-    range: float = 0.2
+    form: KindName = "smooth"
+    octaves: int = 3
     seed: int = 0
-    period: int = 0
+    dimensions: int = 3
 
 
-class ConstantStep(MaskStep):
-    """The same everywhere."""
+class MedleyTable(Table):
+    """Swatches that take turns: by noise, by height (metres, one for each or two to spread them between), or by a mask."""
 
-    kind: Literal["constant"]
-    value: float
+    name: str
+    swatches: list[str] = Field(min_length=2)
+    by: Literal["noise", "height", "mask"]
+    softness: float = 0.3
+    noise: NoiseOfMedley | None = None
+    heights: list[float] = Field(default_factory=list)
+    wobble: float = 0.0
+    size: float = 10.0
+    mask: list[AnyStep] = Field(default_factory=list)
 
 
-AnyStep = Annotated[HeightStep | SlopeStep | NoiseStep | ConstantStep, Field(discriminator="kind")]
+class AdoptTable(Table):
+    """Weights inherited from elsewhere: in which form, in which files, the names of their layers, and where each goes."""
+
+    form: Literal["splat", "index", "colours", "masks", "pairs"]
+    files: list[str] = Field(min_length=1)
+    layers: list[str] = Field(min_length=1)
+    implied_last: bool = False
+    colours: list[str] = Field(default_factory=list)
+    numbers: list[int] = Field(default_factory=list)
+    tolerance: float = 8.0
+    sums: str = "normalise"
+    to: dict[str, str] = Field(default_factory=dict)
 
 
 class LayerTable(Table):
@@ -146,10 +131,15 @@ class LayerTable(Table):
 
 
 class WeightsTable(Table):
-    """Texels along the longer side of the weight map, and how many layers a texel keeps."""
+    """Texels along the longer side of the weight map, how many layers a texel keeps, bits, how masks stack, a file of daubs,
+    and the time that formulas read."""
 
     texels: int = 1024
     keep: int = 4
+    bits: Literal[8, 16] = 8
+    stacking: Literal["cover", "share"] = "cover"
+    daubs: str = ""
+    time: float = 0.0
 
 
 class BakeTable(Table):
@@ -182,3 +172,15 @@ class QuiltTable(Table):
     view: ViewTable | None = None
     swatch: list[SwatchTable] = Field(min_length=1)
     layer: list[LayerTable] = Field(min_length=1)
+    medley: list[MedleyTable] = Field(default_factory=list)
+    adopt: AdoptTable | None = None
+
+    def mask_files(self) -> list[str]:
+        """Return the image files that masks read, relative to the quilt file."""
+        steps = [step for layer in self.layer for step in layer.mask] + [step for each in self.medley for step in each.mask]
+        return [step.file for step in _with_inner(steps) if isinstance(step, ImageStep)]
+
+
+def _with_inner(steps: list[AnyStep]) -> list[AnyStep]:
+    inner = [each for step in steps if isinstance(step, DistanceStep) for each in step.of]
+    return [*steps, *_with_inner(inner)] if inner else steps

@@ -18,7 +18,7 @@ from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.light import Sun, lit, shoulder, sky
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.weigh import weigh_points
+from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
 _FINER = 2  # rays per pixel along each side
@@ -30,7 +30,7 @@ def draw_lit_view(
     terrain: Terrain,
     layers: Sequence[Layer],
     arrays: TextureArrays,
-    weights: WeightMap | None,
+    weights: WeightMap | Weigher | None,
     camera: Camera,
     sun: Sun,
     *,
@@ -43,8 +43,8 @@ def draw_lit_view(
 
     Parameters
     ----------
-    weights : WeightMap or None
-        None answers the masks at every pixel.
+    weights : WeightMap, Weigher or None
+        None answers the masks of the layers at every pixel.
 
     Returns
     -------
@@ -52,6 +52,7 @@ def draw_lit_view(
         sRGB, each pixel the mean of 2 x 2 rays.
     """
     blender = Blender(arrays, layers)
+    source = Weigher(layers, terrain) if weights is None else weights
     out = np.empty((height, width, 3), np.uint8)
     rows, columns = height * _FINER, width * _FINER
 
@@ -60,8 +61,7 @@ def draw_lit_view(
         points, met, rays = camera.points(terrain, rows, columns, slice(top * _FINER, bottom * _FINER))
         light = sky(np.maximum(rays, np.array([-1, 0, -1], np.float32)))  # no ground below the horizon, only haze
         if met.any():
-            kept = weights.at(points) if weights is not None else weigh_points(points, layers, keep=16)[0]
-            texels = blender.blend(points, kept, normals="world")
+            texels = blender.blend(points, source.at(points), normals="world")
             shade = lit(
                 texels[MapRole.DIFFUSE], texels[MapRole.SPECULAR], texels[MapRole.ROUGHNESS], texels[MapRole.OCCLUSION],
                 texels[MapRole.NORMAL], -rays[met], sun, terrain.sunlit(points, sun.towards),

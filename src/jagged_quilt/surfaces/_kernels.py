@@ -84,6 +84,24 @@ def highest_of_blocks(heights, out):
             out[br, bc] = top
 
 
+@kernel
+def hidden_sky(heights, steps, far, out):
+    """Fill the mean over 16 directions of sin² of the horizon's angle; steps (16 S, 2) east and south, far (16 S,) metres."""
+    rows, columns = heights.shape
+    each = steps.shape[0] // 16
+    for r in range(rows):
+        for c in range(columns):
+            own, hidden = heights[r, c], np.float32(0.0)
+            for first in range(0, steps.shape[0], each):
+                steepest = np.float32(0.0)
+                for step in range(first, first + each):
+                    across = min(max(c + steps[step, 0], 0), columns - 1)
+                    down = min(max(r + steps[step, 1], 0), rows - 1)
+                    steepest = max(steepest, (heights[down, across] - own) / far[step])
+                hidden += steepest * steepest / (np.float32(1.0) + steepest * steepest)
+            out[r, c] = hidden * np.float32(1.0 / 16.0)
+
+
 @inlined
 def _leave(at, towards, spacing, cell_from, cell_to):
     """Distance along a ray until one coordinate leaves the cells [cell_from, cell_to)."""

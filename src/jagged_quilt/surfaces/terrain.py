@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import threading
 import warnings
+from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 
@@ -11,7 +13,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.points import Field, Points
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.surfaces import _kernels
 
@@ -46,6 +49,8 @@ class Terrain:
         self.spacing = (self.size[0] / (columns - 1), self.size[1] / (rows - 1))
         south, east = np.gradient(self.heights.astype(np.float64), self.spacing[1], self.spacing[0])
         self._east, self._south = east.astype(np.float32), south.astype(np.float32)
+        self._fields: dict[object, Field] = {}
+        self._lock = threading.RLock()
 
     @classmethod
     def read(cls, path: Path | str, *, size: tuple[float, float], heights: tuple[float, float]) -> Terrain:
@@ -154,6 +159,55 @@ class Terrain:
         )
         return out
 
+    def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
+        """Return the points of the ground that lie `by` (N, 3) metres away from given ones; clamped at the border."""
+        out = _empty_points(len(points))
+        xs, zs = (points.position[:, axis].astype(np.float64) + by[:, axis] for axis in (0, 2))
+        _kernels.place_points(np.ascontiguousarray(xs), np.ascontiguousarray(zs), points.footprint[:, 0], *self._grid, *out)
+        return _as_points(out)
+
+    def curvature(self, scale: float) -> Field:
+        """Return the mean curvature of the ground in 1/m, above 0 on ridges.
+
+        Heights are smoothed by a Gaussian of `scale` / 4 metres first, so that what is about `scale` metres across tells.
+        The curvature is that of a graph, ((1 + hz²) hxx - 2 hx hz hxz + (1 + hx²) hzz) / -2 (1 + hx² + hz²)^1.5.
+        """
+        return self.remembered(("curvature", positive("scale", scale, "m")), lambda: self._curvature(scale))
+
+    def _curvature(self, scale: float) -> Grid:
+        from scipy.ndimage import gaussian_filter
+
+        across, down = self.spacing
+        heights = gaussian_filter(self.heights.astype(np.float64), (scale / 4 / down, scale / 4 / across), mode="nearest")
+        hz, hx = np.gradient(heights, down, across)
+        hxx, hzz, hxz = np.gradient(hx, across, axis=1), np.gradient(hz, down, axis=0), np.gradient(hx, down, axis=0)
+        bent = (1 + hz**2) * hxx - 2 * hx * hz * hxz + (1 + hx**2) * hzz
+        return self._field(bent / (-2 * (1 + hx**2 + hz**2) ** 1.5))
+
+    def hidden_sky(self, reach: float) -> Field:
+        """Return how much of the light of an even sky the ground itself keeps away, 0..1.
+
+        The horizon is searched in 16 directions up to `reach` metres; a direction whose horizon stands at an angle e over
+        level lets in cos²(e) of what a cosine-weighted sky sends from it (Max 1988; Bavoil and Sainz 2008).
+        """
+        return self.remembered(("hidden sky", positive("reach", reach, "m")), lambda: self._hidden_sky(reach))
+
+    def _hidden_sky(self, reach: float) -> Grid:
+        hidden = np.empty_like(self.heights)
+        steps = _steps_out(reach, self.spacing)
+        _kernels.hidden_sky(self.heights, steps, np.hypot(*(steps * self.spacing).T).astype(np.float32), hidden)
+        return self._field(hidden)
+
+    def remembered(self, key: object, make: Callable[[], Field]) -> Field:
+        """Return the field that was made for a key before, or make it and keep it as long as the terrain."""
+        with self._lock:
+            if key not in self._fields:
+                self._fields[key] = make()
+            return self._fields[key]
+
+    def _field(self, values: NDArray[np.floating]) -> Grid:
+        return Grid(np.ascontiguousarray(values, np.float32), (0.0, 0.0), self.spacing)
+
     @property
     def _grid(self) -> tuple[object, ...]:
         return (self.heights, self._east, self._south, *self.spacing, *self.size)
@@ -175,3 +229,16 @@ def _as_points(filled: tuple[NDArray[np.float32], ...]) -> Points:
         array.flags.writeable = False
     position, normal, tangent, uv, footprint = filled
     return Points(position=position, normal=normal, tangent=tangent, uv=uv, footprint=footprint)
+
+
+def _steps_out(reach: float, spacing: tuple[float, float]) -> NDArray[np.int32]:
+    """Samples (east, south) to look at in 16 directions, each 1.25 times as far as the one before; (D * S, 2), one direction
+    after the other, padded with the last."""
+    distances = [min(spacing)]
+    while distances[-1] * 1.25 <= reach:
+        distances.append(distances[-1] * 1.25)
+    angle = 2 * np.pi * (np.arange(16) + 0.5) / 16
+    ways = np.stack([np.cos(angle) / spacing[0], np.sin(angle) / spacing[1]], axis=1)
+    steps = np.rint(ways[:, None, :] * np.array(distances)[None, :, None]).astype(np.int32)
+    steps[(steps == 0).all(axis=2)] = (1, 0)
+    return steps.reshape(-1, 2)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import check, inlined, kernel
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
 
@@ -22,6 +22,59 @@ def cover(answers):
             answers[layer, p] = shows
             left -= shows
         answers[0, p] = max(left, F0)
+
+
+@kernel
+def cover_adopted(answers, is_adopted):
+    """As `cover`, where the rows that are adopted hold weights and not masks: they are ground that others cover.
+
+    Covering keeps the sum of a layer and all below it, so each covering layer's share is its mask of the ground below it, less
+    what covers it in turn.
+    """
+    layers, points = answers.shape
+    for p in range(points):
+        ground = F1
+        for layer in range(1, layers):
+            if is_adopted[layer]:
+                ground -= answers[layer, p]
+        answers[0, p] = max(ground, F0)
+        ground = answers[0, p]
+        for layer in range(1, layers):  # a covering layer holds mask x ground below it now, and ground is a running sum
+            if is_adopted[layer]:
+                ground += answers[layer, p]
+        left = F1
+        for layer in range(layers - 1, 0, -1):
+            if is_adopted[layer]:
+                ground -= answers[layer, p]
+                answers[layer, p] *= left
+            else:
+                mask = answers[layer, p]
+                answers[layer, p] = mask * max(ground, F0) * left
+                left *= F1 - mask
+        answers[0, p] *= left
+
+
+@kernel
+def share(answers):
+    """Turn answers (L, N) into weights, in place: those above the lowest as they are, or less if they sum to more than 1."""
+    layers, points = answers.shape
+    for p in range(points):
+        total = F0
+        for layer in range(1, layers):
+            total += answers[layer, p]
+        less = F1 / total if total > F1 else F1
+        for layer in range(1, layers):
+            answers[layer, p] *= less
+        answers[0, p] = max(F0, F1 - total)
+
+
+@kernel
+def scatter(index, weight, rows, answers):
+    """Add kept weights (N, K) to the rows of answers (L, N) that `rows` tells for each index."""
+    for p in range(index.shape[0]):
+        for at in range(index.shape[1]):
+            if weight[p, at] > 0:
+                answers[rows[index[p, at]], p] += weight[p, at]
 
 
 @inlined
@@ -66,20 +119,22 @@ def keep_largest(weights, index, weight, lost):
 
 
 @kernel
-def quantise(weight, stored):
-    """Fill (N, K) uint8 that sum to exactly 255 from weights that sum to 1: rounded down, the rest to the largest rests."""
+def quantise(weight, stored, unit):
+    """Fill (N, K) whole numbers that sum to exactly `unit` from weights that sum to 1: rounded down, the rest to the largest
+    rests."""
     keep = weight.shape[1]
+    scale = np.float32(unit)
     for p in range(weight.shape[0]):
-        left = 255
+        left = unit
         for at in range(keep):
-            whole = min(math.floor(weight[p, at] * np.float32(255.0)), left)
+            whole = min(math.floor(weight[p, at] * scale), left)
             stored[p, at] = whole
             left -= whole
         while left > 0:
             best = 0
             most = np.float32(-1e9)
             for at in range(keep):
-                rest = weight[p, at] * np.float32(255.0) - np.float32(stored[p, at])
+                rest = weight[p, at] * scale - np.float32(stored[p, at])
                 if rest > most:
                     most = rest
                     best = at
@@ -88,7 +143,7 @@ def quantise(weight, stored):
 
 
 @kernel
-def read_between(uv, index, stored, columns, sums, out_index, out_weight):
+def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
     """Bilinear weights at uv, clamped at the border: fill (N, M) layers and weights, of which unused ones weigh 0.
 
     index, stored : (H * W, K); sums : (L,) float32 of zeros, which are zeros again afterwards.
@@ -104,7 +159,7 @@ def read_between(uv, index, stored, columns, sums, out_index, out_weight):
         count = 0
         for corner in range(4):
             texel = (r0 if corner < 2 else r1) * columns + (c0 if corner % 2 == 0 else c1)
-            share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) * np.float32(1.0 / 255.0)
+            share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) / unit
             if share <= 0:
                 continue
             for at in range(index.shape[1]):
@@ -122,3 +177,187 @@ def read_between(uv, index, stored, columns, sums, out_index, out_weight):
         for at in range(count, most):
             out_index[p, at] = 0
             out_weight[p, at] = F0
+
+
+FAR = np.float32(1e6)
+
+
+@inlined
+def _edge_between(own, other):
+    """How far, 0..1, the edge (one half) lies from a texel towards its neighbour, or FAR where there is none between."""
+    half = np.float32(0.5)
+    if (own >= half) == (other >= half):
+        return FAR
+    return (half - own) / (other - own)
+
+
+@inlined
+def _edge_beside(answers, r, c, dr, dc):
+    """As `_edge_between`, towards a neighbour that may lie outside."""
+    rows, columns = answers.shape
+    if not (0 <= r + dr < rows and 0 <= c + dc < columns):
+        return FAR
+    return _edge_between(answers[r, c], answers[r + dr, c + dc])
+
+
+@kernel
+def edge_points(answers, across, down, nearest):
+    """Fill the way (right, down) in metres to an edge that passes between a texel and its four neighbours; else FAR.
+
+    Where it passes both beside and above, say, it is the line through both crossings, and its foot the nearest point.
+    """
+    for r in range(answers.shape[0]):
+        for c in range(answers.shape[1]):
+            best, right, below = FAR, FAR, FAR
+            for dc in (-1, 1):
+                x = _edge_beside(answers, r, c, 0, dc)
+                x = x * np.float32(dc) * across if x < FAR else FAR
+                if abs(x) < best:
+                    best, right, below = abs(x), x, F0
+                for dr in (-1, 1):
+                    z = _edge_beside(answers, r, c, dr, 0)
+                    z = z * np.float32(dr) * down if z < FAR else FAR
+                    if abs(z) < best:
+                        best, right, below = abs(z), F0, z
+                    apart = x * x + z * z
+                    if x < FAR and z < FAR and apart > 0:
+                        foot_x, foot_z = x * z * z / apart, x * x * z / apart
+                        length = math.sqrt(foot_x * foot_x + foot_z * foot_z)
+                        if length < best:
+                            best, right, below = length, foot_x, foot_z
+            nearest[r, c, 0], nearest[r, c, 1] = right, below
+
+
+@inlined
+def _learn(nearest, r, c, dr, dc, across, down):
+    """Take the edge point of a neighbour if that is nearer than one's own."""
+    rows, columns = nearest.shape[0], nearest.shape[1]
+    if not (0 <= r + dr < rows and 0 <= c + dc < columns) or nearest[r + dr, c + dc, 0] >= FAR:
+        return
+    right = nearest[r + dr, c + dc, 0] + np.float32(dc) * across
+    below = nearest[r + dr, c + dc, 1] + np.float32(dr) * down
+    own = nearest[r, c, 0] * nearest[r, c, 0] + nearest[r, c, 1] * nearest[r, c, 1]
+    if right * right + below * below < own:
+        nearest[r, c, 0], nearest[r, c, 1] = right, below
+
+
+@kernel
+def spread_nearest(nearest, across, down):
+    """Let every texel learn of the nearest edge point: down and up the rows, forth and back in each."""
+    rows, columns = nearest.shape[0], nearest.shape[1]
+    for twice in range(2):
+        for line in range(rows):
+            r = line if twice == 0 else rows - 1 - line
+            before = -1 if twice == 0 else 1
+            for c in range(columns):
+                _learn(nearest, r, c, before, 0, across, down)
+                _learn(nearest, r, c, before, -1, across, down)
+                _learn(nearest, r, c, before, 1, across, down)
+                _learn(nearest, r, c, 0, -1, across, down)
+            for back in range(columns):
+                _learn(nearest, r, columns - 1 - back, 0, 1, across, down)
+
+
+@kernel
+def signed_lengths(answers, nearest, distance):
+    """Fill how far the edge points are, below 0 where the answer is a half or more."""
+    for r in range(answers.shape[0]):
+        for c in range(answers.shape[1]):
+            length = min(math.sqrt(nearest[r, c, 0] ** 2 + nearest[r, c, 1] ** 2), FAR)
+            distance[r, c] = -length if answers[r, c] >= np.float32(0.5) else length
+
+
+@inlined
+def _within(at, count, wrap):
+    """A texel's place by the way that a picture goes on: repeat, mirror, clamp; or -1 beyond its border."""
+    if wrap == 0:
+        return at % count
+    if wrap == 1:
+        turned = at % (2 * count)
+        return turned if turned < count else 2 * count - 1 - turned
+    if wrap == 2:
+        return min(max(at, 0), count - 1)
+    return at if 0 <= at < count else -1
+
+
+@inlined
+def _read_level(u, v, texels, start, rows, columns, wrap):
+    x, y = u * columns - 0.5, v * rows - 0.5
+    floor_x, floor_y = math.floor(x), math.floor(y)
+    fx, fy = np.float32(x - floor_x), np.float32(y - floor_y)
+    value = F0
+    for corner in range(4):
+        column = _within(int(floor_x) + corner % 2, columns, wrap)
+        row = _within(int(floor_y) + corner // 2, rows, wrap)
+        if row >= 0 and column >= 0:
+            share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy)
+            value += share * texels[start + row * columns + column]
+    return value
+
+
+@kernel
+def read_picture(places, levels, texels, table, wrap, out):
+    """Fill what a picture holds at places (N, 2), 0..1 right and down, bilinear on two mips and mixed by level."""
+    last = table.shape[0] - 1
+    for i in range(places.shape[0]):
+        level = min(max(levels[i], F0), np.float32(last))
+        fine = min(int(level), last)
+        value = _read_level(places[i, 0], places[i, 1], texels, table[fine, 0], table[fine, 1], table[fine, 2], wrap)
+        between = level - np.float32(fine)
+        if between > 0:
+            coarse = fine + 1
+            other = _read_level(places[i, 0], places[i, 1], texels, table[coarse, 0], table[coarse, 1], table[coarse, 2], wrap)
+            value += between * (other - value)
+        out[i] = min(max(value, F0), F1)
+
+
+@check
+def first_bad_sum(weights, unit):
+    """Return the first row of (N, K) that does not sum to `unit`, or -1."""
+    for p in range(weights.shape[0]):
+        total = 0
+        for at in range(weights.shape[1]):
+            total += weights[p, at]
+        if total != unit:
+            return p
+    return -1
+
+
+@inlined
+def _span(at, wanted, given):
+    """First and last texel, and how much of the first's and last's neighbours counts, of what texel `at` of `wanted` covers of
+    `given`: all that lies below it where there are fewer wanted, else the two around its centre."""
+    if wanted < given:
+        start, end = at * given / wanted, (at + 1) * given / wanted
+        return int(start), min(math.ceil(end - 1e-9), given) - 1, start, end
+    centre = min(max((at + 0.5) * given / wanted - 0.5, 0.0), given - 1.0)
+    first = int(centre)
+    return first, min(first + 1, given - 1), centre, -1.0
+
+
+@inlined
+def _share(texel, start, end):
+    """How much of a texel counts: what of it lies from start to end, or (end below 0) how near it is to start."""
+    if end < 0:
+        return max(0.0, 1.0 - abs(texel - start))
+    return max(0.0, min(texel + 1.0, end) - max(texel + 0.0, start))
+
+
+@kernel
+def resize_row(row, rows, layers, weights, unit, sums):
+    """Fill sums (L, C) with one row of a weight map at another size."""
+    columns = sums.shape[1]
+    r0, r1, top, bottom = _span(row, rows, layers.shape[0])
+    for c in range(columns):
+        for layer in range(sums.shape[0]):
+            sums[layer, c] = F0
+        c0, c1, left, right = _span(c, columns, layers.shape[1])
+        whole = 0.0
+        for r in range(r0, r1 + 1):
+            for column in range(c0, c1 + 1):
+                whole += _share(r, top, bottom) * _share(column, left, right)
+        for r in range(r0, r1 + 1):
+            for column in range(c0, c1 + 1):
+                share = np.float32(_share(r, top, bottom) * _share(column, left, right) / whole) / unit
+                for at in range(layers.shape[2]):
+                    sums[layers[r, column, at], c] += share * np.float32(weights[r, column, at])

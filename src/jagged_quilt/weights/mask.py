@@ -5,15 +5,17 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from enum import Enum
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.noise import noise_at
+from jagged_quilt.foundation.points import Points, Surface
 
 Answers = NDArray[np.float32]
 """(N,) float32, 0..1: how much of something is at each point."""
@@ -27,9 +29,11 @@ class Combine(Enum):
     SUBTRACT = "subtract"
     MAXIMUM = "maximum"
     MINIMUM = "minimum"
+    DIFFERENCE = "difference"
+    MIX = "mix"
 
-    def __call__(self, below: Answers, above: Answers) -> Answers:
-        """Return what `above` makes of `below`, both (N,) float32."""
+    def __call__(self, below: Answers, above: Answers, amount: float = 0.5) -> Answers:
+        """Return what `above` makes of `below`, both (N,) float32; `amount` is how much of `above` a mix takes."""
         match self:
             case Combine.MULTIPLY:
                 return below * above
@@ -41,6 +45,34 @@ class Combine(Enum):
                 return np.maximum(below, above)
             case Combine.MINIMUM:
                 return np.minimum(below, above)
+            case Combine.DIFFERENCE:
+                return np.abs(below - above)
+            case Combine.MIX:
+                return np.clip(below + np.float32(amount) * (above - below), 0, 1, dtype=np.float32)
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What a mask has to say of one point.
+
+    Attributes
+    ----------
+    words : str
+        The mask: "height 2 to 6 m, fade 1.5".
+    sensed : str
+        What it goes by, there: "3.42 m high".
+    answer : float
+    parts : tuple of Reading
+        What the masks within say.
+    is_combined : bool
+        Whether its two parts are put upon each other, the second upon the first.
+    """
+
+    words: str
+    sensed: str
+    answer: float
+    parts: tuple[Reading, ...] = ()
+    is_combined: bool = False
 
 
 class Mask:
@@ -51,6 +83,53 @@ class Mask:
     def answer(self, points: Points) -> Answers:
         """Return (N,) float32, 0..1. The points are not changed."""
         raise NotImplementedError
+
+    def on(self, surface: Surface) -> Self:
+        """Return this mask with all that it must know of a whole surface (curvature, distances) worked out.
+
+        `weigh` does this. Do it yourself to ask a mask at points of your own.
+        """
+        own: Any = self
+        known = {f.name: value.on(surface) for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)}
+        return replace(own, **known) if known else self
+
+    def sensed(self, points: Points) -> str:
+        """Return in words what the mask goes by at the first point."""
+        return ""
+
+    @property
+    def words(self) -> str:
+        """The mask in a few words."""
+        own: Any = self
+        return f"{type(self).__name__.lower()} " + ", ".join(f"{f.name} {getattr(self, f.name)}" for f in fields(own))
+
+    def reading(self, points: Points) -> Reading:
+        """Return what the mask and the masks within it say at the first point."""
+        own: Any = self
+        inner = [value for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)]
+        parts = tuple(mask.reading(self._points_within(points[:1])) for mask in inner)
+        return Reading(self.words, self.sensed(points[:1]), float(self.answer(points[:1])[0]), parts,
+                       isinstance(self, Combined))  # fmt: skip
+
+    def _points_within(self, points: Points) -> Points:
+        """Where the masks within are asked."""
+        return points
+
+    def cut(self, threshold: float, range: float = 0.0) -> Mask:
+        """Return this mask gone from 0 to 1 around a threshold: over `range`, 0 for a hard cut."""
+        return Cut(self, threshold, range)
+
+    def levels(self, black: float = 0.0, white: float = 1.0, gamma: float = 1.0) -> Mask:
+        """Return this mask stretched so that `black` becomes 0 and `white` 1, then to the power of 1 / gamma."""
+        return Levels(self, black, white, gamma)
+
+    def warped(self, *, by: float, size: float, octaves: int = 3, seed: int = 0) -> Mask:
+        """Return this mask as it is up to `by` metres away, so that its edges do not look drawn with a ruler."""
+        return Warped(self, by=by, size=size, octaves=octaves, seed=seed)
+
+    def mixed(self, other: Mask | float, amount: float = 0.5) -> Mask:
+        """Return this mask and, to the amount of 0..1, another."""
+        return Combined(Combine.MIX, self, as_mask(other), amount)
 
     def __mul__(self, other: Mask | float) -> Mask:
         return Combined(Combine.MULTIPLY, self, as_mask(other))
@@ -67,6 +146,9 @@ class Mask:
     def __and__(self, other: Mask | float) -> Mask:
         return Combined(Combine.MINIMUM, self, as_mask(other))
 
+    def __xor__(self, other: Mask | float) -> Mask:
+        return Combined(Combine.DIFFERENCE, self, as_mask(other))
+
     def __rsub__(self, other: float) -> Mask:
         return Combined(Combine.SUBTRACT, as_mask(other), self)
 
@@ -74,6 +156,7 @@ class Mask:
     __radd__ = __add__
     __ror__ = __or__
     __rand__ = __and__
+    __rxor__ = __xor__
 
     def __invert__(self) -> Mask:
         return Inverted(self)
@@ -88,20 +171,32 @@ class Constant(Mask):
     def __post_init__(self) -> None:
         number_in("a constant mask", self.value, 0, 1)
 
+    @property
+    def words(self) -> str:
+        return f"{self.value:g} everywhere"
+
     def answer(self, points: Points) -> Answers:
         return np.full(len(points), self.value, np.float32)
 
 
 @dataclass(frozen=True, slots=True)
 class Combined(Mask):
-    """One mask upon another."""
+    """One mask upon another; `amount` is for a mix."""
 
     combine: Combine
     below: Mask
     above: Mask
+    amount: float = 0.5
+
+    def __post_init__(self) -> None:
+        number_in("amount", self.amount, 0, 1)
+
+    @property
+    def words(self) -> str:
+        return self.combine.value + (f" {self.amount:g}" if self.combine is Combine.MIX else "")
 
     def answer(self, points: Points) -> Answers:
-        return self.combine(self.below.answer(points), self.above.answer(points))
+        return self.combine(self.below.answer(points), self.above.answer(points), self.amount)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,8 +205,103 @@ class Inverted(Mask):
 
     mask: Mask
 
+    @property
+    def words(self) -> str:
+        return "inverted"
+
     def answer(self, points: Points) -> Answers:
         return np.float32(1) - self.mask.answer(points)
+
+
+@dataclass(frozen=True, slots=True)
+class Cut(Mask):
+    """A mask gone from 0 to 1 around a threshold: smoothly from threshold - range / 2 to threshold + range / 2."""
+
+    mask: Mask
+    threshold: float
+    range: float = 0.0
+
+    def __post_init__(self) -> None:
+        number_in("threshold", self.threshold, 0, 1)
+        number_in("range", self.range, 0, 2)
+
+    @property
+    def words(self) -> str:
+        return f"cut at {self.threshold:g}, range {self.range:g}"
+
+    def answer(self, points: Points) -> Answers:
+        return smooth_step(self.mask.answer(points), self.threshold - self.range / 2, self.threshold + self.range / 2)
+
+
+@dataclass(frozen=True, slots=True)
+class Levels(Mask):
+    """A mask stretched so that `black` becomes 0 and `white` 1 (black above white turns it over), then bent by gamma."""
+
+    mask: Mask
+    black: float = 0.0
+    white: float = 1.0
+    gamma: float = 1.0
+
+    def __post_init__(self) -> None:
+        number_in("levels: black", self.black, 0, 1)
+        number_in("levels: white", self.white, 0, 1)
+        if self.black == self.white:
+            raise RangeError(f"levels: black and white must differ; got {self.black:g} twice; for a hard cut use a threshold")
+        number_in("levels: gamma", positive("levels: gamma", self.gamma), 0.01, 100)
+
+    @property
+    def words(self) -> str:
+        return f"levels {self.black:g} to {self.white:g}, gamma {self.gamma:g}"
+
+    def answer(self, points: Points) -> Answers:
+        scale = np.float32(1 / (self.white - self.black))
+        stretched = np.clip((self.mask.answer(points) - np.float32(self.black)) * scale, 0, 1, dtype=np.float32)
+        return stretched if self.gamma == 1 else stretched ** np.float32(1 / self.gamma)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Warped(Mask):
+    """A mask asked up to `by` metres away, the way and how far told by noise of `size` metres.
+
+    Over a surface that it knows (see `on`) it is asked at the place of the surface that lies there, so that slopes and
+    uv are those of that place; else the position alone moves.
+    """
+
+    mask: Mask
+    by: float
+    size: float
+    octaves: int = 3
+    seed: int = 0
+    surface: Surface | None = None
+
+    def __init__(
+        self, mask: Mask, *, by: float, size: float, octaves: int = 3, seed: int = 0, surface: Surface | None = None
+    ) -> None:
+        for name, value in (("mask", mask), ("by", number_in("warp by", by, 0, unit="m")), ("octaves", octaves),
+                            ("size", positive("warp size", size, "m")), ("seed", seed), ("surface", surface)):  # fmt: skip
+            object.__setattr__(self, name, value)
+
+    def __repr__(self) -> str:
+        return f"Warped({self.mask!r}, by={self.by!r}, size={self.size!r}, octaves={self.octaves!r}, seed={self.seed!r})"
+
+    @property
+    def words(self) -> str:
+        return f"warped by {self.by:g} m, size {self.size:g} m"
+
+    def on(self, surface: Surface) -> Warped:
+        return replace(self, mask=self.mask.on(surface), surface=surface)
+
+    def answer(self, points: Points) -> Answers:
+        return self.mask.answer(self._points_within(points))
+
+    def _points_within(self, points: Points) -> Points:
+        ways = [
+            noise_at(points.position, size=self.size, octaves=self.octaves, seed=self.seed + 101 * axis) for axis in range(3)
+        ]
+        by = (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * self.by)
+        if self.surface is not None:
+            return self.surface.shifted(points, by)
+        return replace(points, position=points.position + by)
 
 
 def as_mask(value: Mask | float) -> Mask:
@@ -124,10 +314,10 @@ def as_mask(value: Mask | float) -> Mask:
 
 
 def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArray[np.float32]:
-    """Return 0 up to `start`, 1 from `end`, and 3t^2 - 2t^3 between; a hard cut where they are equal."""
+    """Return 0 up to `start`, 1 from `end`, and 3t² - 2t³ between; a hard cut where they are equal."""
     if end <= start:
         return (values >= start).astype(np.float32)
-    t = np.clip((values - np.float32(start)) * np.float32(1 / (end - start)), 0, 1).astype(np.float32)
+    t = np.clip((values - np.float32(start)) * np.float32(1 / (end - start)), 0, 1, dtype=np.float32)
     return t * t * (np.float32(3) - np.float32(2) * t)
 
 
@@ -144,3 +334,8 @@ def checked_band(kind: str, low: float, high: float, fade: float, unit: str) -> 
     if low > high:
         raise RangeError(f"{kind} band is upside down: it begins at {low:g} and ends at {high:g} {unit}; swap the two")
     number_in(f"{kind} fade", fade, 0, unit=unit)
+
+
+def band_words(kind: str, low: float, high: float, fade: float, unit: str) -> str:
+    """Return a band in words."""
+    return f"{kind} {low:g} to {high:g} {unit}" + (f", fade {fade:g}" if fade else "")

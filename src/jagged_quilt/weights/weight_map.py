@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights import _kernels
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 Kept = tuple[NDArray[Any], NDArray[np.float32]]
 """(N, K) uint8 or uint16 layers and (N, K) float32 weights that sum to 1; a weight of 0 is no layer at all."""
@@ -24,9 +28,21 @@ def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
     return np.uint8 if layers <= 256 else np.uint16
 
 
+def unit_of(bits: int) -> int:
+    """Return what weights of so many bits sum to."""
+    if bits not in (8, 16):
+        raise RangeError(f"weights are stored in 8 or in 16 bits; got {bits!r}")
+    return (1 << bits) - 1
+
+
+def storage(unit: int) -> type[np.uint8] | type[np.uint16]:
+    """Return the type that holds weights that sum to `unit`."""
+    return np.uint8 if unit == 255 else np.uint16
+
+
 @dataclass(frozen=True, eq=False, kw_only=True)
 class WeightMap:
-    """The K layers that show most at every texel, with weights that sum to exactly 255.
+    """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
 
     Attributes
     ----------
@@ -34,31 +50,42 @@ class WeightMap:
         The layers, from the bottom up.
     layers : (H, W, K) uint8 or uint16
         Which layers.
-    weights : (H, W, K) uint8
-        How much of each; they sum to 255, and 0 is no layer at all.
+    weights : (H, W, K) uint8 or uint16
+        How much of each; they sum to 255 or 65535, and 0 is no layer at all.
+    lost : (H, W) uint8 or None
+        How much weight was cut at each texel, in 255ths, rounded up; None where that is not known.
     lost_mean, lost_worst : float
         How much weight, 0..1, was cut from the layers that were not among the K: over all texels and at the worst one.
     """
 
     names: tuple[str, ...]
     layers: NDArray[Any]
-    weights: NDArray[np.uint8]
+    weights: NDArray[Any]
+    lost: NDArray[np.uint8] | None = None
     lost_mean: float = 0.0
     lost_worst: float = 0.0
 
     def __post_init__(self) -> None:
         if self.layers.ndim != 3 or self.layers.shape != self.weights.shape or 0 in self.layers.shape:
             raise ShapeError(f"layers and weights must both be (H, W, K); got {self.layers.shape} and {self.weights.shape}")
-        if self.weights.dtype != np.uint8 or self.layers.dtype.kind != "u":
-            raise ShapeError(f"layers must be unsigned and weights uint8; got {self.layers.dtype} and {self.weights.dtype}")
+        if self.weights.dtype not in (np.uint8, np.uint16) or self.layers.dtype.kind != "u":
+            raise ShapeError(
+                f"layers must be unsigned and weights uint8 or uint16; got {self.layers.dtype} and {self.weights.dtype}"
+            )
         if int(self.layers.max()) >= len(self.names):
             raise RangeError(f"layer {int(self.layers.max())} is above the last of {len(self.names)} layers")
-        sums = self.weights.sum(axis=2, dtype=np.uint32)
-        if (sums != 255).any():
-            row, column = (int(i) for i in np.argwhere(sums != 255)[0])
-            raise RangeError(f"weights must sum to 255; row {row}, column {column} sums to {int(sums[row, column])}")
+        bad = _kernels.first_bad_sum(self.weights.reshape(-1, self.weights.shape[2]), self.unit)
+        if bad >= 0:
+            row, column = divmod(int(bad), self.weights.shape[1])
+            total = int(self.weights[row, column].sum(dtype=np.uint32))
+            raise RangeError(f"weights must sum to {self.unit}; row {row}, column {column} sums to {total}")
         self.layers.flags.writeable = False
         self.weights.flags.writeable = False
+
+    @property
+    def unit(self) -> int:
+        """What the weights of a texel sum to: 255 or 65535."""
+        return int(np.iinfo(self.weights.dtype).max)
 
     def at(self, points: Points) -> Kept:
         """Return the weights at points, bilinear between texels, clamped at the border (what an engine will do).
@@ -76,26 +103,107 @@ class WeightMap:
         weight = np.empty((len(points), most), np.float32)
         _kernels.read_between(
             points.uv, self.layers.reshape(-1, keep), self.weights.reshape(-1, keep), self.layers.shape[1],
-            np.zeros(len(self.names), np.float32), index, weight,
+            np.float32(self.unit), np.zeros(len(self.names), np.float32), index, weight,
         )  # fmt: skip
         return index, weight
 
     def layer(self, name: str | int) -> NDArray[np.float32]:
         """Return how much of one layer shows, (H, W) float32, 0..1."""
-        which = name if isinstance(name, int) else self.names.index(name)
-        return np.where(self.layers == which, self.weights, 0).sum(axis=2, dtype=np.float32) / np.float32(255)
+        which = name if isinstance(name, int) else self.names.index(known_name("layer", name, self.names))
+        return np.where(self.layers == which, self.weights, 0).sum(axis=2, dtype=np.float32) / np.float32(self.unit)
 
     def shares(self) -> dict[str, float]:
         """Return the share of the surface that each layer covers; they sum to 1."""
         sums = np.bincount(self.layers.ravel(), self.weights.ravel(), minlength=len(self.names))
         return {name: float(s / sums.sum()) for name, s in zip(self.names, sums, strict=True)}
 
+    def layers_per_texel(self) -> NDArray[np.uint8]:
+        """Return how many layers show at each texel, (H, W) uint8."""
+        return np.count_nonzero(self.weights, axis=2).astype(np.uint8)
+
+    def dominant(self) -> NDArray[Any]:
+        """Return which layer shows most at each texel, (H, W); the first one stored among equals."""
+        most = self.weights.argmax(axis=2)[..., None]
+        return np.take_along_axis(self.layers, most, axis=2)[..., 0]
+
+    def coverage(self, area: float | None = None) -> DataFrame:
+        """Return how much of the surface each layer covers, one row a layer, from the bottom up.
+
+        Parameters
+        ----------
+        area : float, optional
+            Square metres of the surface, seen from above (`Terrain.area`).
+
+        Returns
+        -------
+        pandas.DataFrame
+            percent (of the surface), square_metres (where the area is given), texels (where it shows at all), dominant_texels
+            (where it shows most), mean_weight (0..1, over the texels where it shows).
+        """
+        from pandas import DataFrame
+
+        count = len(self.names)
+        sums = np.bincount(self.layers.ravel(), self.weights.ravel(), minlength=count) / self.unit
+        present = np.bincount(self.layers[self.weights > 0], minlength=count)
+        shares = sums / (self.layers.shape[0] * self.layers.shape[1])
+        columns: dict[str, Any] = {"percent": 100 * shares}
+        if area is not None:
+            columns["square_metres"] = area * shares
+        columns["texels"] = present
+        columns["dominant_texels"] = np.bincount(self.dominant().ravel(), minlength=count)
+        columns["mean_weight"] = np.divide(sums, present, out=np.zeros(count), where=present > 0)
+        return DataFrame(columns, index=list(self.names)).rename_axis("layer")
+
+    def in_bits(self, bits: int) -> WeightMap:
+        """Return the weights stored in 8 or 16 bits, which sum to exactly 255 or 65535 again."""
+        unit = unit_of(bits)
+        if unit == self.unit:
+            return self
+        keep = self.layers.shape[2]
+        stored = np.empty(self.weights.shape, storage(unit))
+        shares = self.weights.reshape(-1, keep) * np.float32(1 / self.unit)
+        _kernels.quantise(shares, stored.reshape(-1, keep), unit)
+        return replace(self, weights=stored)
+
+    def resized(self, rows: int, columns: int, *, enlarge: bool = True, keep: int | None = None) -> WeightMap:
+        """Return the weights at another size; every texel still sums to 1.
+
+        Smaller, each texel is the mean of all that it covers; larger, weights are bilinear between texels.
+
+        Parameters
+        ----------
+        enlarge : bool
+            False leaves a map as it is that would grow along either side.
+        keep : int, optional
+            How many layers a texel keeps; as many as now where it is not given.
+        """
+        height, width, own = self.layers.shape
+        if ((rows, columns) == (height, width) and keep in (None, own)) or (not enlarge and (rows > height or columns > width)):
+            return self
+        keep = min(own if keep is None else keep, len(self.names))
+        index = np.empty((rows, columns, keep), self.layers.dtype)
+        stored = np.empty((rows, columns, keep), self.weights.dtype)
+        sums = np.zeros((len(self.names), columns), np.float32)
+        weight, lost = np.empty((columns, keep), np.float32), np.empty((rows, columns), np.float32)
+        for row in range(rows):
+            _kernels.resize_row(row, rows, self.layers, self.weights, np.float32(self.unit), sums)
+            _kernels.keep_largest(sums, index[row], weight, lost[row])
+            _kernels.quantise(weight, stored[row], self.unit)
+        return WeightMap(
+            names=self.names, layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
+            lost_mean=float(lost.mean()), lost_worst=float(lost.max()),
+        )  # fmt: skip
+
     def save(self, folder: Path | str, stamp: str = "") -> list[Path]:
-        """Write PNG files of four channels each (layer numbers, and their weights) and a manifest; return the files."""
+        """Write PNG files of four channels each (layer numbers, and their weights), one of what was cut, and a manifest.
+
+        Return the files.
+        """
         folder = Path(folder)
         height, width, keep = self.layers.shape
         lost = {"mean": self.lost_mean, "worst": self.lost_worst}
-        manifest = {"stamp": stamp, "layers": list(self.names), "keep": keep, "lost": lost, "shares": self.shares()}
+        manifest = {"stamp": stamp, "layers": list(self.names), "keep": keep, "bits": 8 * self.weights.itemsize, "lost": lost,
+                    "lost_map": self.lost is not None, "shares": self.shares()}  # fmt: skip
         names = []
         with written_together(folder) as stage:
             for first in range(0, keep, 4):
@@ -105,6 +213,9 @@ class WeightMap:
                     four[..., : part.shape[2]] = part
                     names.append(f"{kind}_{first // 4}.png")
                     write_image(stage / names[-1], four)
+            if self.lost is not None:
+                names.append("lost.png")
+                write_image(stage / names[-1], self.lost[..., None])
             write_json(stage / "weights.json", manifest)
         return [folder / name for name in [*names, "weights.json"]]
 
@@ -122,6 +233,7 @@ class WeightMap:
                 names=tuple(manifest["layers"]),
                 layers=np.ascontiguousarray(np.concatenate(sheets["layers"], axis=2)[..., :keep]),
                 weights=np.ascontiguousarray(np.concatenate(sheets["weights"], axis=2)[..., :keep]),
+                lost=read_image(folder / "lost.png")[..., 0] if manifest.get("lost_map") else None,
                 lost_mean=float(manifest["lost"]["mean"]),
                 lost_worst=float(manifest["lost"]["worst"]),
             )

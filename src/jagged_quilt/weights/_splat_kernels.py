@@ -1,0 +1,175 @@
+"""Reading colour-keyed maps, and giving old layers new homes, as loops."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jagged_quilt.foundation.compiler import inlined, kernel
+
+F0, F1 = np.float32(0.0), np.float32(1.0)
+_WIDEST = 4  # texels around one that are searched for the regions whose edge it is
+_MOST_NEAR = 8
+
+
+@kernel
+def nearest_key(texels, keys, tolerance, label):
+    """Fill which key colour (L, 3) each texel (H, W, 3) has, within a tolerance per channel, or -1."""
+    for r in range(texels.shape[0]):
+        for c in range(texels.shape[1]):
+            best, found = tolerance, -1
+            for key in range(keys.shape[0]):
+                off = F0
+                for channel in range(3):
+                    off = max(off, abs(texels[r, c, channel] - keys[key, channel]))
+                if off <= best and (off < best or found < 0):
+                    best, found = off, key
+            label[r, c] = found
+
+
+@kernel
+def solid(label, out):
+    """Mark the texels that lie in some 3 x 3 block of one label: the inside of a region and its border, no edge's blend."""
+    rows, columns = label.shape
+    for r in range(1, rows - 1):
+        for c in range(1, columns - 1):
+            own = label[r, c]
+            same = own >= 0
+            for near in range(9):
+                same = same and label[r - 1 + near // 3, c - 1 + near % 3] == own
+            if same:
+                for near in range(9):
+                    out[r - 1 + near // 3, c - 1 + near % 3] = True
+
+
+@inlined
+def _near(label, is_solid, r, c, reach, only_solid, found):
+    """List the labels around a texel; return how many."""
+    rows, columns = label.shape
+    count = 0
+    for y in range(max(0, r - reach), min(rows, r + reach + 1)):
+        for x in range(max(0, c - reach), min(columns, c + reach + 1)):
+            own = label[y, x]
+            if own < 0 or (only_solid and not is_solid[y, x]):
+                continue
+            known = False
+            for at in range(count):
+                known = known or found[at] == own
+            if not known and count < found.shape[0]:
+                found[count] = own
+                count += 1
+    return count
+
+
+@inlined
+def _off(texel, keys, one, two, three, a, b):
+    """Largest difference, over the channels, of a texel and a mixture: a of one, b of two, the rest of three."""
+    worst = F0
+    for channel in range(3):
+        mixed = a * keys[one, channel] + b * keys[two, channel] + (F1 - a - b) * keys[three, channel]
+        worst = max(worst, abs(texel[channel] - mixed))
+    return worst
+
+
+@inlined
+def _best_pair(texel, keys, found, count, which, share):
+    """Fit a mixture of two of the labels found; return how far off it is."""
+    best = np.float32(1e9)
+    for i in range(count):
+        for j in range(i + 1, count):
+            one, two = found[i], found[j]
+            along, length = F0, F0
+            for channel in range(3):
+                way = keys[two, channel] - keys[one, channel]
+                along += way * (texel[channel] - keys[one, channel])
+                length += way * way
+            part = min(max(along / length, F0), F1)
+            off = _off(texel, keys, one, two, two, F1 - part, part)
+            if off < best:
+                best = off
+                which[0], which[1], which[2] = one, two, one
+                share[0], share[1], share[2] = F1 - part, part, F0
+    return best
+
+
+@inlined
+def _best_triple(texel, keys, found, count, which, share):
+    """Fit a mixture of three, where three regions meet, by least squares; return how far off it is."""
+    best = np.float32(1e9)
+    for i in range(count):
+        for j in range(i + 1, count):
+            for m in range(j + 1, count):
+                one, two, three = found[i], found[j], found[m]
+                aa, ab, bb, at, bt = F0, F0, F0, F0, F0
+                for channel in range(3):
+                    a = keys[one, channel] - keys[three, channel]
+                    b = keys[two, channel] - keys[three, channel]
+                    t = texel[channel] - keys[three, channel]
+                    aa, ab, bb, at, bt = aa + a * a, ab + a * b, bb + b * b, at + a * t, bt + b * t
+                whole = aa * bb - ab * ab
+                if whole <= np.float32(1e-6) * aa * bb:
+                    continue
+                a, b = (at * bb - bt * ab) / whole, (bt * aa - at * ab) / whole
+                a = min(max(a, F0), F1)
+                b = min(max(b, F0), F1 - a)
+                off = _off(texel, keys, one, two, three, a, b)
+                if off < best:
+                    best = off
+                    which[0], which[1], which[2] = one, two, three
+                    share[0], share[1], share[2] = a, b, F1 - a - b
+    return best
+
+
+@kernel
+def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
+    """Fill which key colours (H, W, 3) each texel mixes and their shares, and how far off (H, W) that is.
+
+    The inside of a region is its own colour. Any other texel is a mixture of two regions that lie around it, if that fits: an
+    antialiased edge may pass through a third key colour and is still an edge. Else it is its own colour if that is in the
+    key (a line too thin to be a region), else a mixture of whatever lies around.
+    """
+    for r in range(texels.shape[0]):
+        for c in range(texels.shape[1]):
+            own = label[r, c]
+            which[r, c, 0], which[r, c, 1], which[r, c, 2] = max(own, 0), max(own, 0), max(own, 0)
+            share[r, c, 0], share[r, c, 1], share[r, c, 2] = F1, F0, F0
+            off[r, c] = F0
+            if is_solid[r, c]:
+                continue
+            texel, w, s = texels[r, c], which[r, c], share[r, c]
+            best = np.float32(1e9)
+            for reach in range(1, _WIDEST + 1):
+                if best > tolerance:
+                    best = _best_pair(texel, keys, found, _near(label, is_solid, r, c, reach, True, found), w, s)
+            if best > tolerance and own >= 0:
+                w[0], w[1], w[2] = own, own, own
+                s[0], s[1], s[2] = F1, F0, F0
+                best = F0
+            for reach in range(1, _WIDEST + 1):
+                if best > tolerance:
+                    count = _near(label, is_solid, r, c, reach, False, found)
+                    best = _best_pair(texel, keys, found, count, w, s)
+                    if best > tolerance:
+                        best = _best_triple(texel, keys, found, count, w, s)
+            off[r, c] = best
+
+
+@kernel
+def rehome(layers, weights, home, new_layers, new_weights):
+    """Fill kept weights (N, K) of new layers from those of old ones, by the number of each old one's home; same ones add up."""
+    keep = layers.shape[1]
+    for p in range(layers.shape[0]):
+        count = 0
+        for at in range(keep):
+            new_layers[p, at] = 0
+            new_weights[p, at] = 0
+        for at in range(keep):
+            if weights[p, at] == 0:
+                continue
+            to = home[layers[p, at]]
+            place = count
+            for before in range(count):
+                if new_layers[p, before] == to:
+                    place = before
+            new_layers[p, place] = to
+            new_weights[p, place] += weights[p, at]
+            count = max(count, place + 1)

@@ -1,0 +1,395 @@
+"""Adopting weights that another tool left: splat sheets, index maps, colour-keyed maps, a grey mask for each layer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import known_name, number_in, whole_number_in
+from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.weights import _kernels, _splat_kernels
+from jagged_quilt.weights.image_mask import fractions
+from jagged_quilt.weights.weigher import MOST_KEPT
+from jagged_quilt.weights.weight_map import WeightMap, index_type, storage, unit_of
+
+_AT_ONCE = 1 << 22
+NORMALISE, REFUSE = "normalise", "refuse"
+
+Raw = Callable[[slice], NDArray[np.float32]]
+"""From rows to (L, N) float32, as the files say."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SumReport:
+    """How well the weights of a source summed to 1, and what was done about it.
+
+    Attributes
+    ----------
+    texels : int
+        All of them.
+    above, below, bare : int
+        Texels that summed to more or to less than 1 by more than rounding can, and those of the latter with nothing at all.
+    worst : float
+        The sum that was furthest from 1, and `worst_at`, its row and column.
+    repair : str
+        "normalise", "refuse", or the layer that took what was missing.
+    cut : int
+        Texels that held more layers than are kept, and `cut_worst`, the most that one of them lost, 0..1.
+    """
+
+    texels: int
+    above: int
+    below: int
+    bare: int
+    worst: float
+    worst_at: tuple[int, int]
+    repair: str
+    cut: int
+    cut_worst: float
+
+    @property
+    def changed(self) -> int:
+        """Texels that are no longer as the files said, by more than rounding."""
+        return self.above + self.below + self.cut
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Adopted:
+    """Weights as they were found, with their old names, and how well they summed."""
+
+    weights: WeightMap
+    sums: SumReport
+
+    def rehomed(self, to: Mapping[str, str], layers: Sequence[str]) -> WeightMap:
+        """Return the weights by new layers.
+
+        Parameters
+        ----------
+        to : mapping
+            From each old name to a new layer; several may share one. An old name that is a new one too may be left out.
+        layers : sequence of str
+            The new layers.
+
+        Raises
+        ------
+        NameNotFoundError
+            If a name on either side is not known, or an old layer that shows anywhere has no home.
+        """
+        old = self.weights
+        for name, home in to.items():
+            known_name("layer in the adopted files", name, old.names)
+            known_name("layer", home, layers)
+        shares = old.shares()
+        homes = {name: to.get(name, name) for name in old.names}
+        for name, home in homes.items():
+            if name not in to and shares[name] > 0:
+                known_name(f'home of the old layer "{name}"', home, layers)
+        used = [name for name in layers if name in homes.values()]
+        home_of = np.array([used.index(home) if home in used else 0 for home in homes.values()], np.int64)
+        keep = old.layers.shape[2]
+        index = np.empty(old.layers.shape, index_type(len(used)))
+        stored = np.empty_like(old.weights)
+        _splat_kernels.rehome(old.layers.reshape(-1, keep), old.weights.reshape(-1, keep), home_of,
+                              index.reshape(-1, keep), stored.reshape(-1, keep))  # fmt: skip
+        return replace(old, names=tuple(used), layers=index, weights=stored)
+
+
+def adopt_splat(
+    files: Sequence[Path | str], layers: Sequence[str], *, implied_last: bool = False, sums: str = NORMALISE,
+    keep: int = MOST_KEPT, bits: int = 8,
+) -> Adopted:  # fmt: skip
+    """Adopt splat sheets: a layer in each channel, over as many files as there are.
+
+    Parameters
+    ----------
+    layers : sequence of str
+        In the order of the channels: red, green, blue and alpha of the first file, and so on. Channels beyond the last layer
+        must be empty (or an alpha that is full everywhere).
+    implied_last : bool
+        The last layer has no channel: it is 1 minus the rest.
+    sums : str
+        What to do where weights do not sum to 1 within rounding: "normalise", "refuse", or the name of the layer that takes
+        what is missing (what is too much is normalised).
+    keep : int
+        How many layers a texel keeps, 1 - 16.
+    bits : 8 or 16
+
+    Raises
+    ------
+    ImageError, ShapeError, RangeError
+        If files cannot be read, differ in size, hold more or fewer channels than layers, or sums are to be refused.
+    """
+    _check_layers(layers)
+    images = [_read_numbers(Path(file)) for file in files]
+    if not images:
+        raise ShapeError("there is no splat sheet to adopt; name at least one file")
+    _check_sizes([Path(file) for file in files], images)
+    channels = [(Path(file), image, c) for file, image in zip(files, images, strict=True) for c in range(image.shape[2])]
+    wanted = len(layers) - implied_last
+    if len(channels) < wanted:
+        raise ShapeError(
+            f"{len(layers)} layers need {wanted} channels; {', '.join(str(f) for f in files)} hold {len(channels)}"
+            + ("" if implied_last else " (implied_last = true if the last layer is 1 minus the rest)")
+        )
+    for file, image, c in channels[wanted:]:
+        plane = image[..., c]
+        opaque = c == image.shape[2] - 1 and image.shape[2] in (2, 4) and (plane == plane.max()).all() and plane.max() > 0
+        if plane.any() and not opaque:
+            raise ShapeError(
+                f"{file}: channel {'RGBA'[c]} holds weights, and no layer is named for it; name {wanted + 1} or more"
+            )
+
+    def raw(rows: slice) -> NDArray[np.float32]:
+        planes = [fractions(image[rows, :, c]).ravel() for _, image, c in channels[:wanted]]
+        if implied_last:
+            planes.append(np.maximum(0, 1 - np.sum(planes, axis=0), dtype=np.float32))
+        return np.stack(planes)
+
+    step = max(_step(image) for image in images)
+    return _adopted(raw, images[0].shape[:2], layers, sums, step, keep, bits, str(files[0]))
+
+
+def adopt_masks(
+    files: Mapping[str, Path | str], *, implied_last: str = "", sums: str = NORMALISE, keep: int = MOST_KEPT, bits: int = 8
+) -> Adopted:
+    """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
+    _check_layers([*files])
+    paths = [Path(file) for file in files.values()]
+    images = [_read_numbers(path) for path in paths]
+    _check_sizes(paths, images)
+    for path, image in zip(paths, images, strict=True):
+        colour = image[..., : image.shape[2] - 1] if image.shape[2] in (2, 4) else image
+        if (colour != colour[..., :1]).any():
+            raise ImageError(f"{path}: has colour; a mask for one layer is grey (for a layer in each channel say splat)")
+    names = [*files, implied_last] if implied_last else [*files]
+
+    def raw(rows: slice) -> NDArray[np.float32]:
+        planes = [fractions(image[rows, :, 0]).ravel() for image in images]
+        if implied_last:
+            planes.append(np.maximum(0, 1 - np.sum(planes, axis=0), dtype=np.float32))
+        return np.stack(planes)
+
+    return _adopted(raw, images[0].shape[:2], names, sums, max(map(_step, images)), keep, bits, str(paths[0]))
+
+
+def adopt_index(
+    file: Path | str, layers: Sequence[str], *, numbers: Sequence[int] = (), keep: int = MOST_KEPT, bits: int = 8
+) -> Adopted:
+    """Adopt an index map: the number of one layer at each texel.
+
+    Parameters
+    ----------
+    numbers : sequence of int
+        The number of each layer in the file; 0, 1, 2 ... where it is not given.
+
+    Raises
+    ------
+    ImageError, RangeError
+        If the file has colour, is not of whole numbers, or holds a number that no layer has.
+    """
+    _check_layers(layers)
+    file = Path(file)
+    stored = _read_numbers(file)
+    if stored.dtype.kind != "u" or (stored[..., : 3 if stored.shape[2] > 2 else 1] != stored[..., :1]).any():
+        raise ImageError(f"{file}: an index map is grey, of whole numbers; this image has colour or is float "
+                         "(a palette reads as colour: adopt it by its colours)")  # fmt: skip
+    grey = stored[..., 0]
+    given = list(numbers) or list(range(len(layers)))
+    if len(given) != len(layers) or len(set(given)) < len(given):
+        raise RangeError(f"{len(layers)} layers need {len(layers)} numbers, each once; got {given}")
+    home = np.full(int(np.iinfo(grey.dtype).max) + 1, -1, np.int64)
+    for place, number in enumerate(given):
+        home[whole_number_in("index", number, 0, len(home) - 1)] = place
+    which = home[grey]
+    if (which < 0).any():
+        row, column = (int(i) for i in np.argwhere(which < 0)[0])
+        raise RangeError(f"{file}: index {int(grey[row, column])} at row {row}, column {column} is none of the {len(layers)} "
+                         f"layers, which have {_span(given)}; {int((which < 0).sum())} texels are like that")  # fmt: skip
+    weights = WeightMap(
+        names=tuple(layers),
+        layers=which[..., None].astype(index_type(len(layers))),
+        weights=np.full((*which.shape, 1), unit_of(bits), storage(unit_of(bits))),
+    )
+    return Adopted(weights, _sound(which.size))
+
+
+def adopt_colours(file: Path | str, colours: Mapping[str, str], *, tolerance: float = 8.0, bits: int = 8) -> Adopted:
+    """Adopt a colour-keyed map: a colour for each layer, antialiased edges and all.
+
+    An edge is a mixture of the two regions on its sides, even where it passes through the colour of a third layer.
+
+    Parameters
+    ----------
+    colours : mapping
+        From layers to colours as "#rrggbb", as stored in the file.
+    tolerance : float
+        How far a texel may be off its colour, or off a mixture of two, in 255ths of a channel.
+
+    Raises
+    ------
+    ImageError, RangeError
+        If two layers share a colour within the tolerance, or a texel is neither a colour of the key nor a mixture of those
+        around it.
+    """
+    _check_layers([*colours])
+    file = Path(file)
+    off_by = np.float32(number_in("tolerance", tolerance, 0, 64) / 255 + 1e-6)
+    keys = np.array([_colour(name, text) for name, text in colours.items()], np.float32)
+    for one in range(len(keys)):
+        for two in range(one):
+            if np.abs(keys[one] - keys[two]).max() <= off_by:
+                names = list(colours)
+                raise RangeError(f'the colours of "{names[two]}" and "{names[one]}" are alike within the tolerance')
+    image = fractions(_read_numbers(file))
+    texels = np.ascontiguousarray(np.repeat(image[..., :1], 3, axis=2) if image.shape[2] < 3 else image[..., :3])
+    size = texels.shape[:2]
+    label, inside = np.empty(size, np.int64), np.zeros(size, np.bool_)
+    _splat_kernels.nearest_key(texels, keys, off_by, label)
+    _splat_kernels.solid(label, inside)
+    which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
+    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off)
+    if (off > off_by).any():
+        row, column = (int(i) for i in np.argwhere(off > off_by)[0])
+        seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in texels[row, column])
+        raise RangeError(f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
+                         f"around it ({int((off > off_by).sum())} texels are like that); name its layer, or raise the "
+                         "tolerance")  # fmt: skip
+    shares = np.zeros((*size, 3), storage(unit_of(bits)))
+    _kernels.quantise(share.reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
+    weights = WeightMap(names=tuple(colours), layers=which.astype(index_type(len(colours))), weights=shares)
+    return Adopted(weights, _sound(label.size))
+
+
+def adopt_pairs(
+    numbers: Path | str, weights: Path | str, layers: Sequence[str], *, sums: str = NORMALISE, bits: int = 8
+) -> Adopted:
+    """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
+    _check_layers(layers)
+    files = [Path(numbers), Path(weights)]
+    which, shares = (_read_numbers(file) for file in files)
+    _check_sizes(files, [which, shares])
+    if which.shape != shares.shape or which.dtype.kind != "u":
+        raise ShapeError(f"{files[0]} and {files[1]}: numbers and weights must have the same channels; got "
+                         f"{which.shape[2]} and {shares.shape[2]}")  # fmt: skip
+    bad = (which >= len(layers)) & (shares > 0)
+    if bad.any():
+        row, column, channel = (int(i) for i in np.argwhere(bad)[0])
+        raise RangeError(f"{files[0]}: index {int(which[row, column, channel])} at row {row}, column {column} is above the "
+                         f"last of {len(layers)} layers")  # fmt: skip
+
+    def raw(rows: slice) -> NDArray[np.float32]:
+        part, width = which[rows], which.shape[1]
+        out = np.zeros((len(layers), part.shape[0] * width), np.float32)
+        values = fractions(shares[rows]).reshape(-1, which.shape[2])
+        _kernels.scatter(part.reshape(-1, which.shape[2]), values, np.arange(len(layers), dtype=np.int32), out)
+        return out
+
+    return _adopted(raw, which.shape[:2], layers, sums, _step(shares), min(MOST_KEPT, which.shape[2]), bits, str(files[1]))
+
+
+def _adopted(
+    raw: Raw, size: tuple[int, ...], layers: Sequence[str], sums: str, step: float, keep: int, bits: int, source: str
+) -> Adopted:
+    """Settle the sums of raw weights, keep the largest, round; rows at a time."""
+    height, width = size
+    keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(layers))
+    if sums not in (NORMALISE, REFUSE):
+        known_name('way to settle sums ("normalise", "refuse", or the layer that takes the rest)', sums,
+                   [NORMALISE, REFUSE, *layers])  # fmt: skip
+    rest = list(layers).index(sums) if sums in layers else -1
+    unit = unit_of(bits)
+    index = np.empty((height, width, keep), index_type(len(layers)))
+    stored = np.empty((height, width, keep), storage(unit))
+    lost, total = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    slack = np.empty((height, width), np.float32)
+    rows = max(1, _AT_ONCE // (width * len(layers)))
+    for top in range(0, height, rows):
+        part = slice(top, min(top + rows, height))
+        weights = raw(part)
+        sum_here = weights.sum(axis=0)
+        total[part] = sum_here.reshape(-1, width)
+        slack[part] = (step * (0.5 * np.count_nonzero(weights, axis=0) + 0.51)).reshape(-1, width)
+        if rest >= 0:
+            weights[rest] += np.maximum(0, 1 - sum_here)
+        weights[0, weights.sum(axis=0) <= 0] = 1  # bare ones are refused below
+        weight = np.empty((weights.shape[1], keep), np.float32)
+        _kernels.keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
+        _kernels.quantise(weight, stored[part].reshape(-1, keep), unit)
+    report = _sum_report(total, slack, lost, sums, step)
+    if sums == REFUSE and report.above + report.below:
+        raise RangeError(f"{source}: {_sum_words(report)}; normalise them, or name the layer that takes the rest")
+    if rest < 0 and report.bare:
+        row, column = (int(i) for i in np.argwhere(total <= slack)[0])
+        raise RangeError(f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
+                         "the layer that takes them (sums), or say that the last layer is implied")  # fmt: skip
+    weights_map = WeightMap(names=tuple(layers), layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
+                            lost_mean=float(lost.mean()), lost_worst=float(lost.max()))  # fmt: skip
+    return Adopted(weights_map, report)
+
+
+def _sound(texels: int) -> SumReport:
+    """The report of a form that cannot fail to sum to 1."""
+    return SumReport(texels=texels, above=0, below=0, bare=0, worst=1.0, worst_at=(0, 0), repair=REFUSE, cut=0, cut_worst=0.0)
+
+
+def _sum_report(
+    total: NDArray[np.float32], slack: NDArray[np.float32], lost: NDArray[np.float32], repair: str, step: float
+) -> SumReport:
+    worst = int(np.abs(total - 1).argmax())
+    row, column = divmod(worst, total.shape[1])
+    return SumReport(
+        texels=total.size, above=int((total > 1 + slack).sum()), below=int((total < 1 - slack).sum()),
+        bare=int((total <= 0).sum()), worst=float(total[row, column]), worst_at=(row, column), repair=repair,
+        cut=int((lost > step).sum()), cut_worst=float(lost.max()),
+    )  # fmt: skip
+
+
+def _sum_words(report: SumReport) -> str:
+    row, column = report.worst_at
+    return (f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; worst "
+            f"{report.worst:.3f} at row {row}, column {column}")  # fmt: skip
+
+
+def _read_numbers(file: Path) -> NDArray[Any]:
+    texels = read_channels(file).texels
+    if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
+        raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")
+    return texels
+
+
+def _step(image: NDArray[Any]) -> float:
+    """One step of what is stored."""
+    return 1 / float(np.iinfo(image.dtype).max) if image.dtype.kind == "u" else 1e-5
+
+
+def _check_layers(layers: Sequence[str]) -> None:
+    if not layers:
+        raise ShapeError("there is no layer to adopt; name at least one")
+    twice = [name for place, name in enumerate(layers) if name in layers[:place]]
+    if twice:
+        raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
+
+
+def _check_sizes(files: Sequence[Path], images: Sequence[NDArray[Any]]) -> None:
+    for file, image in zip(files, images, strict=True):
+        if image.shape[:2] != images[0].shape[:2]:
+            (h0, w0), (h, w) = images[0].shape[:2], image.shape[:2]
+            raise ShapeError(f"sheets of one set must have one size; {files[0]} has {w0} x {h0} and {file} has {w} x {h}")
+
+
+def _colour(name: str, text: str) -> tuple[float, ...]:
+    digits = text.removeprefix("#")
+    if len(digits) != 6 or any(d not in "0123456789abcdefABCDEF" for d in digits):
+        raise RangeError(f'the colour of "{name}" must be written "#rrggbb"; got {text!r}')
+    return tuple(int(digits[at : at + 2], 16) / 255 for at in (0, 2, 4))
+
+
+def _span(numbers: Sequence[int]) -> str:
+    ordered = sorted(numbers)
+    return f"{ordered[0]} to {ordered[-1]}" if ordered == list(range(ordered[0], ordered[-1] + 1)) else str(ordered)

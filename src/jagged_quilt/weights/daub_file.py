@@ -1,0 +1,118 @@
+"""Files of daubs: JSON lines, one daub a line, replayed in order. Drop a line and it is undone."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
+from jagged_quilt.foundation.files import read_bytes, write_bytes
+from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.weights.daub import Daub, Deed
+from jagged_quilt.weights.noise_mask import Noise
+
+_NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
+_KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")
+_NOISE_KEYS = ("size", "octaves", "threshold", "range", "seed", "period", "kind", "dimensions")
+
+
+def read_daubs(path: Path | str) -> tuple[Daub, ...]:
+    """Read a file of daubs; empty lines say nothing.
+
+    Raises
+    ------
+    FileError
+        If there is no such file.
+    RangeError
+        If a line is no daub; the message names the line.
+    """
+    path = Path(path)
+    try:
+        lines = read_bytes(path, "file of daubs").decode("utf-8").splitlines()
+    except UnicodeDecodeError as error:
+        raise FileError(f"{path}: a file of daubs is UTF-8 text; byte {error.start} is not") from None
+    found = []
+    for number, line in enumerate(lines, 1):
+        if line.strip():
+            try:
+                found.append(daub_of(json.loads(line)))
+            except json.JSONDecodeError as error:
+                raise RangeError(f"{path} line {number}: not JSON: {error.msg} at column {error.colno}") from None
+            except QuiltError as error:
+                raise RangeError(f"{path} line {number}: {error}") from error
+    return tuple(found)
+
+
+def write_daubs(path: Path | str, daubs: Sequence[Daub]) -> None:
+    """Write a file of daubs, or raise `FileError` and leave what was there."""
+    write_bytes(Path(path), "".join(line_of(daub) + "\n" for daub in daubs).encode())
+
+
+def append_daub(path: Path | str, daub: Daub) -> int:
+    """Add a daub to the end of a file, which is made if it is not there, and return how many it now holds.
+
+    The lines before stay as they are, to the byte.
+    """
+    path = Path(path)
+    before = read_bytes(path, "file of daubs") if path.exists() else b""
+    count = len(read_daubs(path)) if before else 0
+    gap = b"" if not before or before.endswith(b"\n") else b"\n"
+    write_bytes(path, before + gap + line_of(daub).encode() + b"\n")
+    return count + 1
+
+
+def daub_of(told: Any) -> Daub:
+    """Return the daub that a JSON object tells; raise `QuiltError` if it tells none."""
+    if not isinstance(told, dict):
+        raise ShapeError(f"a daub is an object in braces; got {told!r}")
+    for key in told:
+        known_name("key of a daub", key, _KEYS)
+    for key in ("path", "radius"):
+        if key not in told:
+            raise RangeError(f"a daub needs its {key}")
+    if "layer" in told and "layers" in told:
+        raise RangeError("a daub has one layer or a pair of layers, not both")
+    layers = told.get("layers", [told["layer"]] if "layer" in told else [])
+    if not isinstance(layers, list) or not all(isinstance(name, str) for name in layers):
+        raise ShapeError(f"layers must be names; got {layers!r}")
+    path = told["path"]
+    if not isinstance(path, list) or not all(isinstance(point, list) for point in path):
+        raise ShapeError(f"path must be a list of points, each [x, z] or [x, y, z]; got {path!r}")
+    deed = known_name("deed", str(told.get("do", "paint")), [each.value for each in Deed])
+    return Daub(
+        path=tuple(tuple(point) for point in path), layers=tuple(layers), deed=Deed(deed),
+        breakup=_noise("breakup", told.get("breakup")), between=_noise("between", told.get("between")),
+        **{key: told[key] for key in _NUMBERS if key in told},
+    )  # fmt: skip
+
+
+def line_of(daub: Daub) -> str:
+    """Return a daub as one line of JSON, with what is not as usual."""
+    usual = Daub(path=((0.0, 0.0),), radius=1.0, layers=("",))
+    told: dict[str, Any] = {} if daub.deed is Deed.PAINT else {"do": daub.deed.value}
+    if daub.layers:
+        told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
+    told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
+    told |= {key: getattr(daub, key) for key in _NUMBERS[1:] if getattr(daub, key) != getattr(usual, key)}
+    for key, noise in (("breakup", daub.breakup), ("between", daub.between)):
+        if noise is not None:
+            plain = Noise(size=noise.size)
+            own = {each: getattr(noise, each) for each in _NOISE_KEYS if getattr(noise, each) != getattr(plain, each)}
+            told[key] = {"size": noise.size} | {name: v.key if isinstance(v, NoiseKind) else v for name, v in own.items()}
+    return json.dumps(told, ensure_ascii=False)
+
+
+def _noise(key: str, told: Any) -> Noise | None:
+    if told is None:
+        return None
+    if not isinstance(told, dict) or "size" not in told:
+        raise ShapeError(f'{key} must be a noise with its size, as {{"size": 2.0}}; got {told!r}')
+    for each in told:
+        known_name("key of a noise", each, _NOISE_KEYS)
+    own = dict(told)
+    if "kind" in own:
+        own["kind"] = NoiseKind[known_name("kind of noise", str(own["kind"]), [k.key for k in NoiseKind]).upper()]
+    return Noise(**own)

@@ -1,0 +1,105 @@
+"""Explaining one place: every layer, each mask step's value there, what daubs did, and the final weight."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.weights.mask import Reading
+from jagged_quilt.weights.weigher import Weigher
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One mask step at one place: how it goes upon the steps before it, its own answer, and what comes of both."""
+
+    combine: str
+    reading: Reading
+    result: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LayerThere:
+    """One layer at one place.
+
+    Attributes
+    ----------
+    name : str
+    adopted : float or None
+        Its weight in the adopted map; None where that does not name it.
+    steps : tuple of Step
+        None where nothing masks it.
+    stacked : float
+        Its weight by masks and stacking.
+    weight : float
+        Its weight after daubs.
+    turns : tuple of (str, float)
+        Of a medley, how much of each swatch shows, summing to `weight`.
+    """
+
+    name: str
+    adopted: float | None
+    steps: tuple[Step, ...]
+    stacked: float
+    weight: float
+    turns: tuple[tuple[str, float], ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Explanation:
+    """Why one place looks as it does: its layers from the bottom up, and the daubs that touch it.
+
+    Attributes
+    ----------
+    position : (x, y, z)
+        Metres.
+    layers : tuple of LayerThere
+    daubs : tuple of (int, str, float)
+        Number from 1, what it does, and how much it covers there, 0..1.
+    """
+
+    position: tuple[float, float, float]
+    layers: tuple[LayerThere, ...]
+    daubs: tuple[tuple[int, str, float], ...]
+
+
+def explain(weigher: Weigher, points: Points) -> Explanation:
+    """Explain the first of some points. Daubs that smooth are told, but not reckoned with."""
+    point = points[:1]
+    stacked = weigher.stacked(point)
+    adopted = weigher.adopted_there(point)
+    after = weigher.daubs.laid(stacked.copy(), point)
+    daubs = []
+    for number, daub in enumerate(weigher.daubs.daubs):
+        cover = float(weigher.daubs.covered(number, point)[0])
+        if cover > 0:
+            daubs.append((number + 1, " ".join([daub.deed.value, " + ".join(daub.layers)]).strip(), cover))
+    layers = []
+    for row, name in enumerate(weigher.names):
+        mask, medley = weigher.masks[row], weigher.medleys[row]
+        turns: tuple[tuple[str, float], ...] = ()
+        if medley is not None:
+            shares = medley.turns(point)[:, 0] * after[row, 0]
+            turns = tuple((swatch, float(share)) for swatch, share in zip(medley.swatches, shares, strict=True))
+        layers.append(
+            LayerThere(
+                name=name,
+                adopted=float(adopted[row]) if np.isfinite(adopted[row]) else None,
+                steps=() if mask is None else tuple(steps_of(mask.reading(point))),
+                stacked=float(stacked[row, 0]),
+                weight=float(after[row, 0]),
+                turns=turns,
+            )
+        )
+    x, y, z = (float(at) for at in point.position[0])
+    return Explanation(position=(x, y, z), layers=tuple(layers), daubs=tuple(daubs))
+
+
+def steps_of(reading: Reading) -> list[Step]:
+    """Take a chain of combined masks apart into its steps, in order."""
+    if len(reading.parts) == 2 and reading.is_combined:
+        below, above = reading.parts
+        return [*steps_of(below), Step(reading.words, above, reading.answer)]
+    return [Step("", reading, reading.answer)]

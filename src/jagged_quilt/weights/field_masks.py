@@ -1,0 +1,174 @@
+"""Masks that must know the whole surface: curvature, hidden sky, the distance to another mask.
+
+They answer only `on` a surface; `weigh` puts them there.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Literal, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.points import Field, Points, Surface
+from jagged_quilt.weights import _kernels
+from jagged_quilt.weights.mask import Answers, Mask, band, band_words, checked_band, smooth_step
+
+_ROWS_AT_ONCE = 64
+
+
+class FieldMask(Mask):
+    """A mask that reads a field of the surface."""
+
+    __slots__ = ()
+    measured: Field | None
+
+    def values(self, points: Points) -> NDArray[np.float32]:
+        """Return what the mask goes by at each point; raise `RangeError` if it is on no surface."""
+        if self.measured is None:
+            raise RangeError(
+                f"a mask by {self.words} is measured over a whole surface; weigh a surface, or ask mask.on(surface)"
+            )
+        return self.measured.at(points)
+
+
+@dataclass(frozen=True, slots=True)
+class Curvature(FieldMask):
+    """1 on ridges, or in hollows, of about a given size.
+
+    Attributes
+    ----------
+    where : "ridges" or "hollows"
+    scale : float
+        Metres across of what is looked for; smaller things are smoothed away.
+    low, high : float
+        Where the mask begins and where it is full, as curvature x scale: 1 is bent as tightly as a ball of radius `scale`.
+    """
+
+    where: Literal["ridges", "hollows"]
+    scale: float
+    low: float = 0.05
+    high: float = 0.4
+    measured: Field | None = field(default=None, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        known_name("form", self.where, ("ridges", "hollows"))
+        positive("curvature scale", self.scale, "m")
+        if not number_in("curvature low", self.low) < number_in("curvature high", self.high):
+            raise RangeError(f"curvature must begin (low) below where it is full (high); got {self.low:g} and {self.high:g}")
+
+    @property
+    def words(self) -> str:
+        return f"{self.where}, scale {self.scale:g} m, from {self.low:g} to {self.high:g}"
+
+    def sensed(self, points: Points) -> str:
+        return f"bent by {self.values(points)[0] * self.scale:+.3f}"
+
+    def on(self, surface: Surface) -> Self:
+        return replace(self, measured=surface.curvature(self.scale))
+
+    def answer(self, points: Points) -> Answers:
+        sign = self.scale if self.where == "ridges" else -self.scale
+        return smooth_step(self.values(points) * np.float32(sign), self.low, self.high)
+
+
+@dataclass(frozen=True, slots=True)
+class HiddenSky(FieldMask):
+    """How much of the sky the terrain itself hides, 0 in the open to 1: the terrain's occlusion, turned over.
+
+    Attributes
+    ----------
+    reach : float
+        Metres up to which something can stand in the way.
+    full : float
+        The hidden share at which the mask is 1.
+    """
+
+    reach: float
+    full: float = 0.5
+    measured: Field | None = field(default=None, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        positive("occlusion reach", self.reach, "m")
+        number_in("occlusion full", self.full, 0.001, 1)
+
+    @property
+    def words(self) -> str:
+        return f"sky hidden within {self.reach:g} m, full at {self.full:g}"
+
+    def sensed(self, points: Points) -> str:
+        return f"{100 * self.values(points)[0]:.0f} % hidden"
+
+    def on(self, surface: Surface) -> Self:
+        return replace(self, measured=surface.hidden_sky(self.reach))
+
+    def answer(self, points: Points) -> Answers:
+        return np.clip(self.values(points) * np.float32(1 / self.full), 0, 1, dtype=np.float32)
+
+
+@dataclass(frozen=True, slots=True)
+class Distance(FieldMask):
+    """1 where the edge of another mask is from `low` to `high` metres away, fading to 0 over `fade` metres beyond.
+
+    Distances lie in the ground plane, to where the other mask passes one half; they are below 0 inside of it.
+
+    Attributes
+    ----------
+    texels : int
+        Along the longer side of the grid on which the other mask is searched; edges are found to a part of a texel.
+    """
+
+    to: Mask
+    low: float
+    high: float
+    fade: float = 0.0
+    texels: int = 1024
+    measured: Field | None = field(default=None, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        checked_band("distance", self.low, self.high, self.fade, "m")
+        whole_number_in("distance texels", self.texels, 2, 1 << 14)
+
+    @property
+    def words(self) -> str:
+        return band_words("distance", self.low, self.high, self.fade, "m")
+
+    def sensed(self, points: Points) -> str:
+        return f"{self.values(points)[0]:.2f} m away"
+
+    def on(self, surface: Surface) -> Self:
+        key = ("distance", self.to, self.texels)
+        return replace(self, measured=surface.remembered(key, lambda: signed_distance(self.to, surface, self.texels)))
+
+    def answer(self, points: Points) -> Answers:
+        return band(self.values(points), self.low, self.high, self.fade)
+
+
+def signed_distance(mask: Mask, surface: Surface, texels: int) -> Grid:
+    """Return metres to the edge of a mask (where it passes one half), below 0 inside, over the ground plane.
+
+    The edge is placed between texels by linear interpolation; each texel then learns of the nearest edge point from its
+    neighbours (Danielsson 1980). Where there is no edge at all everything is 1e6 metres away.
+    """
+    placed = mask.on(surface)
+    rows, columns = surface.layout(texels)
+    answers = np.empty((rows, columns), np.float32)
+    corners = []
+    for top in range(0, rows, _ROWS_AT_ONCE):
+        part = slice(top, min(top + _ROWS_AT_ONCE, rows))
+        points = surface.points((rows, columns), part, slice(0, columns))
+        answers[part] = placed.answer(points).reshape(-1, columns)
+        corners.append(points.position[[0, -1]][:, [0, 2]].astype(np.float64))
+    first, last = corners[0][0], corners[-1][1]
+    across = (last[0] - first[0]) / max(1, columns - 1)
+    down = (last[1] - first[1]) / max(1, rows - 1)
+    nearest = np.empty((rows, columns, 2), np.float32)
+    distance = np.empty((rows, columns), np.float32)
+    _kernels.edge_points(answers, np.float32(across), np.float32(down), nearest)
+    _kernels.spread_nearest(nearest, np.float32(across), np.float32(down))
+    _kernels.signed_lengths(answers, nearest, distance)
+    return Grid(distance, (float(first[0]), float(first[1])), (across, down))

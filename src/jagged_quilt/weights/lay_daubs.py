@@ -1,0 +1,247 @@
+"""Laying daubs: only what a daub touches is worked on, at points, in order."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.weights import _daub_kernels as k
+from jagged_quilt.weights.daub import Daub, Deed
+
+Weights = NDArray[np.float32]
+"""(L, N) float32 that sum to 1 over the layers."""
+
+_MOST_CELLS = 1 << 20
+_TAILS = 3.0  # deviations after which a Gaussian is cut
+
+
+class Box(NamedTuple):
+    """A rectangle of the ground, in metres."""
+
+    west: float
+    north: float
+    east: float
+    south: float
+
+    def meets(self, other: Box) -> bool:
+        """Whether two boxes share any place."""
+        return self.west <= other.east and other.west <= self.east and self.north <= other.south and other.north <= self.south
+
+    def grown(self, by: float) -> Box:
+        """Return the box with a margin."""
+        return Box(self.west - by, self.north - by, self.east + by, self.south + by)
+
+
+@dataclass(frozen=True, slots=True)
+class RegionGrid:
+    """Points that are the rows of a grid: how many rows and columns, and metres from one to the next, east and south."""
+
+    rows: int
+    columns: int
+    spacing: tuple[float, float]
+
+
+class DaubLayer:
+    """Daubs made ready to be laid on the weights of named layers.
+
+    Raises `NameNotFoundError` if a daub names a layer that is not there.
+    """
+
+    def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...]) -> None:
+        self.daubs = tuple(daubs)
+        for number, daub in enumerate(daubs, 1):
+            for name in daub.layers:
+                try:
+                    known_name("layer", name, names)
+                except QuiltError as error:
+                    raise type(error)(f"daub {number}: {error}") from error
+        self._rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
+        self._others = np.array([names.index(d.layers[1]) if len(d.layers) == 2 else -1 for d in daubs], np.int32)
+        self._erases = np.array([d.deed is Deed.ERASE for d in daubs], bool)
+        self._plain = np.array([_is_plain(d) for d in daubs], bool)
+        self._table = np.array(
+            [(d.radius, d.radius * (1 - d.falloff), d.strength, d.ceiling, float(d.in_space)) for d in daubs], np.float32
+        ).reshape(-1, 5)
+        pieces = [d.segments() for d in daubs]
+        self._firsts = np.cumsum([0, *map(len, pieces)])
+        self._segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
+        self._daub_of = np.repeat(np.arange(len(daubs), dtype=np.int32), np.diff(self._firsts))
+        self.boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
+        """What each daub can touch: west, north, east, south."""
+        if daubs:
+            self._list_by_cell()
+
+    def __len__(self) -> int:
+        return len(self.daubs)
+
+    @property
+    def smooths(self) -> bool:
+        """Whether any daub smooths, and so needs what lies around each point."""
+        return any(daub.deed is Deed.SMOOTH for daub in self.daubs)
+
+    def meeting(self, box: Box) -> NDArray[np.intp]:
+        """Return the daubs that can touch a box, in order."""
+        b = self.boxes
+        return np.flatnonzero((b[:, 0] <= box.east) & (b[:, 2] >= box.west) & (b[:, 1] <= box.south) & (b[:, 3] >= box.north))
+
+    def needed(self, box: Box) -> Box:
+        """Return the box whose weights must be known to lay all daubs on a box: more, where daubs smooth."""
+        for daub in reversed(self.daubs):
+            own = Box(*daub.bounds)
+            if daub.deed is Deed.SMOOTH and own.meets(box):
+                touched = Box(max(own.west, box.west), max(own.north, box.north), min(own.east, box.east),
+                              min(own.south, box.south)).grown(_TAILS * daub.smooths_over)  # fmt: skip
+                box = Box(min(box.west, touched.west), min(box.north, touched.north), max(box.east, touched.east),
+                          max(box.south, touched.south))  # fmt: skip
+        return box
+
+    def laid(self, weights: Weights, points: Points, grid: RegionGrid | None = None) -> Weights:
+        """Return weights with the daubs on them; the array that came may be the one that goes.
+
+        Where no grid is given and a daub smooths, the points must be all of a surface: they take from each other.
+        """
+        if not self.daubs or not len(points):
+            return weights
+        across, down = points.position[:, 0], points.position[:, 2]
+        hits = self.meeting(Box(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
+        before = weights.copy() if any(_goes_back(self.daubs[d]) for d in hits) else weights
+        for low, high in _runs(hits, self._plain):
+            if self._plain[low]:
+                k.lay_daubs(points.position, self._west, self._north, np.float32(1 / self._cell), self._starts, self._items,
+                            self._segments, self._daub_of, self._rows, self._erases, self._table, low, high,
+                            weights)  # fmt: skip
+            else:
+                self._lay_one(low, weights, before, points, grid)
+        return weights
+
+    def covered(self, d: int, points: Points) -> NDArray[np.float32]:
+        """Return how much daub d covers at each point, (N,) float32, its breakup and all."""
+        cover = np.empty(len(points), np.float32)
+        k.coverage(points.position, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d, cover)
+        breakup = self.daubs[d].breakup
+        return cover if breakup is None else cover * breakup.answer(points)
+
+    def _lay_one(self, d: int, weights: Weights, before: Weights, points: Points, grid: RegionGrid | None) -> None:
+        """Lay a daub that has more to it than the kernel knows."""
+        box, position = self.boxes[d], points.position
+        near = (position[:, 0] >= box[0]) & (position[:, 0] <= box[2]) & (position[:, 2] >= box[1]) & (position[:, 2] <= box[3])
+        cover = np.zeros(len(points), np.float32)
+        cover[near] = self.covered(d, points[near])
+        touched = np.flatnonzero(cover)
+        if not len(touched):
+            return
+        daub, cover = self.daubs[d], cover[touched]
+        own = weights[:, touched]
+        if daub.deed is Deed.SMOOTH:
+            around = _means(weights, touched, points, daub.smooths_over, grid)
+            weights[:, touched] = own + cover * (around - own)
+        elif _goes_back(daub):
+            weights[:, touched] = own + cover * (before[:, touched] - own)
+        elif self._others[d] < 0:
+            weights[:, touched] = _one_laid(own, int(self._rows[d]), bool(self._erases[d]), daub.ceiling, cover)
+        else:
+            assert daub.between is not None
+            second = daub.between.answer(points[touched])
+            weights[:, touched] = _pair_laid(own, int(self._rows[d]), int(self._others[d]), daub.ceiling, cover, second)
+
+    def _list_by_cell(self) -> None:
+        """Lay a grid over all daubs and list the segments near each of its cells."""
+        west, north = (float(at) for at in self.boxes[:, :2].min(axis=0))
+        east, south = (float(at) for at in self.boxes[:, 2:].max(axis=0))
+        widest = float(np.sqrt((east - west) * (south - north) / _MOST_CELLS))
+        cell = max(float(np.median(self._table[:, k.RADIUS])) / 2.5, widest)
+        rows, columns = int((south - north) / cell) + 1, int((east - west) / cell) + 1
+        self._west, self._north, self._cell = np.float32(west), np.float32(north), cell
+        counts = np.zeros((rows, columns), np.int64)
+        none = np.zeros((1, 1), np.int64)
+        how = (self._segments, self._daub_of, self._table, west, north, cell)
+        k.list_segments(*how, counts, none, none[0], False)
+        ends = np.cumsum(counts.ravel()).reshape(rows, columns)
+        self._starts = np.concatenate([(ends[:, :1] - counts[:, :1]), ends], axis=1)
+        self._items = np.empty(int(ends[-1, -1]), np.int64)
+        counts[:] = 0
+        k.list_segments(*how, counts, self._starts, self._items, True)
+
+
+def _is_plain(daub: Daub) -> bool:
+    """Whether the kernel can lay it among others: one layer, no noise."""
+    return len(daub.layers) == 1 and daub.breakup is None
+
+
+def _goes_back(daub: Daub) -> bool:
+    return daub.deed is Deed.ERASE and not daub.layers
+
+
+def _runs(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
+    """Yield (first, one past the last) of daubs to lay: plain ones together as long as no other comes between."""
+    start = 0
+    for place in range(1, len(hits) + 1):
+        if place == len(hits) or not plain[hits[place]] or not plain[hits[start]]:
+            yield int(hits[start]), int(hits[place - 1]) + 1
+            start = place
+
+
+def _one_laid(own: Weights, row: int, erases: bool, ceiling: float, cover: NDArray[np.float32]) -> Weights:
+    """As the kernel's `_lay`, of many points at once."""
+    share = np.ones((1, own.shape[1]), np.float32)
+    return _raised(own, [row], share, erases, ceiling, cover)
+
+
+def _pair_laid(
+    own: Weights, row: int, other: int, ceiling: float, cover: NDArray[np.float32], second: NDArray[np.float32]
+) -> Weights:
+    """Paint two layers together up to the ceiling, shared between them as the noise says."""
+    both = own[row] + own[other]
+    had = np.divide(own[other], both, out=second.copy(), where=both > 0)
+    share = had + cover * (second - had)
+    return _raised(own, [row, other], np.stack([1 - share, share]), False, ceiling, cover)
+
+
+def _raised(
+    own: Weights, rows: list[int], share: NDArray[np.float32], erases: bool, ceiling: float, cover: NDArray[np.float32]
+) -> Weights:
+    total = own[rows].sum(axis=0)
+    towards = np.zeros_like(total) if erases else np.maximum(total, np.float32(ceiling))
+    wanted = total + cover * (towards - total)
+    rest = np.float32(1) - total
+    alone = rest <= 1e-6
+    out: Weights = own * np.where(alone, 1, (1 - wanted) / np.maximum(rest, np.float32(1e-6))).astype(np.float32)
+    out[rows] = wanted * share
+    if erases and alone.any() and len(own) > 1:
+        out[rows[0] - 1 if rows[0] > 0 else 1, alone] += (total - wanted)[alone]
+    return out
+
+
+def _means(weights: Weights, touched: NDArray[np.intp], points: Points, reach: float, grid: RegionGrid | None) -> Weights:
+    """Gaussian means of the weights around some of the points."""
+    if grid is None:
+        return _means_among_points(weights, touched, points, reach)
+    from scipy.ndimage import gaussian_filter
+
+    rows, columns = np.divmod(touched, grid.columns)
+    margin = [int(np.ceil(_TAILS * reach / step)) + 1 for step in (grid.spacing[1], grid.spacing[0])]
+    r0, r1 = max(0, int(rows.min()) - margin[0]), min(grid.rows, int(rows.max()) + 1 + margin[0])
+    c0, c1 = max(0, int(columns.min()) - margin[1]), min(grid.columns, int(columns.max()) + 1 + margin[1])
+    patch = weights.reshape(-1, grid.rows, grid.columns)[:, r0:r1, c0:c1]
+    deviation = (0.0, reach / grid.spacing[1], reach / grid.spacing[0])
+    smooth = gaussian_filter(patch, deviation, mode="nearest", truncate=_TAILS)
+    return np.asarray(smooth[:, rows - r0, columns - c0], np.float32)
+
+
+def _means_among_points(weights: Weights, touched: NDArray[np.intp], points: Points, reach: float) -> Weights:
+    from scipy.sparse import csr_array
+    from scipy.spatial import cKDTree
+
+    position = points.position.astype(np.float64)
+    near = cKDTree(position[touched]).sparse_distance_matrix(cKDTree(position), _TAILS * reach, output_type="ndarray")
+    gauss = np.exp(-0.5 * (near["v"] / reach) ** 2)
+    matrix = csr_array((gauss, (near["i"], near["j"])), shape=(len(touched), len(position)))
+    sums = matrix @ weights.T.astype(np.float64) / matrix.sum(axis=1)[:, None]
+    return np.asarray(sums.T, np.float32)
