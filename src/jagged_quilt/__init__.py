@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from jagged_quilt.codecs.pixel_formats import PixelFormat as PixelFormat
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
     from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
+    from jagged_quilt.foundation.noise import NoiseKind as NoiseKind
+    from jagged_quilt.foundation.noise import noise_at as noise_at
     from jagged_quilt.foundation.points import Points as Points
     from jagged_quilt.maps.audit import audit_swatch as audit_swatch
     from jagged_quilt.maps.conversions import diffuse_specular_from_metallic as diffuse_specular_from_metallic
@@ -52,13 +54,40 @@ if TYPE_CHECKING:
     from jagged_quilt.show.audit_sheet import lit_ball as lit_ball
     from jagged_quilt.surfaces.camera import Camera as Camera
     from jagged_quilt.surfaces.terrain import Terrain as Terrain
+    from jagged_quilt.weights.adopt import Adopted as Adopted
+    from jagged_quilt.weights.adopt import adopt_colours as adopt_colours
+    from jagged_quilt.weights.adopt import adopt_index as adopt_index
+    from jagged_quilt.weights.adopt import adopt_masks as adopt_masks
+    from jagged_quilt.weights.adopt import adopt_pairs as adopt_pairs
+    from jagged_quilt.weights.adopt import adopt_splat as adopt_splat
+    from jagged_quilt.weights.daub import Daub as Daub
+    from jagged_quilt.weights.daub import Deed as Deed
+    from jagged_quilt.weights.daub_file import append_daub as append_daub
+    from jagged_quilt.weights.daub_file import read_daubs as read_daubs
+    from jagged_quilt.weights.daub_file import write_daubs as write_daubs
+    from jagged_quilt.weights.explain import explain as explain
+    from jagged_quilt.weights.field_masks import Curvature as Curvature
+    from jagged_quilt.weights.field_masks import Distance as Distance
+    from jagged_quilt.weights.field_masks import HiddenSky as HiddenSky
+    from jagged_quilt.weights.image_mask import ImageMask as ImageMask
     from jagged_quilt.weights.mask import Constant as Constant
     from jagged_quilt.weights.mask import Mask as Mask
+    from jagged_quilt.weights.medley import Heights as Heights
+    from jagged_quilt.weights.medley import Medley as Medley
+    from jagged_quilt.weights.medley import height_ramp as height_ramp
     from jagged_quilt.weights.noise_mask import Noise as Noise
+    from jagged_quilt.weights.shape_masks import Facing as Facing
     from jagged_quilt.weights.shape_masks import HeightBand as HeightBand
     from jagged_quilt.weights.shape_masks import Slope as Slope
+    from jagged_quilt.weights.shape_masks import VertexColour as VertexColour
+    from jagged_quilt.weights.splat_sheets import write_masks as write_masks
+    from jagged_quilt.weights.splat_sheets import write_pairs as write_pairs
+    from jagged_quilt.weights.splat_sheets import write_splat as write_splat
+    from jagged_quilt.weights.weigh import daubed as daubed
     from jagged_quilt.weights.weigh import weigh as weigh
     from jagged_quilt.weights.weigh import weigh_points as weigh_points
+    from jagged_quilt.weights.weigher import Stacking as Stacking
+    from jagged_quilt.weights.weigher import Weigher as Weigher
     from jagged_quilt.weights.weight_map import WeightMap as WeightMap
 
 _HOME = {
@@ -106,6 +135,35 @@ _HOME = {
     "read_quilt": "quiltfile.quilt",
     "Camera": "surfaces.camera",
     "Terrain": "surfaces.terrain",
+    "NoiseKind": "foundation.noise",
+    "noise_at": "foundation.noise",
+    "Adopted": "weights.adopt",
+    "adopt_splat": "weights.adopt",
+    "adopt_masks": "weights.adopt",
+    "adopt_index": "weights.adopt",
+    "adopt_colours": "weights.adopt",
+    "adopt_pairs": "weights.adopt",
+    "Daub": "weights.daub",
+    "Deed": "weights.daub",
+    "read_daubs": "weights.daub_file",
+    "write_daubs": "weights.daub_file",
+    "append_daub": "weights.daub_file",
+    "Curvature": "weights.field_masks",
+    "HiddenSky": "weights.field_masks",
+    "Distance": "weights.field_masks",
+    "ImageMask": "weights.image_mask",
+    "Medley": "weights.medley",
+    "Heights": "weights.medley",
+    "height_ramp": "weights.medley",
+    "Facing": "weights.shape_masks",
+    "VertexColour": "weights.shape_masks",
+    "Weigher": "weights.weigher",
+    "Stacking": "weights.weigher",
+    "daubed": "weights.weigh",
+    "explain": "weights.explain",
+    "write_splat": "weights.splat_sheets",
+    "write_pairs": "weights.splat_sheets",
+    "write_masks": "weights.splat_sheets",
     "Constant": "weights.mask",
     "Mask": "weights.mask",
     "Noise": "weights.noise_mask",

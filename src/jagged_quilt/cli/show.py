@@ -3,25 +3,100 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, terminal, timed
+
+if TYPE_CHECKING:
+    from jagged_quilt.quiltfile.results import Results
 
 
 @click.command("show")
 @quilt_options
 @click.option("--swatches", "chosen", flag_value="swatches", multiple=True, help="Draw the maps of every swatch.")
 @click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Draw where each layer shows, and how much.")
+@click.option("--masks", "chosen", flag_value="masks", multiple=True, help="Draw every mask step of every layer.")
+@click.option("--adopted", "chosen", flag_value="adopted", multiple=True, help="Draw adopted weights, before and after.")
 @click.option("--maps", "chosen", flag_value="maps", multiple=True, help="Draw the baked maps.")
 @click.option("--view", "chosen", flag_value="view", multiple=True, help="Draw the lit terrain.")
 @click.option("--audit", "chosen", flag_value="audit", multiple=True, help="Draw what examining each swatch found.")
 @click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
-def command(quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...]) -> None:
-    """Draw pictures to judge by; all of them where none is chosen."""
+@click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
+@click.option(
+    "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
+)
+@click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
+def command(
+    quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...], place: str | None, sweep: str | None,
+    csv: Path | None,
+) -> None:  # fmt: skip
+    """Draw pictures to judge by; all of them where nothing is chosen."""
+    from jagged_quilt.foundation.files import write_bytes
+    from jagged_quilt.quiltfile.sweep import Sweep
+
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
+        swept = Sweep.of(sweep) if sweep else None
         ready_kernels(pictures=True)
-        made = results.draw(chosen)
+        made = [results.draw(chosen)] if chosen or not (place or swept or csv) else []
+        made += [results.draw_sweep(swept)] if swept else []
+        if csv:
+            write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())
         taken = seconds()
-    report(made, taken)
+        for each in made:
+            report(each, taken)
+        if csv:
+            click.echo(f"{csv}: the coverage of {len(results.weights.names)} layers")
+        if place:
+            _explain(results, place)
+
+
+def _explain(results: Results, place: str) -> None:
+    """Print every layer from the top down, each mask step's value, and the weight."""
+    from rich.table import Table
+
+    from jagged_quilt.foundation.errors import RangeError
+    from jagged_quilt.weights.explain import explain
+
+    east, south = results.quilt.terrain.size
+    try:
+        x, z = (float(at) for at in place.split(","))
+    except ValueError:
+        raise RangeError(f"--at is X,Z in metres; got {place!r}") from None
+    if not (0 <= x <= east and 0 <= z <= south):
+        raise RangeError(f"--at {place}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
+    points = results.quilt.terrain.points_at([[x, z]])
+    told = explain(results.weigher, points)
+    map_index, map_weight = results.weights.at(points)
+    stored = {results.weights.names[i]: w for i, w in zip(map_index[0], map_weight[0], strict=True) if w > 0}
+    click.echo(f"at x {x:g}, z {z:g}: {told.position[1]:.2f} m high; layers from the top down")
+    table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
+    for column in (4, 5, 6):
+        table.columns[column].justify = "right"
+    for layer in reversed(told.layers):
+        table.add_row(f"[bold]{layer.name}[/]", "", "", "", "", "", f"[bold]{layer.weight:.3f}[/]")
+        if layer.adopted is not None:
+            table.add_row("", "adopted", "", "", "", f"{layer.adopted:.3f}", "")
+        for step in layer.steps:
+            table.add_row("", step.combine, step.reading.words, _sensed(step.reading), f"{step.reading.answer:.3f}",
+                          f"{step.result:.3f}", "")  # fmt: skip
+        if not layer.steps and layer.adopted is None:
+            table.add_row("", "", "no mask" if layer is not told.layers[0] else "takes what is left", "", "", "", "")
+        if abs(layer.stacked - layer.weight) > 5e-4:
+            table.add_row("", "", "before daubs", "", "", "", f"{layer.stacked:.3f}")
+        for swatch, share in layer.turns:
+            table.add_row("", "turn of", swatch, "", "", "", f"{share:.3f}")
+    terminal().print(table)
+    for number, what, cover in told.daubs:
+        click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
+    if results.weigher.daubs.smooths:
+        click.echo("(what smoothing does shows only in the weight map)")
+    click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))
+
+
+def _sensed(reading: object) -> str:
+    """What a step goes by there: its own words, or those of the masks within."""
+    parts = getattr(reading, "parts", ())
+    return getattr(reading, "sensed", "") or "; ".join(filter(None, (_sensed(part) for part in parts)))

@@ -24,8 +24,10 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     kept = results.weights.layers.shape
     size = f"{kept[1]} x {kept[0]}, {kept[2]} layers a texel"
     what = {path.stem: f"{size}: {'weights' if 'weights' in path.stem else 'layer numbers'}" for path in made.files}
-    report(made, taken, what | {"weights": "which number is which layer"})
-    for name, share in results.weights.shares().items():
-        click.echo(f"  {name:<24} {100 * share:5.1f} %")
+    report(made, taken, what | {"lost": "what was cut at each texel", "weights": "which number is which layer"})
+    shares = results.weights.shares()
+    wide = max(map(len, shares))
+    for name, share in reversed(shares.items()):
+        click.echo(f"  {name:<{wide}} {100 * share:5.1f} %")
     lost = results.weights
     click.echo(f"  cut from texels with more layers: {percent(lost.lost_mean)} on average, {percent(lost.lost_worst)} at worst")

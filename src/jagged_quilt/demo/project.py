@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.demo.ground import ground
+from jagged_quilt.demo.inherited import daubs, splat_sheet
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, write_bytes
@@ -42,7 +43,11 @@ def write_project(folder: Path | str, *, texels: int = TEXELS, threads: int | No
             write_image(folder / "swatches" / name / f"{name}_{role.key}.png", image)
 
     work_through(list(MATERIALS), write_swatch, threads=threads, step="making swatches", progress=progress)
-    write_image(folder / "ground" / "height.png", np.rint(ground() * 65535).astype(np.uint16))
+    heights = ground()
+    write_image(folder / "ground" / "height.png", np.rint(heights * 65535).astype(np.uint16))
+    write_image(folder / "inherited" / "splat_0.png", splat_sheet(heights))
+    if not (folder / "daubs.jsonl").is_file():
+        write_bytes(folder / "daubs.jsonl", daubs())
     if not quilt_file.is_file():
         write_bytes(quilt_file, resources.files("jagged_quilt.demo").joinpath(QUILT_FILE).read_bytes())
     return quilt_file

@@ -88,25 +88,48 @@ def cracked_clay(side: int) -> Recipe:
 
 def layered_gypsum(side: int) -> Recipe:
     """Beds of pale gypsum: ledges that run level, of unlike thickness, with crystals that glint."""
+    return _beds(side, count=14, seed=41, dark=(150, 122, 100), pale=(222, 206, 184))
+
+
+def red_gypsum(side: int) -> Recipe:
+    """The same stone, stained by iron, in fewer and thicker beds."""
+    return _beds(side, count=9, seed=141, dark=(138, 104, 84), pale=(208, 178, 152))
+
+
+def _beds(side: int, *, count: int, seed: int, dark: tuple[int, int, int], pale: tuple[int, int, int]) -> Recipe:
     u, v = grid(side)
-    bend = 0.035 * (patches(u, v, cells=3, octaves=4, seed=41) - 0.5) * 2
+    bend = 0.035 * (patches(u, v, cells=3, octaves=4, seed=seed) - 0.5) * 2
     along = v + bend
-    rng = np.random.default_rng(42)
-    borders = np.sort((np.arange(14) + rng.uniform(0.15, 0.85, 14)) / 14)
+    rng = np.random.default_rng(seed + 1)
+    borders = np.sort((np.arange(count) + rng.uniform(0.15, 0.85, count)) / count)
     place = along % 1.0
-    bed = np.searchsorted(borders, place) % 14
+    bed = np.searchsorted(borders, place) % count
     below = borders[bed - 1]
     above = borders[bed]
     within = ((place - below) % 1.0) / ((above - below) % 1.0)
-    ledge = rng.random(14)[bed]
-    crumble = patches(u, v, cells=14, octaves=5, seed=43)
-    split = step(np.abs(patches(u, v, cells=6, octaves=4, seed=44) - 0.5), 0.012, 0.004)
+    ledge = rng.random(count)[bed]
+    crumble = patches(u, v, cells=14, octaves=5, seed=seed + 2)
+    split = step(np.abs(patches(u, v, cells=6, octaves=4, seed=seed + 3) - 0.5), 0.012, 0.004)
     lip = step(within, 0.0, 0.10) * step(within, 1.0, 0.82)
     height = stretched((0.30 + 0.5 * ledge) * (0.45 + 0.55 * lip) + 0.30 * crumble - 0.22 * split)
-    tone = np.clip(0.55 * rng.random(14)[bed] + 0.3 * crumble + 0.25 * lip, 0, 1)
-    diffuse = _between((150, 122, 100), (222, 206, 184), tone) * (1 - 0.35 * split)[..., None]
-    glint = step(patches(u, v, cells=60, octaves=2, seed=45), 0.62, 0.75)
+    tone = np.clip(0.55 * rng.random(count)[bed] + 0.3 * crumble + 0.25 * lip, 0, 1)
+    diffuse = _between(dark, pale, tone) * (1 - 0.35 * split)[..., None]
+    glint = step(patches(u, v, cells=60, octaves=2, seed=seed + 4), 0.62, 0.75)
     return Recipe(height, diffuse, 0.72 - 0.42 * glint, 0.042 + 0.02 * glint)
+
+
+def broken_gypsum(side: int) -> Recipe:
+    """Blocks that split off and lie as they fell, with rubble between."""
+    u, v = grid(side)
+    wu, wv = warped(u, v, amount=0.04, cells=5, seed=241)
+    edge, middle, which = cells_of(wu, wv, count=49, seed=242)
+    gap = step(edge, 0.016, 0.003)
+    grain = patches(u, v, cells=20, octaves=5, seed=243)
+    tilt = 0.5 + 2.2 * ((per_cell(which, seed=244) - 0.5) * (middle - 0.05))
+    height = stretched((0.35 + 0.5 * per_cell(which, seed=245)) * tilt * (1 - 0.8 * gap) + 0.25 * grain)
+    tone = np.clip(0.2 + 0.5 * per_cell(which, seed=246) + 0.4 * grain, 0, 1)
+    diffuse = _between((146, 118, 96), (218, 200, 176), tone) * (1 - 0.45 * gap)[..., None]
+    return Recipe(height, diffuse, 0.78 - 0.16 * per_cell(which, seed=247), 0.040 + 0.010 * grain)
 
 
 def raked_gravel(side: int) -> Recipe:
@@ -167,6 +190,8 @@ MATERIALS = {
     "salt_crust": Material(salt_crust, 4.0, 0.06),
     "cracked_clay": Material(cracked_clay, 3.0, 0.08),
     "layered_gypsum": Material(layered_gypsum, 6.0, 0.22),
+    "red_gypsum": Material(red_gypsum, 4.7, 0.20),
+    "broken_gypsum": Material(broken_gypsum, 7.3, 0.30),
     "raked_gravel": Material(raked_gravel, 2.5, 0.07),
     "weathered_planks": Material(weathered_planks, 1.6, 0.03),
 }

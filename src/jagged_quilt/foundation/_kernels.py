@@ -12,7 +12,12 @@ from jagged_quilt.foundation.compiler import inlined, kernel, lanes
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
 SMOOTH, BILLOWED, RIDGED = 0, 1, 2
-LANES = 512  # points that one pass of the noise works on
+ACROSS, DOWN, DEEP = (
+    np.uint32(0x8DA6B343),
+    np.uint32(0xD8163841),
+    np.uint32(0xCB1AB31F),
+)  # factors of the hash for each axis
+LANES = 256  # points that one pass of the noise works on
 
 
 @intrinsic
@@ -27,22 +32,6 @@ def _mixed(context, h):  # the finaliser of MurmurHash3; Numba's own uint32 * ui
         return builder.xor(h, builder.lshr(h, word(16)))
 
     return types.uint32(types.uint32), build
-
-
-@inlined
-def _across(x):
-    """What a lattice coordinate brings to the hash of its corner; `_down`, `_deep` likewise: a sum of odd multiples."""
-    return np.uint32(np.uint32(x) * np.uint32(0x8DA6B343))
-
-
-@inlined
-def _down(y):
-    return np.uint32(np.uint32(y) * np.uint32(0xD8163841))
-
-
-@inlined
-def _deep(z):
-    return np.uint32(np.uint32(z) * np.uint32(0xCB1AB31F))
 
 
 @inlined
@@ -102,13 +91,6 @@ def _fade(t):
 
 
 @inlined
-def _wrap(cell, period):
-    """A lattice coordinate within its period, 0 for none; both are whole numbers held as floats."""
-    share = 1.0 / period if period > 0.0 else 0.0
-    return cell - period * math.floor((cell + 0.5) * share)
-
-
-@inlined
 def _kinded(n, kind):
     """One octave of smooth noise, -1..1, as another kind: folded at 0 (billows), or turned over so that creases stand up."""
     folded = abs(n)
@@ -116,29 +98,22 @@ def _kinded(n, kind):
 
 
 @lanes
-def _cell_across(count, x, period, step, fraction, corner):
-    """Split coordinates along the first axis into cells and what is left, 0..1; `corner` is what cell + step brings to the
-    hash. `_cell_down` and `_cell_deep` likewise; doubles stay in here, so that all that follows runs in wider lanes."""
+def _split(count, x, period, factor, fraction, before, own, after):
+    """Split coordinates along an axis into cells and what is left, 0..1.
+
+    Fill what the cell, the one before it and the one after it bring to the hash: their number, within the period if there
+    is one, times an odd factor. Doubles stay in here, so that all that follows runs in wider lanes.
+    """
+    share = 1.0 / period if period > 0.0 else 0.0
+    last = np.uint32(np.uint32(np.int32(period) - 1) * factor)
     for i in range(count):
         cell = math.floor(x[i])
         fraction[i] = np.float32(x[i] - cell)
-        corner[i] = _across(np.int32(_wrap(cell + step, period)))
-
-
-@lanes
-def _cell_down(count, y, period, step, fraction, corner):
-    for i in range(count):
-        cell = math.floor(y[i])
-        fraction[i] = np.float32(y[i] - cell)
-        corner[i] = _down(np.int32(_wrap(cell + step, period)))
-
-
-@lanes
-def _cell_deep(count, z, period, step, fraction, corner):
-    for i in range(count):
-        cell = math.floor(z[i])
-        fraction[i] = np.float32(z[i] - cell)
-        corner[i] = _deep(np.int32(_wrap(cell + step, period)))
+        wrapped = cell - period * math.floor((cell + 0.5) * share)
+        here = np.uint32(np.uint32(np.int32(wrapped)) * factor)
+        own[i] = here
+        before[i] = last if wrapped == 0.0 and period > 0.0 else np.uint32(here - factor)
+        after[i] = np.uint32(0) if wrapped + 1.0 == period else np.uint32(here + factor)
 
 
 @lanes
@@ -253,14 +228,10 @@ def noise(position, turn, octaves, seed, period, kind, flat, places, sums, corne
         strength, whole = F1, F0
         for octave in range(octaves):
             mixed, cells = _seeded(seed + octave), float(period << octave)
-            low = -1 if kind > RIDGED else 0
-            for step in range(low, 2):
-                _cell_across(count, x, cells, float(step), fx, xs[step])
-                if flat:
-                    _cell_down(count, z, cells, float(step), fz, zs[step])
-                else:
-                    _cell_down(count, y, cells, float(step), fy, ys[step])
-                    _cell_deep(count, z, cells, float(step), fz, zs[step])
+            _split(count, x, cells, ACROSS, fx, xs[-1], xs[0], xs[1])
+            _split(count, z, cells, DOWN if flat else DEEP, fz, zs[-1], zs[0], zs[1])
+            if not flat:
+                _split(count, y, cells, DOWN, fy, ys[-1], ys[0], ys[1])
             if kind > RIDGED and flat:
                 for step in range(9):
                     across, down = step % 3 - 1, step // 3 - 1

@@ -23,7 +23,7 @@ from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.places import Path as KeyPath
-from jagged_quilt.quiltfile.read import fault_at, read_table
+from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
 from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, QuiltTable, SwatchTable
 from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
@@ -290,6 +290,10 @@ class Quilt:
                 if label in labels:
                     raise RangeError(f'two layers are called "{label}"; give this one a label of its own')
                 labels.append(label)
+
+    def place_of(self, key: str) -> KeyPath:
+        """Return the full path of a key as people write it; raise `NameNotFoundError` if it leads nowhere or to many."""
+        return place_in(self.table.model_dump(), key)
 
     @contextmanager
     def _at(self, *key: str | int) -> Iterator[None]:

@@ -74,17 +74,28 @@ def _put_numbers(path: Path, text: str, told: dict[str, Any], time: float | None
 def put_at(told: dict[str, Any], key: str, value: Any) -> None:
     """Put a value at a key path of a table; raise `NameNotFoundError` if the table around it is not there.
 
-    A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where a list is entered with
+    A whole number where the file has a number with a point becomes one too.
+    """
+    place = place_in(told, key)
+    table: Any = told
+    for part in place[:-1]:
+        table = table[part]
+    last: Any = place[-1]
+    before = table[last] if isinstance(table, list) else table.get(last)
+    table[last] = float(value) if isinstance(before, float) else value
+
+
+def place_in(told: dict[str, Any], key: str) -> KeyPath:
+    """Return the full path of a key as people write it, `layer[2].mask[0].threshold`.
+
+    A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where it is entered with
     neither, its only member that has the rest of the path is meant.
     """
     places = list(_places(told, parts_of(key)))
     if len(places) != 1:
         why = "leads nowhere" if not places else f"can mean {', '.join(words_of(place) for place in places)}"
         raise NameNotFoundError(f'"{key}" {why}; write it as layer[2].mask[0].threshold or layer[name].mask[0].threshold')
-    table: Any = told
-    for part in places[0][:-1]:
-        table = table[part]
-    table[places[0][-1]] = value
+    return places[0]
 
 
 def parts_of(key: str) -> list[str | int]:

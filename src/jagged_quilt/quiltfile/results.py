@@ -11,6 +11,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
 from jagged_quilt.baking.bake import bake
@@ -22,20 +24,25 @@ from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.audit import SwatchAudit, audit_swatch
 from jagged_quilt.maps.roles import SURFACE_ROLES
-from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.show.audit_sheet import audit_sheet
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
-from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.show.weight_pictures import draw_adopted, draw_masks, draw_sweep, draw_weight_facts
+from jagged_quilt.weights.adopt import Adopted, sums_words
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.medley import shown_names
+from jagged_quilt.weights.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.weights.weigh import stacking_named, weigh
-from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weigher import MOST_KEPT, Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
-PICTURES = ("swatches", "weights", "maps", "view", "riser", "audit")
+PICTURES = ("swatches", "weights", "masks", "adopted", "maps", "view", "riser", "audit")
+WEIGHT_FORMS = ("splat", "pairs", "masks")
+_SWEEP_TEXELS = 512
 
 
 @dataclass(frozen=True)
@@ -159,7 +166,8 @@ class Results:
             known_name("picture", name, PICTURES)
         folder = self.folder / "pictures"
         names: list[str] = []
-        boards = [(name, self._boards(name)) for name in PICTURES if not chosen or name in chosen]
+        possible = [name for name in PICTURES if name != "adopted" or self.quilt.table.adopt]
+        boards = [(name, self._boards(name)) for name in PICTURES if name in (chosen or possible)]
         with written_together(folder) as stage:
             for name, drawn in boards:
                 for number, board in enumerate(drawn):
@@ -167,12 +175,44 @@ class Results:
                     board.save(stage / names[-1])
         return Made(folder, tuple(folder / name for name in names), fresh=True)
 
+    def draw_sweep(self, sweep: Sweep) -> Made:
+        """Draw what one number of the quilt file does: the weight of the layer that it belongs to, for each of its values."""
+        quilt, folder = self.quilt, self.folder / "pictures"
+        maps = []
+        layer = ""
+        for value in sweep.values:
+            changed = read_quilt(quilt.path, changes={sweep.key: value})
+            layer = layer or sweep.layer_of(changed)
+            weigher = Weigher(changed.layers, quilt.terrain, adopted=self.adopted, daubs=changed.daubs,
+                              stacking=stacking_named(changed.table.weights.stacking))  # fmt: skip
+            weights = weigh(quilt.terrain, weigher, texels=_SWEEP_TEXELS, keep=MOST_KEPT, threads=self._threads,
+                            progress=self._progress)  # fmt: skip
+            shown = [name for name in weights.names if name == layer or name.startswith(f"{layer}: ")]
+            maps.append((f"{value:g}", np.sum([weights.layer(name) for name in shown], axis=0)))
+        board = draw_sweep(sweep.key, layer, maps, quilt.terrain)
+        return Made(folder, (board.save(folder / "sweep.png"),), fresh=True)
+
+    def export_weights(self, forms: Sequence[str], bits: int = 8) -> Made:
+        """Write the weight map as other programs read it: any of `WEIGHT_FORMS`."""
+        folder = self.folder / "export"
+        writers = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
+        weights = self.weights
+        files = [file for form in forms for file in writers[known_name("form", form, WEIGHT_FORMS)](weights, folder, bits=bits)]
+        return Made(folder, tuple(files), fresh=True)
+
     def _boards(self, name: str) -> list[Board]:
         quilt = self.quilt
         if name == "swatches":
             return swatch_sheets(quilt.swatches)
         if name == "weights":
-            return weight_sheets(self.weights, quilt.terrain.area)
+            return [*weight_sheets(self.weights, quilt.terrain.area), draw_weight_facts(self.weights, quilt.terrain)]
+        if name == "masks":
+            return draw_masks(self.weigher, quilt.terrain)
+        if name == "adopted":
+            self.adopt()
+            found, to = self.inherited, quilt.table.adopt.to if quilt.table.adopt else {}
+            homes = [(old, to.get(old, old)) for old in found.weights.names]
+            return [draw_adopted(found.weights, self.weights, homes, sums_words(found.sums), quilt.terrain)]
         if name == "maps":
             return [maps_sheet(self.bake().folder, quilt.terrain.size)]
         if name == "audit":

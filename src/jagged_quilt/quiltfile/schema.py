@@ -82,7 +82,7 @@ class SwatchTable(Table):
 
 
 class NoiseOfMedley(Table):
-    """The noise by which swatches take turns, one of its own for each: metres from patch to patch, form, octaves, seed, 2 or 3."""
+    """The noise by which swatches take turns, one of its own for each: metres between patches, form, octaves, seed, 2 or 3."""
 
     size: float
     form: KindName = "smooth"

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
-from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
+from jagged_quilt.show.ground_plan import key_plan
 from jagged_quilt.show.light import Sun, lit, shoulder
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 from jagged_quilt.weights.weight_map import WeightMap
@@ -112,13 +112,9 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     note += f"{percent(weights.lost_worst)} at worst"
     board = Board("Weights" + (f" {first // LAYERS_ON_A_SHEET + 1} / {pages}" if pages > 1 else ""), note)
     colours = key_colours(len(weights.names))
-    linear = linear_from_srgb(colours.astype(np.float32) / 255)
     shares = weights.shares()
-    together = np.zeros((height, width, 3), np.float32)
-    for k in range(keep):
-        together += linear[weights.layers[..., k]] * (weights.weights[..., k, None] / np.float32(255))
-    rows, columns = _within(height, width, 520, 500)
-    board.pin(picture_of(together, rows, columns), 20, 62)
+    rows, columns = within(height, width, 520, 500)
+    board.pin(key_plan(weights, colours, rows, columns), 20, 62)
     names = weights.names[first:last]
     line = min(24.0, 208 / max(1, len(names)))
     for place, name in enumerate(reversed(names)):
@@ -134,7 +130,7 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     room = min(cell - 10, (800 - 62) // lines - 34)
     for place, name in enumerate(names):
         x, y = 544 + place % side * cell, 62 + place // side * (room + 34)
-        rows, columns = _within(height, width, room, room)
+        rows, columns = within(height, width, room, room)
         board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
         board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
         board.write(x + 18, y + rows + 16, name, size=12)
@@ -165,7 +161,7 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     for place, role in enumerate(SURFACE_ROLES):
         x = 20 + place * cell
         shown = _eight_bits(images[role])
-        rows, columns = _within(height, width, side, side)
+        rows, columns = within(height, width, side, side)
         plain = TextureMap(role=role, texels=images[role])
         board.write(x, 66, role.key, size=13, bold=True)
         board.write(x + side, 66, _NOTES[role], size=10, ink=FAINT, side="right")
@@ -204,7 +200,7 @@ def _eight_bits(image: NDArray[Any]) -> Picture:
     return np.repeat(bits, 3, axis=2) if bits.shape[2] == 1 else bits
 
 
-def _within(height: int, width: int, rows: int, columns: int) -> tuple[int, int]:
-    """The largest size of the same proportions that fits."""
+def within(height: int, width: int, rows: int, columns: int) -> tuple[int, int]:
+    """Return the largest size of the same proportions that fits."""
     scale = min(rows / height, columns / width)
     return max(1, round(height * scale)), max(1, round(width * scale))

@@ -1,4 +1,4 @@
-"""Laying daubs on weights, as loops."""
+"""Laying daubs on weights, as loops: by daub, then by run of points that it can touch, then in vector lanes."""
 
 from __future__ import annotations
 
@@ -6,141 +6,158 @@ import math
 
 import numpy as np
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import inlined, kernel, lanes
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
 RADIUS, INNER, STRENGTH, CEILING, IN_SPACE = 0, 1, 2, 3, 4  # columns of the table of daubs
-_RENEW = np.float32(1e-3)
+RUN = 64  # points that are tested together
+_RENEW_BELOW, _LEAST, _ALONE = np.float32(1e-3), np.float32(1e-20), np.float32(1e-6)
 
 
-@inlined
-def _squared_distance(x, y, z, segments, s, in_space):
-    """Squared distance from a point to a segment: in space, or seen from above."""
-    ax, ay, az = segments[s, 0], segments[s, 1], segments[s, 2]
-    wx, wy, wz = segments[s, 3] - ax, segments[s, 4] - ay, segments[s, 5] - az
-    dx, dy, dz = x - ax, y - ay, z - az
-    if not in_space:
-        wy, dy = F0, F0
+@kernel
+def split_runs(position, x, y, z, boxes):
+    """Fill the coordinates of (N, 3) positions apart, and the box (west, north, east, south) of each run of points."""
+    for run in range(boxes.shape[0]):
+        first, last = run * RUN, min(run * RUN + RUN, position.shape[0])
+        west, north, east, south = position[first, 0], position[first, 2], position[first, 0], position[first, 2]
+        for p in range(first, last):
+            x[p], y[p], z[p] = position[p, 0], position[p, 1], position[p, 2]
+            west, east = min(west, x[p]), max(east, x[p])
+            north, south = min(north, z[p]), max(south, z[p])
+        boxes[run, 0], boxes[run, 1], boxes[run, 2], boxes[run, 3] = west, north, east, south
+
+
+@lanes
+def _nearer(a, count, x, y, z, ax, ay, az, wx, wy, wz, in_space, near):
+    """Lower the squared distances to a path by those to one more of its segments, from a, along w; in space or from above."""
     length = wx * wx + wy * wy + wz * wz
-    part = min(max((wx * dx + wy * dy + wz * dz) / length, F0), F1) if length > 0 else F0
-    dx, dy, dz = dx - part * wx, dy - part * wy, dz - part * wz
-    return dx * dx + dy * dy + dz * dz
+    per_length = F1 / length if length > 0 else F0
+    for i in range(count):
+        p = np.uint64(a + i)
+        dx, dy, dz = x[p] - ax, (y[p] - ay) * in_space, z[p] - az
+        part = min(max((wx * dx + wy * dy + wz * dz) * per_length, F0), F1)
+        dx, dy, dz = dx - part * wx, dy - part * wy, dz - part * wz
+        near[np.uint64(i)] = min(near[np.uint64(i)], dx * dx + dy * dy + dz * dz)
 
 
-@inlined
-def _covered(squared, table, d):
-    """How much a daub covers at a squared distance from its path."""
-    radius, inner = table[d, RADIUS], table[d, INNER]
-    if squared >= radius * radius:
-        return F0
-    if squared <= inner * inner:
-        return table[d, STRENGTH]
-    t = (radius - math.sqrt(squared)) / (radius - inner)
-    return table[d, STRENGTH] * t * t * (np.float32(3.0) - np.float32(2.0) * t)
+@lanes
+def _cover(count, radius, inner, strength, near, cover):
+    """Fill how much a daub covers at squared distances from its path."""
+    per_fall = F1 / (radius - inner) if radius > inner else np.float32(1e30)
+    for i in range(count):
+        t = min(max((radius - math.sqrt(near[i])) * per_fall, F0), F1)
+        cover[i] = strength * t * t * (np.float32(3.0) - np.float32(2.0) * t)
 
 
-@kernel
-def coverage(position, segments, first, last, table, d, out):
-    """Fill how much one daub, of segments first to last, covers at each position."""
-    for p in range(position.shape[0]):
-        nearest = np.float32(1e30)
-        for s in range(first, last):
-            nearest = min(nearest, _squared_distance(position[p, 0], position[p, 1], position[p, 2], segments, s,
-                                                     table[d, IN_SPACE] > 0))  # fmt: skip
-        out[p] = _covered(nearest, table, d)
+@lanes
+def _paint(a, count, ceiling, cover, row, weights, scale):
+    """Move one layer's weights towards the ceiling; weights are `scale` times what is stored."""
+    own = np.uint64(row)
+    for i in range(count):
+        p = np.uint64(a + i)
+        had = weights[own, p] * scale[p]
+        wanted = had + max(ceiling - had, F0) * cover[np.uint64(i)]
+        now = max(scale[p] * (F1 - wanted) / max(F1 - had, _LEAST), _LEAST)
+        scale[p] = now
+        weights[own, p] = wanted / now
 
 
-@inlined
-def _renewed(weights, p, scale):
+@lanes
+def _smallest(a, count, scale):
+    least = F1
+    for i in range(count):
+        least = min(least, scale[np.uint64(a + i)])
+    return least
+
+
+@lanes
+def _erase(a, count, cover, row, below, weights, scale):
+    """Lower one layer's weights; the others grow in proportion, or where there is none, the layer below it."""
+    own, under = np.uint64(row), np.uint64(below)
+    for i in range(count):
+        p = np.uint64(a + i)
+        had = weights[own, p] * scale[p]
+        wanted = had * (F1 - cover[np.uint64(i)])
+        rest = F1 - had
+        alone = rest <= _ALONE
+        now = scale[p] * (F1 if alone else (F1 - wanted) / max(rest, _ALONE))
+        weights[under, p] += (had - wanted) / now if alone else F0
+        scale[p] = now
+        weights[own, p] = wanted / now
+
+
+@lanes
+def _renew(a, count, layer, weights, scale):
     """Multiply what is scaled lazily."""
-    for layer in range(weights.shape[0]):
-        weights[layer, p] *= scale
-    return F1
+    for i in range(count):
+        p = np.uint64(a + i)
+        weights[layer, p] *= scale[p]
 
 
 @inlined
-def _lay(weights, p, row, erases, ceiling, cover, scale):
-    """Paint or erase one layer at one point; weights are `scale` times what is stored. Return the new scale."""
-    own = weights[row, p] * scale
-    if erases:
-        wanted = own * (F1 - cover)
-    elif own < ceiling:
-        wanted = own + (ceiling - own) * cover
-    else:
-        return scale
-    rest = F1 - own
-    if erases and rest <= np.float32(1e-6):  # nothing else is here: what is freed goes to the layer below
-        scale = _renewed(weights, p, scale)
-        if weights.shape[0] > 1:
-            weights[row - 1 if row > 0 else 1, p] += own - wanted
-            weights[row, p] = wanted
-        return scale
-    less = (F1 - wanted) / rest if rest > 0 else F1
-    scale *= less
-    if scale < _RENEW:
-        scale = _renewed(weights, p, scale)
-    weights[row, p] = wanted / scale
-    return scale
+def _near_path(a, count, x, y, z, boxes, run, segments, first, last, radius, in_space, near):
+    """Fill squared distances of one run of points to the segments that can reach its box; return whether there is any."""
+    any_near = False
+    for s in range(first, last):
+        ax, az, bx, bz = segments[s, 0], segments[s, 2], segments[s, 3], segments[s, 5]
+        if (
+            min(ax, bx) - radius <= boxes[run, 2] and max(ax, bx) + radius >= boxes[run, 0]
+            and min(az, bz) - radius <= boxes[run, 3] and max(az, bz) + radius >= boxes[run, 1]
+        ):  # fmt: skip
+            if not any_near:
+                for i in range(RUN):
+                    near[i] = np.float32(1e30)
+            ay, by = segments[s, 1] * in_space, segments[s, 4] * in_space
+            _nearer(a, count, x, y, z, ax, ay, az, bx - ax, by - ay, bz - az, in_space, near)
+            any_near = True
+    return any_near
 
 
 @kernel
-def lay_daubs(position, west, north, per_metre, starts, items, segments, daub_of, rows, erases, table, low, high, weights):
-    """Lay the daubs from `low` to `high` (not included) on weights (L, N), in order.
+def lay_daubs(x, y, z, boxes, reach, segments, firsts, rows, erases, table, which, near, cover, scale, weights):
+    """Lay the daubs listed in `which` on weights (L, N), in order.
 
-    starts (R * C + 1,) and items list, for each cell of a grid over the ground, the segments that come near it, by daub. The
-    others make room for the painted layer by one shared scale, so that a daub costs the same however many layers there are.
+    The others make room for a painted layer by one shared scale (N,), so that a daub costs the same however many layers
+    there are. near and cover (RUN,) are scratch; segments from firsts[d] to firsts[d + 1] are those of daub d, and reach[d] the
+    box of all that it can touch.
     """
-    grid_rows, grid_columns = starts.shape[0], starts.shape[1] - 1
-    for p in range(position.shape[0]):
-        x, y, z = position[p, 0], position[p, 1], position[p, 2]
-        column, row = math.floor((x - west) * per_metre), math.floor((z - north) * per_metre)
-        if column < 0 or row < 0 or column >= grid_columns or row >= grid_rows:
-            continue
-        scale = F1
-        current = -1
-        nearest = np.float32(1e30)
-        for item in range(starts[int(row), int(column)], starts[int(row), int(column) + 1]):
-            s = items[item]
-            d = daub_of[s]
-            if d < low or d >= high:
+    for p in range(scale.shape[0]):
+        scale[p] = F1
+    for at in range(which.shape[0]):
+        d = which[at]
+        row, radius = rows[d], table[d, RADIUS]
+        below = row - 1 if row > 0 else min(1, weights.shape[0] - 1)
+        west, north, east, south = reach[d, 0], reach[d, 1], reach[d, 2], reach[d, 3]
+        for run in range(boxes.shape[0]):
+            if boxes[run, 0] > east or boxes[run, 2] < west or boxes[run, 1] > south or boxes[run, 3] < north:
                 continue
-            if d != current:
-                if current >= 0:
-                    cover = _covered(nearest, table, current)
-                    if cover > 0:
-                        scale = _lay(weights, p, rows[current], erases[current], table[current, CEILING], cover, scale)
-                current = d
-                nearest = np.float32(1e30)
-            nearest = min(nearest, _squared_distance(x, y, z, segments, s, table[d, IN_SPACE] > 0))
-        if current >= 0:
-            cover = _covered(nearest, table, current)
-            if cover > 0:
-                scale = _lay(weights, p, rows[current], erases[current], table[current, CEILING], cover, scale)
-        if scale != F1:
-            scale = _renewed(weights, p, scale)
-
-
-@inlined
-def _near_cell(segments, s, reach, west, north, cell, r, c):
-    """Whether a segment comes within reach of a cell (seen from above; a little too often, never too seldom)."""
-    x, z = west + (c + 0.5) * cell, north + (r + 0.5) * cell
-    apart = math.sqrt(_squared_distance(np.float32(x), F0, np.float32(z), segments, s, False))
-    return apart <= reach + 0.7072 * cell * 1.001
+            a = run * RUN
+            count = min(RUN, scale.shape[0] - a)
+            if not _near_path(a, count, x, y, z, boxes, run, segments, firsts[d], firsts[d + 1], radius, table[d, IN_SPACE],
+                              near):  # fmt: skip
+                continue
+            _cover(count, radius, table[d, INNER], table[d, STRENGTH], near, cover)
+            if not erases[d]:
+                _paint(a, count, table[d, CEILING], cover, row, weights, scale)
+                if _smallest(a, count, scale) < _RENEW_BELOW:
+                    for layer in range(weights.shape[0]):
+                        _renew(a, count, layer, weights, scale)
+                    for p in range(a, a + count):
+                        scale[p] = F1
+            elif below != row:
+                _erase(a, count, cover, row, below, weights, scale)
+    for layer in range(weights.shape[0]):
+        _renew(0, scale.shape[0], layer, weights, scale)
 
 
 @kernel
-def list_segments(segments, daub_of, table, west, north, cell, counts, starts, items, fill):
-    """Count (fill False) or list (True) the segments near each cell; counts (R, C) says how many are listed already."""
-    rows, columns = counts.shape
-    for s in range(segments.shape[0]):
-        reach = table[daub_of[s], RADIUS]
-        left = min(segments[s, 0], segments[s, 3]) - reach
-        right = max(segments[s, 0], segments[s, 3]) + reach
-        top = min(segments[s, 2], segments[s, 5]) - reach
-        bottom = max(segments[s, 2], segments[s, 5]) + reach
-        for r in range(max(0, int((top - north) / cell)), min(rows, int((bottom - north) / cell) + 1)):
-            for c in range(max(0, int((left - west) / cell)), min(columns, int((right - west) / cell) + 1)):
-                if _near_cell(segments, s, reach, west, north, cell, r, c):
-                    if fill:
-                        items[starts[r, c] + counts[r, c]] = s
-                    counts[r, c] += 1
+def coverage(x, y, z, boxes, segments, first, last, table, d, near, cover, out):
+    """Fill how much one daub, of segments first to last, covers at each point."""
+    for run in range(boxes.shape[0]):
+        a = run * RUN
+        count = min(RUN, out.shape[0] - a)
+        is_near = _near_path(a, count, x, y, z, boxes, run, segments, first, last, table[d, RADIUS], table[d, IN_SPACE], near)
+        if is_near:
+            _cover(count, table[d, RADIUS], table[d, INNER], table[d, STRENGTH], near, cover)
+        for i in range(count):
+            out[a + i] = cover[i] if is_near else F0

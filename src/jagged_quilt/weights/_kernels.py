@@ -6,22 +6,35 @@ import math
 
 import numpy as np
 
-from jagged_quilt.foundation.compiler import check, inlined, kernel
+from jagged_quilt.foundation.compiler import check, inlined, kernel, lanes
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
+LINE = 64  # points whose largest weights are found together
+
+
+@lanes
+def _take(answers, left):
+    """Let one layer take its share of what is left, point by point."""
+    for p in range(answers.shape[0]):
+        shows = left[p] * answers[p]
+        answers[p] = shows
+        left[p] -= shows
 
 
 @kernel
-def cover(answers):
-    """Turn mask answers (L, N) into weights, in place: each layer covers what lies below, the lowest takes the rest."""
+def cover(answers, left):
+    """Turn mask answers (L, N) into weights, in place: each layer covers what lies below, the lowest takes the rest.
+
+    left : (N,) float32
+        Scratch.
+    """
     layers, points = answers.shape
     for p in range(points):
-        left = F1
-        for layer in range(layers - 1, 0, -1):
-            shows = left * answers[layer, p]
-            answers[layer, p] = shows
-            left -= shows
-        answers[0, p] = max(left, F0)
+        left[p] = F1
+    for layer in range(layers - 1, 0, -1):
+        _take(answers[layer], left)
+    for p in range(points):
+        answers[0, p] = max(left[p], F0)
 
 
 @kernel
@@ -77,45 +90,69 @@ def scatter(index, weight, rows, answers):
                 answers[rows[index[p, at]], p] += weight[p, at]
 
 
-@inlined
-def _largest(weights, p, keep, index, weight):
-    """Fill the `keep` largest of column p, largest first, the lower layer first among equals; return their sum."""
-    count = 0
-    for layer in range(weights.shape[0]):
-        w = weights[layer, p]
-        if w <= 0 or (count == keep and w <= weight[p, keep - 1]):
-            continue
-        at = count if count < keep else keep - 1
-        while at > 0 and weight[p, at - 1] < w:
-            weight[p, at] = weight[p, at - 1]
-            index[p, at] = index[p, at - 1]
-            at -= 1
-        weight[p, at] = w
-        index[p, at] = layer
-        count = min(count + 1, keep)
-    for at in range(count, keep):
-        weight[p, at] = F0
-        index[p, at] = 0
-    total = F0
-    for at in range(count):
-        total += weight[p, at]
-    return total
+@lanes
+def _most(first, count, layer, weights):
+    most = F0
+    for i in range(count):
+        most = max(most, weights[np.uint64(layer), np.uint64(first + i)])
+    return most
+
+
+@lanes
+def _begin(first, count, layer, weights, carried, number, whole):
+    """Carry a layer's weights and its number to where they belong among the largest."""
+    for i in range(count):
+        at = np.uint64(i)
+        carried[at] = weights[np.uint64(layer), np.uint64(first + i)]
+        number[at] = layer
+        whole[at] += carried[at]
+
+
+@lanes
+def _pass_by(count, rank, carried, number, largest, which):
+    """Where what is carried is more than the one of this rank, they change places. A number below 0 was there before: it
+    goes down in any case, so that the lower layer stays first among equals."""
+    place = np.uint64(rank)
+    for i in range(count):
+        at = np.uint64(i)
+        w, n, own, own_number = carried[at], number[at], largest[place, at], which[place, at]
+        goes_in = n < 0 or w > own
+        largest[place, at] = w if goes_in else own
+        which[place, at] = (n if n >= 0 else -1 - n) if goes_in else own_number
+        carried[at] = own if goes_in else w
+        number[at] = -1 - own_number if goes_in else n
 
 
 @kernel
-def keep_largest(weights, index, weight, lost):
-    """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,)."""
+def keep_largest(weights, largest, which, carried, number, whole, index, weight, lost):
+    """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,).
+
+    LINE points at a time, in lanes: the weights of each layer pass by the largest so far, rank by rank. largest, which
+    (K, LINE), carried, number and whole (LINE,) are scratch.
+    """
+    layers, points = weights.shape
     keep = index.shape[1]
-    for p in range(index.shape[0]):
-        for at in range(keep):
-            weight[p, at] = F0
-        total = _largest(weights, p, keep, index, weight)
-        whole = F0
-        for layer in range(weights.shape[0]):
-            whole += weights[layer, p]
-        lost[p] = max(F0, F1 - total / whole)
-        for at in range(keep):
-            weight[p, at] /= total
+    for first in range(0, points, LINE):
+        count = min(LINE, points - first)
+        for rank in range(keep):
+            for i in range(LINE):
+                largest[rank, i] = F0
+                which[rank, i] = 0
+        for i in range(LINE):
+            whole[i] = F0
+        for layer in range(layers):
+            if _most(first, count, layer, weights) > 0:
+                _begin(first, count, layer, weights, carried, number, whole)
+                for rank in range(keep):
+                    _pass_by(count, rank, carried, number, largest, which)
+        for i in range(count):
+            total = F0
+            for rank in range(keep):
+                total += largest[rank, i]
+            lost[first + i] = max(F0, F1 - total / whole[i])
+            for rank in range(keep):
+                weight[first + i, rank] = largest[rank, i] / total
+                index[first + i, rank] = which[rank, i]
 
 
 @kernel
@@ -361,3 +398,11 @@ def resize_row(row, rows, layers, weights, unit, sums):
                 share = np.float32(_share(r, top, bottom) * _share(column, left, right) / whole) / unit
                 for at in range(layers.shape[2]):
                     sums[layers[r, column, at], c] += share * np.float32(weights[r, column, at])
+
+
+@kernel
+def step_between(values, start, per_range, out):
+    """Fill 0 up to `start`, 1 from there on, and 3t² - 2t³ between."""
+    for p in range(values.shape[0]):
+        t = min(max((values[p] - start) * per_range, F0), F1)
+        out[p] = t * t * (np.float32(3.0) - np.float32(2.0) * t)

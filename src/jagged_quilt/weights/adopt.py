@@ -16,7 +16,7 @@ from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.weights import _kernels, _splat_kernels
 from jagged_quilt.weights.image_mask import fractions
 from jagged_quilt.weights.weigher import MOST_KEPT
-from jagged_quilt.weights.weight_map import WeightMap, index_type, storage, unit_of
+from jagged_quilt.weights.weight_map import WeightMap, index_type, keep_largest, storage, unit_of
 
 _AT_ONCE = 1 << 22
 NORMALISE, REFUSE = "normalise", "refuse"
@@ -319,11 +319,11 @@ def _adopted(
             weights[rest] += np.maximum(0, 1 - sum_here)
         weights[0, weights.sum(axis=0) <= 0] = 1  # bare ones are refused below
         weight = np.empty((weights.shape[1], keep), np.float32)
-        _kernels.keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
+        keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
         _kernels.quantise(weight, stored[part].reshape(-1, keep), unit)
     report = _sum_report(total, slack, lost, sums, step)
     if sums == REFUSE and report.above + report.below:
-        raise RangeError(f"{source}: {_sum_words(report)}; normalise them, or name the layer that takes the rest")
+        raise RangeError(f"{source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
     if rest < 0 and report.bare:
         row, column = (int(i) for i in np.argwhere(total <= slack)[0])
         raise RangeError(f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
@@ -350,10 +350,19 @@ def _sum_report(
     )  # fmt: skip
 
 
-def _sum_words(report: SumReport) -> str:
-    row, column = report.worst_at
-    return (f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; worst "
-            f"{report.worst:.3f} at row {row}, column {column}")  # fmt: skip
+def sums_words(report: SumReport) -> str:
+    """Return in words how well weights summed, and what was done about it."""
+    words = []
+    if report.above or report.below:
+        row, column = report.worst_at
+        words.append(f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; "
+                     f"worst {report.worst:.3f} at row {row}, column {column}")  # fmt: skip
+        if report.repair != REFUSE:
+            rest = report.repair if report.repair != NORMALISE else ""
+            words.append(f'what is missing goes to "{rest}"' if rest else "normalised")
+    if report.cut:
+        words.append(f"{report.cut} texels held more layers than are kept; the worst lost {100 * report.cut_worst:.1f} %")
+    return "; ".join(words) or f"all {report.texels} texels sum to 1 within rounding"
 
 
 def _read_numbers(file: Path) -> NDArray[Any]:

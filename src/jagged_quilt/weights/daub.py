@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -105,10 +106,9 @@ class Daub:
 
     def segments(self) -> NDArray[np.float64]:
         """Return the straight pieces of the path, (M, 6): from x, y, z to x, y, z; y is 0 where the path has none."""
-        flat = np.array(self.path, np.float64)
-        points = flat if flat.shape[1] == 3 else np.insert(flat, 1, 0.0, axis=1)
-        ends = points if len(points) > 1 else points.repeat(2, axis=0)
-        return np.hstack([ends[:-1], ends[1:]])
+        points = [(point[0], point[1] if len(point) == 3 else 0.0, point[-1]) for point in self.path]
+        ends = points if len(points) > 1 else points * 2
+        return np.array([(*a, *b) for a, b in pairwise(ends)], np.float64)
 
     @property
     def in_space(self) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.checks import known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
 from jagged_quilt.foundation.noise import NoiseKind
@@ -62,6 +62,17 @@ def append_daub(path: Path | str, daub: Daub) -> int:
     gap = b"" if not before or before.endswith(b"\n") else b"\n"
     write_bytes(path, before + gap + line_of(daub).encode() + b"\n")
     return count + 1
+
+
+def drop_daub(path: Path | str, number: int) -> None:
+    """Take daub `number`, counted from 1, out of a file; all other lines stay as they are."""
+    path = Path(path)
+    count = len(read_daubs(path))
+    lines = read_bytes(path, "file of daubs").decode("utf-8").splitlines(keepends=True)
+    places = [place for place, line in enumerate(lines) if line.strip()]
+    whole_number_in("daub", number, 1, count)
+    del lines[places[number - 1]]
+    write_bytes(path, "".join(lines).encode())
 
 
 def daub_of(told: Any) -> Daub:

@@ -99,7 +99,7 @@ def explain(weigher: Weigher, points: Points) -> Explanation:
 
 def steps_of(reading: Reading) -> list[Step]:
     """Take a chain of combined masks apart into its steps, in order."""
-    if len(reading.parts) == 2 and reading.is_combined:
+    if reading.how:
         below, above = reading.parts
-        return [*steps_of(below), Step(reading.words, above, reading.answer)]
+        return [*steps_of(below), Step(reading.how, above, reading.answer)]
     return [Step("", reading, reading.answer)]

@@ -18,7 +18,6 @@ from jagged_quilt.weights.daub import Daub, Deed
 Weights = NDArray[np.float32]
 """(L, N) float32 that sum to 1 over the layers."""
 
-_MOST_CELLS = 1 << 20
 _TAILS = 3.0  # deviations after which a Gaussian is cut
 
 
@@ -72,11 +71,10 @@ class DaubLayer:
         pieces = [d.segments() for d in daubs]
         self._firsts = np.cumsum([0, *map(len, pieces)])
         self._segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
-        self._daub_of = np.repeat(np.arange(len(daubs), dtype=np.int32), np.diff(self._firsts))
         self.boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
         """What each daub can touch: west, north, east, south."""
-        if daubs:
-            self._list_by_cell()
+        self._reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
+        self._smoothing = [daub for daub in daubs if daub.deed is Deed.SMOOTH]
 
     def __len__(self) -> int:
         return len(self.daubs)
@@ -84,7 +82,7 @@ class DaubLayer:
     @property
     def smooths(self) -> bool:
         """Whether any daub smooths, and so needs what lies around each point."""
-        return any(daub.deed is Deed.SMOOTH for daub in self.daubs)
+        return bool(self._smoothing)
 
     def meeting(self, box: Box) -> NDArray[np.intp]:
         """Return the daubs that can touch a box, in order."""
@@ -93,9 +91,9 @@ class DaubLayer:
 
     def needed(self, box: Box) -> Box:
         """Return the box whose weights must be known to lay all daubs on a box: more, where daubs smooth."""
-        for daub in reversed(self.daubs):
+        for daub in reversed(self._smoothing):
             own = Box(*daub.bounds)
-            if daub.deed is Deed.SMOOTH and own.meets(box):
+            if own.meets(box):
                 touched = Box(max(own.west, box.west), max(own.north, box.north), min(own.east, box.east),
                               min(own.south, box.south)).grown(_TAILS * daub.smooths_over)  # fmt: skip
                 box = Box(min(box.west, touched.west), min(box.north, touched.north), max(box.east, touched.east),
@@ -112,19 +110,22 @@ class DaubLayer:
         across, down = points.position[:, 0], points.position[:, 2]
         hits = self.meeting(Box(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
         before = weights.copy() if any(_goes_back(self.daubs[d]) for d in hits) else weights
-        for low, high in _runs(hits, self._plain):
-            if self._plain[low]:
-                k.lay_daubs(points.position, self._west, self._north, np.float32(1 / self._cell), self._starts, self._items,
-                            self._segments, self._daub_of, self._rows, self._erases, self._table, low, high,
-                            weights)  # fmt: skip
+        runs = _Runs(points)
+        scale = np.empty(len(points), np.float32)
+        for some in _in_turns(hits, self._plain):
+            if self._plain[some[0]]:
+                k.lay_daubs(*runs.places, self._reach, self._segments, self._firsts, self._rows, self._erases, self._table,
+                            some, *runs.scratch, scale, weights)  # fmt: skip
             else:
-                self._lay_one(low, weights, before, points, grid)
+                self._lay_one(int(some[0]), weights, before, points, grid)
         return weights
 
     def covered(self, d: int, points: Points) -> NDArray[np.float32]:
         """Return how much daub d covers at each point, (N,) float32, its breakup and all."""
+        runs = _Runs(points)
         cover = np.empty(len(points), np.float32)
-        k.coverage(points.position, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d, cover)
+        k.coverage(*runs.places, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d,
+                   *runs.scratch, cover)  # fmt: skip
         breakup = self.daubs[d].breakup
         return cover if breakup is None else cover * breakup.answer(points)
 
@@ -151,24 +152,6 @@ class DaubLayer:
             second = daub.between.answer(points[touched])
             weights[:, touched] = _pair_laid(own, int(self._rows[d]), int(self._others[d]), daub.ceiling, cover, second)
 
-    def _list_by_cell(self) -> None:
-        """Lay a grid over all daubs and list the segments near each of its cells."""
-        west, north = (float(at) for at in self.boxes[:, :2].min(axis=0))
-        east, south = (float(at) for at in self.boxes[:, 2:].max(axis=0))
-        widest = float(np.sqrt((east - west) * (south - north) / _MOST_CELLS))
-        cell = max(float(np.median(self._table[:, k.RADIUS])) / 2.5, widest)
-        rows, columns = int((south - north) / cell) + 1, int((east - west) / cell) + 1
-        self._west, self._north, self._cell = np.float32(west), np.float32(north), cell
-        counts = np.zeros((rows, columns), np.int64)
-        none = np.zeros((1, 1), np.int64)
-        how = (self._segments, self._daub_of, self._table, west, north, cell)
-        k.list_segments(*how, counts, none, none[0], False)
-        ends = np.cumsum(counts.ravel()).reshape(rows, columns)
-        self._starts = np.concatenate([(ends[:, :1] - counts[:, :1]), ends], axis=1)
-        self._items = np.empty(int(ends[-1, -1]), np.int64)
-        counts[:] = 0
-        k.list_segments(*how, counts, self._starts, self._items, True)
-
 
 def _is_plain(daub: Daub) -> bool:
     """Whether the kernel can lay it among others: one layer, no noise."""
@@ -179,13 +162,22 @@ def _goes_back(daub: Daub) -> bool:
     return daub.deed is Deed.ERASE and not daub.layers
 
 
-def _runs(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[tuple[int, int]]:
-    """Yield (first, one past the last) of daubs to lay: plain ones together as long as no other comes between."""
-    start = 0
-    for place in range(1, len(hits) + 1):
-        if place == len(hits) or not plain[hits[place]] or not plain[hits[start]]:
-            yield int(hits[start]), int(hits[place - 1]) + 1
-            start = place
+class _Runs:
+    """Points as the kernels take them: their coordinates apart, and the box of every few that follow each other."""
+
+    def __init__(self, points: Points) -> None:
+        count = len(points)
+        x, y, z = (np.empty(count, np.float32) for _ in range(3))
+        boxes = np.empty((-(-count // k.RUN), 4), np.float32)
+        k.split_runs(points.position, x, y, z, boxes)
+        self.places = (x, y, z, boxes)
+        self.scratch = (np.empty(k.RUN, np.float32), np.empty(k.RUN, np.float32))
+
+
+def _in_turns(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[NDArray[np.intp]]:
+    """Yield the daubs to lay: plain ones together as long as no other comes between, each other one alone."""
+    cuts = [place for place in range(1, len(hits)) if not (plain[hits[place]] and plain[hits[place - 1]])]
+    yield from (part for part in np.split(hits, cuts) if len(part))
 
 
 def _one_laid(own: Weights, row: int, erases: bool, ceiling: float, cover: NDArray[np.float32]) -> Weights:

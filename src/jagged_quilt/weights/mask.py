@@ -16,6 +16,7 @@ from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points, Surface
+from jagged_quilt.weights import _kernels
 
 Answers = NDArray[np.float32]
 """(N,) float32, 0..1: how much of something is at each point."""
@@ -64,15 +65,15 @@ class Reading:
     answer : float
     parts : tuple of Reading
         What the masks within say.
-    is_combined : bool
-        Whether its two parts are put upon each other, the second upon the first.
+    how : str
+        How the second of two parts goes upon the first; empty where the mask is no such combination.
     """
 
     words: str
     sensed: str
     answer: float
     parts: tuple[Reading, ...] = ()
-    is_combined: bool = False
+    how: str = ""
 
 
 class Mask:
@@ -109,7 +110,7 @@ class Mask:
         inner = [value for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)]
         parts = tuple(mask.reading(self._points_within(points[:1])) for mask in inner)
         return Reading(self.words, self.sensed(points[:1]), float(self.answer(points[:1])[0]), parts,
-                       isinstance(self, Combined))  # fmt: skip
+                       self.how if isinstance(self, Combined) else "")  # fmt: skip
 
     def _points_within(self, points: Points) -> Points:
         """Where the masks within are asked."""
@@ -193,6 +194,11 @@ class Combined(Mask):
 
     @property
     def words(self) -> str:
+        return f"{self.how} ({self.below.words}; {self.above.words})"
+
+    @property
+    def how(self) -> str:
+        """How the second one goes upon the first, in words."""
         return self.combine.value + (f" {self.amount:g}" if self.combine is Combine.MIX else "")
 
     def answer(self, points: Points) -> Answers:
@@ -207,7 +213,7 @@ class Inverted(Mask):
 
     @property
     def words(self) -> str:
-        return "inverted"
+        return f"{self.mask.words}, inverted"
 
     def answer(self, points: Points) -> Answers:
         return np.float32(1) - self.mask.answer(points)
@@ -227,7 +233,7 @@ class Cut(Mask):
 
     @property
     def words(self) -> str:
-        return f"cut at {self.threshold:g}, range {self.range:g}"
+        return f"{self.mask.words}, cut at {self.threshold:g}, range {self.range:g}"
 
     def answer(self, points: Points) -> Answers:
         return smooth_step(self.mask.answer(points), self.threshold - self.range / 2, self.threshold + self.range / 2)
@@ -251,7 +257,7 @@ class Levels(Mask):
 
     @property
     def words(self) -> str:
-        return f"levels {self.black:g} to {self.white:g}, gamma {self.gamma:g}"
+        return f"{self.mask.words}, levels {self.black:g} to {self.white:g}, gamma {self.gamma:g}"
 
     def answer(self, points: Points) -> Answers:
         scale = np.float32(1 / (self.white - self.black))
@@ -286,7 +292,7 @@ class Warped(Mask):
 
     @property
     def words(self) -> str:
-        return f"warped by {self.by:g} m, size {self.size:g} m"
+        return f"{self.mask.words}, warped by {self.by:g} m, size {self.size:g} m"
 
     def on(self, surface: Surface) -> Warped:
         return replace(self, mask=self.mask.on(surface), surface=surface)
@@ -317,8 +323,9 @@ def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArra
     """Return 0 up to `start`, 1 from `end`, and 3t² - 2t³ between; a hard cut where they are equal."""
     if end <= start:
         return (values >= start).astype(np.float32)
-    t = np.clip((values - np.float32(start)) * np.float32(1 / (end - start)), 0, 1, dtype=np.float32)
-    return t * t * (np.float32(3) - np.float32(2) * t)
+    out = np.empty(values.shape, np.float32)
+    _kernels.step_between(np.ascontiguousarray(values, np.float32), np.float32(start), np.float32(1 / (end - start)), out)
+    return out
 
 
 def band(values: NDArray[np.float32], low: float, high: float, fade: float) -> NDArray[np.float32]:

@@ -17,7 +17,7 @@ from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked
 from jagged_quilt.weights.weigher import MOST_KEPT, Stacking, Weigher
-from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type, storage, unit_of
+from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type, keep_largest, storage, unit_of
 
 _ANSWERS_AT_ONCE = 1 << 19
 _POINTS_AT_ONCE = 1 << 15
@@ -173,7 +173,7 @@ def daubed(
         dense = np.ascontiguousarray(dense).reshape(len(dense), -1)
         which = np.empty((dense.shape[1], keep), index.dtype)
         kept, cut = np.empty(which.shape, np.float32), np.empty(len(which), np.float32)
-        _kernels.keep_largest(dense, which, kept, cut)
+        keep_largest(dense, which, kept, cut)
         rounded = np.empty(which.shape, stored.dtype)
         _kernels.quantise(kept, rounded, weights.unit)
         index[top:bottom, left:right] = which.reshape(bottom - top, right - left, keep)

@@ -15,7 +15,7 @@ from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked, shown_names
-from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type
+from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type, keep_largest
 
 MOST_KEPT = 16
 
@@ -94,7 +94,7 @@ class Weigher:
         elif self.adopted is not None:
             _kernels.cover_adopted(answers, self._is_adopted)
         else:
-            _kernels.cover(answers)
+            _kernels.cover(answers, np.empty(len(points), np.float32))
         return answers
 
     def adopted_there(self, points: Points) -> NDArray[np.float32]:
@@ -129,7 +129,7 @@ class Weigher:
         index = np.empty((len(points), keep), index_type(len(self.shown)))
         weight = np.empty((len(points), keep), np.float32)
         lost = np.empty(len(points), np.float32)
-        _kernels.keep_largest(self.weights(points, grid), index, weight, lost)
+        keep_largest(self.weights(points, grid), index, weight, lost)
         return (index, weight), lost
 
     def at(self, points: Points) -> Kept:

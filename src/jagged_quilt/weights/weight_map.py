@@ -40,6 +40,16 @@ def storage(unit: int) -> type[np.uint8] | type[np.uint16]:
     return np.uint8 if unit == 255 else np.uint16
 
 
+def keep_largest(
+    weights: NDArray[np.float32], index: NDArray[Any], weight: NDArray[np.float32], lost: NDArray[np.float32]
+) -> None:
+    """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,)."""
+    ranks = (index.shape[1], _kernels.LINE)
+    carried, number, whole = (np.empty(_kernels.LINE, kind) for kind in (np.float32, np.int32, np.float32))
+    _kernels.keep_largest(weights, np.empty(ranks, np.float32), np.empty(ranks, np.int32), carried, number, whole,
+                          index, weight, lost)  # fmt: skip
+
+
 @dataclass(frozen=True, eq=False, kw_only=True)
 class WeightMap:
     """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
@@ -187,7 +197,7 @@ class WeightMap:
         weight, lost = np.empty((columns, keep), np.float32), np.empty((rows, columns), np.float32)
         for row in range(rows):
             _kernels.resize_row(row, rows, self.layers, self.weights, np.float32(self.unit), sums)
-            _kernels.keep_largest(sums, index[row], weight, lost[row])
+            keep_largest(sums, index[row], weight, lost[row])
             _kernels.quantise(weight, stored[row], self.unit)
         return WeightMap(
             names=self.names, layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),

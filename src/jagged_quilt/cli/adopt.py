@@ -1,0 +1,59 @@
+"""`jquilt adopt`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, terminal, timed
+
+
+@click.command("adopt")
+@quilt_options
+@anew_option
+def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
+    """Take over weights that another tool left, as the [adopt] table says, and tell what became of them."""
+    from rich.table import Table
+
+    from jagged_quilt.weights.adopt import sums_words
+
+    with at_work() as progress, timed() as seconds:
+        results = open_results(quilt_file, out, threads, progress)
+        ready_kernels()
+        made = results.adopt(anew=anew)
+        found, adopted, now = results.inherited, results.adopted, results.weights
+        made_picture = results.draw(["adopted"])
+        taken = seconds()
+    assert adopted is not None
+    assert results.quilt.table.adopt is not None
+    report(made, taken)
+    report(made_picture, taken)
+    click.echo(f"  {sums_words(found.sums)}")
+    click.echo(
+        f"  texels changed: {found.sums.changed:,} of {found.sums.texels:,} ({_percent(found.sums.changed, found.sums.texels)})"
+    )
+    area, to = results.quilt.terrain.area, results.quilt.table.adopt.to
+    before = Table("inherited layer", "share", "m²", "goes to", box=None, header_style="bold")
+    after = Table("layer", "adopted", "with masks and daubs", "m²", box=None, header_style="bold")
+    for table, columns in ((before, (1, 2)), (after, (1, 2, 3))):
+        for column in columns:
+            table.columns[column].justify = "right"
+    for name, share in found.weights.shares().items():
+        before.add_row(name, f"{100 * share:.1f} %", f"{area * share:,.0f}", to.get(name, name))
+    shares = adopted.shares()
+    for layer in results.quilt.layers:
+        shown = [s for name, s in now.shares().items() if name == layer.name or name.startswith(f"{layer.name}: ")]
+        was = f"{100 * shares[layer.name]:.1f} %" if layer.name in shares else ""
+        after.add_row(layer.name, was, f"{100 * sum(shown):.1f} %", f"{area * sum(shown):,.0f}")
+    console = terminal()
+    console.print()
+    console.print(before)
+    console.print()
+    console.print(after)
+
+
+def _percent(part: int, whole: int) -> str:
+    from jagged_quilt.show.sheets import percent
+
+    return percent(part / whole)

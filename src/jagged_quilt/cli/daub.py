@@ -1,0 +1,93 @@
+"""`jquilt daub`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from jagged_quilt.cli.common import terminal
+
+if TYPE_CHECKING:
+    from jagged_quilt.weights.daub import Daub
+
+
+@click.command("daub")
+@click.argument("quilt_file", type=click.Path(path_type=Path))
+@click.option("--add", "layer", metavar="LAYER", help="Paint this layer; a pair is written LAYER+LAYER (and --between).")
+@click.option("--erase", metavar="LAYER", help="Take this layer away; '-' goes back to what was there before any daub.")
+@click.option("--smooth", is_flag=True, help="Take the weights from all around.")
+@click.option("--along", metavar="'X,Z X,Z …'", help="The path, in metres.")
+@click.option("--radius", type=float, help="Metres.")
+@click.option("--falloff", type=float, help="0 full up to the radius, 1 falling all the way; 0.5 where not given.")
+@click.option("--strength", type=float, help="0 to 1; 1 where not given.")
+@click.option("--ceiling", type=float, help="0 to 1, which the layer's weight never passes.")
+@click.option("--breakup", type=float, metavar="SIZE", help="Thin it out by noise of so many metres.")
+@click.option("--between", type=float, metavar="SIZE", help="Of a pair, decide by noise of so many metres.")
+@click.option("--reach", type=float, help="Of --smooth, the metres from which weights are taken.")
+@click.option("--drop", type=int, metavar="N", help="Undo daub N, counted from 1.")
+def command(quilt_file: Path, drop: int | None, **told: Any) -> None:
+    """Paint: add a daub to the quilt file's daubs, undo one, or list them where nothing else is said."""
+    from jagged_quilt.foundation.errors import QuiltFileError, RangeError
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.weights.daub_file import append_daub, drop_daub
+
+    quilt = read_quilt(quilt_file)
+    if not quilt.table.weights.daubs:
+        raise QuiltFileError(f'{quilt_file}: says no file of daubs; write daubs = "daubs.jsonl" under [weights]')
+    path, daubs = quilt.folder / quilt.table.weights.daubs, quilt.daubs
+    deeds = [bool(told["layer"]), bool(told["erase"]), told["smooth"]]
+    if drop is not None:
+        if any(deeds):
+            raise RangeError("--drop stands alone")
+        drop_daub(path, drop)
+        click.echo(f"{path}: daub {drop} dropped, {len(daubs) - 1} left")
+    elif any(deeds):
+        if sum(deeds) != 1 or not told["along"] or told["radius"] is None:
+            raise RangeError("a daub is one of --add LAYER, --erase LAYER and --smooth, with --along and --radius")
+        daub = _daub(told)
+        daub.check_on((quilt.table.surface.size[0], quilt.table.surface.size[1]), tuple(x.name for x in quilt.layers))
+        click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {quilt_file} lays it on")
+    elif any(value is not None for key, value in told.items() if key != "smooth"):
+        raise RangeError("say what to do with that: --add LAYER, --erase LAYER or --smooth")
+    else:
+        _list(path, daubs)
+
+
+def _daub(told: dict[str, Any]) -> Daub:
+    from jagged_quilt.foundation.errors import RangeError
+    from jagged_quilt.weights.daub_file import daub_of
+
+    try:
+        path = [[float(at) for at in point.split(",")] for point in told["along"].split()]
+    except ValueError:
+        raise RangeError(f"--along is points 'X,Z X,Z', in metres; got {told['along']!r}") from None
+    daub: dict[str, Any] = {"path": path}
+    if told["layer"]:
+        daub["layers"] = [name.strip() for name in told["layer"].split("+")]
+    elif told["erase"]:
+        daub |= {"do": "erase"} | ({} if told["erase"] == "-" else {"layer": told["erase"]})
+    else:
+        daub["do"] = "smooth"
+    daub |= {key: told[key] for key in ("radius", "falloff", "strength", "ceiling", "reach") if told[key] is not None}
+    daub |= {key: {"size": told[key]} for key in ("breakup", "between") if told[key] is not None}
+    return daub_of(daub)
+
+
+def _list(path: Path, daubs: tuple[Daub, ...]) -> None:
+    import numpy as np
+    from rich.table import Table
+
+    click.echo(f"{path}: {len(daubs)} daubs, laid on in this order")
+    table = Table("", "does", "layer", "from x, z", "path m", "radius m", "strength", "ceiling", box=None, header_style="bold")
+    for column in (0, 4, 5, 6, 7):
+        table.columns[column].justify = "right"
+    for number, daub in enumerate(daubs, 1):
+        steps = np.diff(np.array(daub.path), axis=0)
+        table.add_row(
+            str(number), daub.deed.value, " + ".join(daub.layers) or "all", f"{daub.path[0][0]:g}, {daub.path[0][-1]:g}",
+            f"{np.linalg.norm(steps, axis=1).sum():.1f}", f"{daub.radius:g}", f"{daub.strength:g}", f"{daub.ceiling:g}",
+        )  # fmt: skip
+    if daubs:
+        terminal().print(table)

@@ -1,0 +1,33 @@
+"""`jquilt export`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+
+
+@click.command("export")
+@quilt_options
+@click.option("--splat", "forms", flag_value="splat", multiple=True, help="Weights as RGBA sheets, a layer in each channel.")
+@click.option("--pairs", "forms", flag_value="pairs", multiple=True, help="Weights as four layer numbers and four weights.")
+@click.option("--masks", "forms", flag_value="masks", multiple=True, help="Weights as a grey image for each layer.")
+@click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
+def command(quilt_file: Path, out: Path | None, threads: int | None, forms: tuple[str, ...], bits: str) -> None:
+    """Write weights as other programs read them; as splat sheets where no form is chosen."""
+    with at_work() as progress, timed() as seconds:
+        results = open_results(quilt_file, out, threads, progress)
+        ready_kernels()
+        made = results.export_weights(forms or ("splat",), int(bits))
+        taken = seconds()
+    report(made, taken)
+    click.echo("  which layer is where:")
+    names = results.weights.names
+    if not forms or "splat" in forms:
+        for first in range(0, len(names), 4):
+            four = [f"{channel} {name}" for channel, name in zip("RGBA", names[first : first + 4], strict=False)]
+            click.echo(f"  splat_{first // 4}.png: {', '.join(four)}")
+    if "pairs" in forms:
+        click.echo("  pairs: " + ", ".join(f"{number} {name}" for number, name in enumerate(names)))

@@ -1,0 +1,209 @@
+"""Sheets of weights: what shows where, what dominates, what was cut, what each mask step does, what a knob does."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.points import Ground
+from jagged_quilt.show.board import FAINT, Board, Picture, picture_of_data
+from jagged_quilt.show.ground_plan import key_plan, laid_over, shading
+from jagged_quilt.show.sheets import key_colours, percent, within
+from jagged_quilt.weights.explain import Step, steps_of
+from jagged_quilt.weights.mask import Combined, Mask
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import WeightMap
+
+_HEAT = np.array([(24, 26, 30), (58, 62, 120), (150, 60, 120), (230, 110, 70), (250, 210, 90), (255, 252, 220)], np.float64)
+_LAYERS_ON_A_SHEET = 4
+_STEPS_ON_A_SHEET = 4
+_SO_FAR = np.array([120, 220, 140], np.uint8)
+
+
+def heat(values: NDArray[np.floating]) -> NDArray[np.uint8]:
+    """Return dark to bright colours, (..., 3) sRGB, for numbers 0..1."""
+    at = np.clip(values, 0, 1) * (len(_HEAT) - 1)
+    low = np.minimum(at.astype(int), len(_HEAT) - 2)
+    part = (at - low)[..., None]
+    return np.rint(_HEAT[low] * (1 - part) + _HEAT[low + 1] * part).astype(np.uint8)
+
+
+def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
+    """Draw which layer shows most, how many show at a texel, and where keeping the largest cost most; and the coverage."""
+    height, width, keep = weights.layers.shape
+    board = Board("Weights: which, how many, what was cut", f"{width} x {height} texels, up to {keep} layers at each")
+    rows, columns = within(height, width, 406, 406)
+    colours = key_colours(len(weights.names))
+    pick = _nearest(height, width, rows, columns)
+    board.write(20, 66, "the layer that shows most", size=13, bold=True)
+    board.pin(colours[weights.dominant()[pick]], 20, 80)
+    counts = weights.layers_per_texel()
+    board.write(437, 66, "layers at a texel", size=13, bold=True)
+    board.pin(heat((counts[pick] - 0.5) / keep), 437, 80)
+    _draw_cut(board, weights, 854, rows, columns, pick)
+    y = 80 + rows + 24
+    for place, count in enumerate(range(1, keep + 1)):
+        x = 437 + place % 4 * 102
+        board.pin(np.broadcast_to(heat(np.array((count - 0.5) / keep)), (12, 20, 3)), x, round(y) - 6 + place // 4 * 22)
+        share = 100 * float((counts == count).mean())
+        board.write(x + 26, y + place // 4 * 22, f"{count}: {share:.1f} %", size=12)
+    _draw_coverage(board, weights, ground, y)
+    return board
+
+
+def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int, pick: tuple[NDArray[np.intp], ...]) -> None:
+    board.write(x, 66, "weight cut at a texel", size=13, bold=True)
+    if weights.lost is None:
+        board.write(x, 100, "not known", size=13, ink=FAINT)
+        return
+    height, width = weights.lost.shape
+    worst = max(int(weights.lost.max()), 1)
+    board.pin(heat(weights.lost[pick] / worst), x, 80)
+    y = 80 + rows + 24
+    strip = heat(np.linspace(0, 1, 160))[None].repeat(12, axis=0)
+    board.pin(strip, x, y - 6)
+    board.write(
+        x + 168, y, f"0 to {100 * weights.lost_worst:.1f} %" if weights.lost_worst > 1e-4 else "nothing anywhere", size=12
+    )
+    row, column = np.unravel_index(int(weights.lost.argmax()), (height, width))
+    mean = f"{percent(weights.lost_mean)} on average"
+    if weights.lost_worst > 1e-4:
+        fx, fy = round(int(column) * columns / width), round(int(row) * rows / height)
+        board.frame(x + min(max(fx - 9, 0), columns - 19), 80 + min(max(fy - 9, 0), rows - 19), 19, 19, (120, 235, 255), 2)
+        mean += f"; worst at column {column}, row {row} (marked)"
+    board.write(x, y + 22, mean, size=12, ink=FAINT)
+
+
+def _draw_coverage(board: Board, weights: WeightMap, ground: Ground, y: float) -> None:
+    table = weights.coverage(ground.size[0] * ground.size[1])
+    colours = key_colours(len(weights.names))
+    line = min(22.0, (770 - y) / max(1, len(table)))
+    for place, (name, facts) in enumerate(reversed(list(table.iterrows()))):
+        at, which = y + place * line, len(table) - 1 - place
+        board.pin(np.broadcast_to(colours[which], (12, 20, 3)), 20, round(at) - 6)
+        board.write(48, at, str(name), size=12)
+        board.write(325, at, f"{facts['percent']:.1f} %", size=12, side="right")
+        board.write(420, at, f"{facts['square_metres']:,.0f} m²", size=12, side="right", ink=FAINT)
+
+
+def draw_masks(weigher: Weigher, ground: Ground) -> list[Board]:
+    """Draw each layer's mask steps, each alone and what comes of it with those before, and the weight that they make."""
+    masked = [row for row, mask in enumerate(weigher.masks) if mask is not None]
+    each = _LAYERS_ON_A_SHEET + (len(masked) % _LAYERS_ON_A_SHEET == 1)  # no sheet for a single one
+    pages = [masked[n : n + each] for n in range(0, len(masked), each)]
+    return [_mask_sheet(weigher, ground, page, number, len(pages)) for number, page in enumerate(pages, 1)]
+
+
+def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int], number: int, pages: int) -> Board:
+    board = Board("Masks, step by step" + (f" {number} / {pages}" if pages > 1 else ""),
+                  "grey: each step alone, white is 1; green: it and the steps before; colour: the layer's weight")  # fmt: skip
+    cell = 732 // max(_LAYERS_ON_A_SHEET, len(layers))
+    rows, columns = within(round(ground.size[1]), round(ground.size[0]), cell - 44, 122)
+    points = ground.points((rows, columns), slice(0, rows), slice(0, columns))
+    shade = shading(ground, rows, columns)
+    stacked = weigher.daubs.laid(weigher.stacked(points), points) if not weigher.daubs.smooths else weigher.stacked(points)
+    colours = key_colours(len(weigher.names))
+    for place, row in enumerate(layers):
+        y = 62 + place * cell
+        mask = weigher.masks[row]
+        assert mask is not None
+        board.write(20, y + 16, weigher.names[row], size=13, bold=True)
+        chain = _chain(mask)
+        steps = steps_of(mask.reading(points))
+        shown = list(zip(chain, steps, strict=True))[-_STEPS_ON_A_SHEET:]
+        if len(chain) > len(shown):
+            board.write(20, y + 176, f"the last {len(shown)} of {len(chain)} steps", size=11, ink=FAINT)
+        board.pin(laid_over(shade, stacked[row].reshape(rows, columns), colours[row]), 20, y + 30)
+        at = 20 + max(columns, 150) + 10
+        for step, ((own, so_far), told) in enumerate(shown):
+            is_pair = step > 0 or len(chain) > len(shown)
+            for line, words in enumerate(textwrap.wrap(_words_of(told), 2 * columns // 6)[:2]):
+                board.write(at, y + 6 + 14 * line, words, size=11, ink=FAINT)
+            board.pin(_grey(own.answer(points), rows, columns), at, y + 30)
+            if is_pair:
+                so_far_there = so_far.answer(points).reshape(rows, columns)
+                board.pin(laid_over(shade, so_far_there, _SO_FAR), at + columns + 4, y + 30)
+            at += 2 * columns + 22
+    return board
+
+
+def _chain(mask: Mask) -> list[tuple[Mask, Mask]]:
+    """Each step of a chain of combined masks, and what it makes with those before."""
+    if isinstance(mask, Combined):
+        return [*_chain(mask.below), (mask.above, mask)]
+    return [(mask, mask)]
+
+
+def _grey(answers: NDArray[np.float32], rows: int, columns: int) -> Picture:
+    return picture_of_data(answers.reshape(rows, columns, 1), rows, columns)
+
+
+def _words_of(step: Step) -> str:
+    return f"{step.combine}: {step.reading.words}" if step.combine else step.reading.words
+
+
+def draw_adopted(old: WeightMap, new: WeightMap, homes: Sequence[tuple[str, str]], changed: str, ground: Ground) -> Board:
+    """Draw inherited weights and what became of them, side by side, with the share of each layer before and after.
+
+    Parameters
+    ----------
+    homes : sequence of (old, new)
+    changed : str
+        What was repaired, in words.
+    """
+    board = Board("Adopted weights, before and after", changed)
+    area = ground.size[0] * ground.size[1]
+    for x, title, weights in ((20, "as inherited", old), (650, "by the new layers, with masks and daubs", new)):
+        height, width = weights.layers.shape[:2]
+        rows, columns = within(height, width, 520, 610)
+        colours = key_colours(len(weights.names))
+        board.write(x, 66, f"{title}: {width} x {height} texels", size=13, bold=True)
+        board.pin(key_plan(weights, colours, rows, columns), x, 80)
+        shares = weights.shares()
+        line = min(22.0, 2 * 170 / max(1, len(shares)))
+        half = -(-len(shares) // 2) if len(shares) > 7 else len(shares)
+        for place, (name, share) in enumerate(shares.items()):
+            left, y = x + place // half * 305, 80 + rows + 22 + place % half * line
+            home = [to for was, to in homes if was == name] if weights is old else []
+            words = name + (f"  →  {home[0]}" if home and home[0] != name else "")
+            board.pin(np.broadcast_to(colours[place], (12, 20, 3)), left, round(y) - 6)
+            board.write(left + 28, y, words, size=12)
+            wide = 285 if half < len(shares) else 600
+            figures = f"{100 * share:.1f} %" + ("" if half < len(shares) else f"   {area * share:,.0f} m²")
+            board.write(left + wide, y, figures, size=12, side="right", ink=FAINT)
+    return board
+
+
+def draw_sweep(key: str, layer: str, maps: Sequence[tuple[str, NDArray[np.float32]]], ground: Ground) -> Board:
+    """Draw one layer's weight, a picture for each value of a parameter.
+
+    Parameters
+    ----------
+    maps : sequence of (value, (H, W) float32)
+    """
+    board = Board(f"What {key} does", f"how much of {layer} shows, over the bare ground")
+    rows, columns, across = max(_fit_on_a_board(maps[0][1].shape, len(maps), across) for across in range(1, len(maps) + 1))
+    width, height = 1254 // across - 14, rows
+    for place, (value, shown) in enumerate(maps):
+        x, y = 20 + place % across * (width + 14), 56 + place // across * (height + 34)
+        picture = laid_over(shading(ground, rows, columns), shown, np.array([255, 176, 64], np.uint8))
+        board.pin(picture, x, y)
+        board.write(x, y + rows + 14, value, size=13, bold=True)
+        board.write(x + columns, y + rows + 14, f"{100 * float(shown.mean()):.1f} %", size=12, ink=FAINT, side="right")
+    return board
+
+
+def _fit_on_a_board(shape: tuple[int, ...], count: int, across: int) -> tuple[int, int, int]:
+    """The size of a picture if so many stand side by side, and that number."""
+    down = -(-count // across)
+    return (*within(shape[0], shape[1], 738 // down - 34, 1254 // across - 14), across)
+
+
+def _nearest(height: int, width: int, rows: int, columns: int) -> tuple[NDArray[np.intp], ...]:
+    """Index a map so that it becomes rows x columns without mixing."""
+    r = ((np.arange(rows) + 0.5) * height / rows).astype(np.intp)
+    c = ((np.arange(columns) + 0.5) * width / columns).astype(np.intp)
+    return np.ix_(r, c)
