@@ -1,6 +1,8 @@
 """A small project that every test may read, and made-up swatches."""
 
 import shutil
+import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -8,6 +10,8 @@ import pytest
 import jagged_quilt as jq
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.maps.image_files import write_image
+
+sys.path.append(str(Path(__file__).parents[1] / "benchmarks"))  # where the plain references lie
 
 QUILT = """\
 title = "Two fields"

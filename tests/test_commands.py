@@ -39,7 +39,7 @@ class TestSteps:
         assert {p.name for p in (out / "bake").iterdir()} == {f"{r.key}.png" for r in jq.SURFACE_ROLES} | {"bake.json"}
         assert {p.name for p in (out / "arrays").iterdir()} == {
             "arrays.json", "inputs.json", "diffuse_height.ktx2", "normal_roughness_occlusion.ktx2", "specular.ktx2"}  # fmt: skip
-        assert {p.name for p in (out / "weights").iterdir()} == {"layers_0.png", "weights_0.png", "weights.json"}
+        assert {p.name for p in (out / "weights").iterdir()} == {"layers_0.png", "weights_0.png", "lost.png", "weights.json"}
         assert read_image(out / "bake" / "height.png").dtype == np.uint16
         before = files_of(out)
         for step in ("pack", "weigh", "bake"):
@@ -326,3 +326,109 @@ def test_a_damaged_manifest_is_made_again(project):
     (project / "out" / "arrays" / "arrays.json").write_text("{")
     assert jquilt("pack", quilt)[0] == 0
     assert json.loads((project / "out" / "arrays" / "arrays.json").read_text())["texels"] == 16
+
+
+class TestWeights:
+    def test_adopt_tells_before_and_after_and_draws_both(self, own_saltworks):
+        code, said, _ = jquilt("adopt", own_saltworks)
+        assert code == 0
+        assert re.search(r"weights sum to more than 1 at \d+ and to less at \d+ of 262144 texels", said)
+        assert re.search(r"texels changed: [\d,]+ of 262,144 \(\d\.\d %\)", said)
+        assert re.search(r"trodden path +\d\.\d % +[\d,]+ +raked gravel", said)
+        assert re.search(r"raked gravel +\d+\.\d % +\d+\.\d % +[\d,]+", said)
+        out = own_saltworks.parent / "out"
+        assert read_image(out / "pictures" / "adopted.png").shape == (800, 1280, 3)
+        assert {p.name for p in (out / "adopted").iterdir()} >= {"layers_0.png", "weights_0.png", "weights.json"}
+        assert "nothing changed" in jquilt("adopt", own_saltworks)[1]
+
+    def test_export_writes_what_is_asked_and_tells_which_layer_is_where(self, project):
+        code, said, _ = jquilt("export", project / "job.quilt.toml", "--splat", "--pairs", "--masks", "--bits", "16")
+        assert code == 0
+        assert "splat_0.png: R clay, G salt" in said
+        assert "pairs: 0 clay, 1 salt" in said
+        files = {p.name for p in (project / "out" / "export").iterdir()}
+        assert files == {"splat_0.png", "splat.json", "pairs_numbers.png", "pairs_weights.png", "pairs.json", "mask_clay.png",
+                         "mask_salt.png", "masks.json"}  # fmt: skip
+        sheet = read_image(project / "out" / "export" / "splat_0.png")
+        assert sheet.dtype == np.uint16
+        assert (sheet.sum(axis=2, dtype=np.uint32) == 65535).all()
+
+    def test_daubs_are_added_listed_dropped_and_seen(self, project):
+        quilt = project / "job.quilt.toml"
+        code, _, errors = jquilt("daub", quilt)
+        assert (code, 'write daubs = "daubs.jsonl" under [weights]' in errors) == (2, True)
+        quilt.write_text(QUILT.replace("[weights]", '[weights]\ndaubs = "d.jsonl"'))
+        code, said, _ = jquilt("daub", quilt, "--add", "salt", "--along", "2,2 6,3", "--radius", 1.5, "--ceiling", 0.8)
+        assert (code, "daub 1 added" in said) == (0, True)
+        jquilt("daub", quilt, "--add", "salt+clay", "--along", "9,9", "--radius", 2, "--between", 1.5, "--breakup", 0.8)
+        jquilt("daub", quilt, "--erase", "salt", "--along", "9,9", "--radius", 1)
+        jquilt("daub", quilt, "--erase", "-", "--along", "3,3", "--radius", 1)
+        assert "daub 5 added" in jquilt("daub", quilt, "--smooth", "--along", "5,5", "--radius", 3, "--reach", 0.5)[1]
+        code, said, _ = jquilt("daub", quilt)
+        assert re.search(r"5 daubs.*\n.*does.*\n 1 +paint +salt +2, 2 +4\.1 +1\.5 +1 +0\.8", said)
+        assert re.search(r" 2 +paint +salt \+ clay", said)
+        assert re.search(r" 4 +erase +all", said)
+        assert "daub 3 dropped, 4 left" in jquilt("daub", quilt, "--drop", 3)[1]
+        code, said, _ = jquilt("show", quilt, "--at", "4,2.5")
+        assert code == 0
+        assert "daub 1 (paint salt) covers 100 % here" in said
+        before = files_of(project)
+        for words, told in (
+            (["--add", "slat", "--along", "2,2", "--radius", 1], 'did you mean "salt"'),
+            (["--add", "salt", "--along", "99,2", "--radius", 1], "the path leaves the surface at x 99, z 2"),
+            (["--add", "salt", "--along", "2,2", "--radius", 1, "--ceiling", 1.5], "ceiling must be from 0 to 1; got 1.5"),
+            (["--add", "salt", "--along", "2,x", "--radius", 1], "points 'X,Z X,Z'"),
+            (["--add", "salt", "--radius", 1], "with --along and --radius"),
+            (["--add", "salt", "--smooth", "--along", "2,2", "--radius", 1], "a daub is one of"),
+            (["--radius", 1], "say what to do with that"),
+            (["--drop", 9], "whole number from 1 to 4; got 9"),
+            (["--drop", 1, "--smooth"], "--drop stands alone"),
+        ):
+            code, said, errors = jquilt("daub", quilt, *words)
+            assert (code, said) == (2, "")
+            assert told in errors
+            assert "Traceback" not in errors
+        assert files_of(project) == before
+
+    def test_one_place_is_explained(self, own_saltworks):
+        code, said, _ = jquilt("show", own_saltworks, "--at", "107,204")
+        assert code == 0
+        lines = said.splitlines()
+        assert re.match(r"at x 107, z 204: \d+\.\d\d m high; layers from the top down", lines[0])
+        for words in (r"^ brine", r"multiply +height 4 to 22 m, fade 0.5 +\d+\.\d\d m high +\d\.\d{3}", r"^ salt crust",
+                      r"maximum +distance -1 to 0.8 m, fade 2.2, warped by 1.2 m, size 3 m +-?\d+\.\d\d m away", r"turn of +red gypsum",
+                      r"adopted +\d\.\d{3}", r"before daubs"):  # fmt: skip
+            assert any(re.search(words, line) for line in lines), words
+        assert re.search(r"daub \d \(paint salt crust\) covers \d+ % here", said)
+        assert lines[-1].startswith("in the weight map: ")
+        assert not (own_saltworks.parent / "out" / "pictures").exists()
+        for place, told in (("300,4", "reaches from 0,0 to 256,256 m"), ("a,b", "X,Z in metres")):
+            code, _, errors = jquilt("show", own_saltworks, "--at", place)
+            assert (code, told in errors) == (2, True)
+
+    def test_a_number_is_swept_and_coverage_written(self, project):
+        quilt = project / "job.quilt.toml"
+        code, _, _ = jquilt("show", quilt, "--sweep", "layer.mask[1].threshold=0.2:0.8:4", "--csv", project / "cover.csv")
+        assert code == 0
+        assert read_image(project / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
+        header, *rows = (project / "cover.csv").read_text().splitlines()
+        assert header == "layer,percent,square_metres,texels,dominant_texels,mean_weight"
+        assert [row.split(",")[0] for row in rows] == ["clay", "salt"]
+        assert sum(float(row.split(",")[2]) for row in rows) == pytest.approx(256, abs=0.01)
+        for sweep, told in (("layer.mask[7].threshold=0:1:3", "leads nowhere"), ("x=0:1", "KEY=FROM:TO:COUNT")):
+            code, _, errors = jquilt("show", quilt, "--sweep", sweep)
+            assert (code, told in errors) == (2, True)
+
+    def test_time_moves_what_a_formula_drives(self, project):
+        quilt = project / "job.quilt.toml"
+        quilt.write_text(QUILT.replace("band = [1.0, 2.0]", 'band = ["= time", 9.0]'))
+        shares = []
+        for time_word in ([], ["--time", "3"]):
+            assert jquilt("weigh", quilt, *time_word)[0] == 0
+            shares.append(json.loads((project / "out" / "weights" / "weights.json").read_text())["shares"]["salt"])
+        assert shares[0] > 2 * shares[1] > 0
+
+    def test_check_tells_what_is_adopted_and_painted(self, saltworks):
+        said = jquilt("check", saltworks)[1]
+        assert "adopted: inherited/splat_0.png for cracked clay, raked gravel, fallen rock; weights sum to more than 1" in said
+        assert "daubs: 5 in daubs.jsonl" in said

@@ -160,7 +160,7 @@ class TestResults:
 
     def test_pictures_are_drawn_by_name(self, project):
         results = Results(jq.read_quilt(project / "job.quilt.toml"), project / "elsewhere")
-        assert [path.name for path in results.draw(["maps", "weights"]).files] == ["weights.png", "maps.png"]
+        assert [path.name for path in results.draw(["maps", "weights"]).files] == ["weights.png", "weights_2.png", "maps.png"]
         with pytest.raises(jq.QuiltError, match='did you mean "weights"'):
             results.draw(["weight"])
         assert not (project / "out").exists()

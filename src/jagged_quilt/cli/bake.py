@@ -6,20 +6,23 @@ from pathlib import Path
 
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
 
 
 @click.command("bake")
 @quilt_options
 @anew_option
+@time_option
 @click.option("--texels", type=click.IntRange(1, 1 << 17), help="Along the longer side; the quilt file says it else.")
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None) -> None:
+def command(
+    quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None, time: float | None
+) -> None:
     """Blend the layers over the whole surface into finished maps."""
     from jagged_quilt.foundation.files import read_json
     from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = open_results(quilt_file, out, threads, progress, time)
         ready_kernels()
         made = results.bake(texels, anew=anew)
         taken = seconds()

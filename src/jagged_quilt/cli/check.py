@@ -27,11 +27,14 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
     from jagged_quilt.maps.audit import audit_together
     from jagged_quilt.quiltfile.quilt import read_quilt
     from jagged_quilt.quiltfile.results import audit_quilt
+    from jagged_quilt.weights.adopt import sums_words
 
     with at_work() as progress:
         quilt = read_quilt(quilt_file)
         audits = audit_quilt(quilt, threads=threads, progress=progress)
-        terrain = quilt.terrain
+        terrain, daubs = quilt.terrain, quilt.daubs
+        inherited = quilt.inherited() if quilt.table.adopt else None
+        adopted = quilt.rehomed(inherited) if inherited else None
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
     faults = [each for each in findings if each.level == "fault"]
     if as_json:
@@ -45,8 +48,14 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
         click.echo(f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, "
                    f"{low:.2f} to {high:.2f} m high")  # fmt: skip
         click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
+        if inherited and adopted and quilt.table.adopt:
+            click.echo(
+                f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}; {sums_words(inherited.sums)}"
+            )
+        if daubs:
+            click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")
         _tell(quilt, audits, findings)
-        used = {layer.swatch for layer in quilt.layers}
+        used = {swatch for layer in quilt.layers for swatch in layer.swatches}
         for audit in audits:
             if audit.name not in used:
                 click.echo(f'note: swatch "{audit.name}": no layer uses it')

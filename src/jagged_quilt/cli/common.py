@@ -37,16 +37,19 @@ def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
     return function
 
 
+time_option = click.option("--time", type=float, help="What formulas in masks read, in place of what the quilt file says.")
 anew_option = click.option("--anew", is_flag=True, help="Do it again even if nothing changed.")
 
 
-def open_results(quilt_file: Path, out: Path | None, threads: int | None, progress: Progress) -> Results:
+def open_results(
+    quilt_file: Path, out: Path | None, threads: int | None, progress: Progress, time: float | None = None
+) -> Results:
     """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
     from jagged_quilt.foundation.files import make_folder
     from jagged_quilt.quiltfile.quilt import read_quilt
     from jagged_quilt.quiltfile.results import Results
 
-    results = Results(read_quilt(quilt_file), out, threads=threads, progress=progress)
+    results = Results(read_quilt(quilt_file, time=time), out, threads=threads, progress=progress)
     make_folder(results.folder)
     return results
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, terminal, timed
+from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, terminal, time_option, timed
 
 if TYPE_CHECKING:
     from jagged_quilt.quiltfile.results import Results
@@ -28,16 +28,17 @@ if TYPE_CHECKING:
     "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
 )
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
+@time_option
 def command(
     quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...], place: str | None, sweep: str | None,
-    csv: Path | None,
+    csv: Path | None, time: float | None,
 ) -> None:  # fmt: skip
     """Draw pictures to judge by; all of them where nothing is chosen."""
     from jagged_quilt.foundation.files import write_bytes
     from jagged_quilt.quiltfile.sweep import Sweep
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = open_results(quilt_file, out, threads, progress, time)
         swept = Sweep.of(sweep) if sweep else None
         ready_kernels(pictures=True)
         made = [results.draw(chosen)] if chosen or not (place or swept or csv) else []

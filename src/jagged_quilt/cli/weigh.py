@@ -6,18 +6,19 @@ from pathlib import Path
 
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
 
 
 @click.command("weigh")
 @quilt_options
 @anew_option
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
+@time_option
+def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, time: float | None) -> None:
     """Work out how much of each layer shows where."""
     from jagged_quilt.show.sheets import percent
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = open_results(quilt_file, out, threads, progress, time)
         ready_kernels()
         made = results.weigh(anew=anew)
         taken = seconds()

@@ -279,8 +279,9 @@ class Results:
         files += [read_bytes(self.quilt.folder / file, "image file") for file in table.mask_files()]
         daubs = "\n".join(line_of(daub) for daub in self.quilt.daubs)
         medleys = json.dumps([each.model_dump(mode="json") for each in table.medley])
-        return self._stamp("weights", table.surface.model_dump_json(), table.weights.model_dump_json(), self._layers_text,
-                           medleys, daubs, self._adopt_stamp, *files)  # fmt: skip
+        masks = json.dumps([(x.label, x.swatch, [step.model_dump(mode="json") for step in x.mask]) for x in table.layer])
+        return self._stamp("weights", table.surface.model_dump_json(), table.weights.model_dump_json(), masks, medleys,
+                            daubs, self._adopt_stamp, *files)  # fmt: skip
 
     @property
     def _layers_text(self) -> str:

@@ -321,7 +321,7 @@ def as_mask(value: Mask | float) -> Mask:
 
 def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArray[np.float32]:
     """Return 0 up to `start`, 1 from `end`, and 3t² - 2t³ between; a hard cut where they are equal."""
-    if end <= start:
+    if end - start < 1e-6 * max(1.0, abs(start)):
         return (values >= start).astype(np.float32)
     out = np.empty(values.shape, np.float32)
     _kernels.step_between(np.ascontiguousarray(values, np.float32), np.float32(start), np.float32(1 / (end - start)), out)

@@ -17,6 +17,7 @@ from jagged_quilt.weights.mask import Mask
 from jagged_quilt.weights.noise_mask import Noise
 
 _SEEDS_APART = 7919
+_HARD = 1e-4  # softness below which a change is a cut
 
 Turns = NDArray[np.float32]
 """(S, N) float32: how much of each of S swatches shows at each point, summing to 1 over the swatches."""
@@ -113,7 +114,7 @@ def height_ramp(swatches: Sequence[str], stops: Sequence[float], *, softness: fl
 def _highest(values: NDArray[np.float32], softness: float) -> Turns:
     """Where one value is above all others it shows; those within `softness` below it show too, the less the lower."""
     below = values.max(axis=0) - values
-    if softness == 0:
+    if softness < _HARD:
         return np.eye(len(values), dtype=np.float32)[below.argmin(axis=0)].T
     turns = np.maximum(np.float32(softness) - below, np.float32(0))
     shares: Turns = turns / turns.sum(axis=0)
@@ -124,7 +125,7 @@ def _handed_over(values: NDArray[np.float32], stops: NDArray[np.float64], softne
     """Hats around the stops, each falling to 0 at its neighbours' (softness 1) or sooner, and always summing to 1."""
     upper = np.clip(np.searchsorted(stops, values, side="right"), 1, len(stops) - 1)
     part = (values - stops[upper - 1]) / (stops[upper] - stops[upper - 1])
-    over = (part >= 0.5) if softness == 0 else np.clip((part - 0.5) / softness + 0.5, 0, 1)
+    over = (part >= 0.5) if softness < _HARD else np.clip((part - 0.5) / softness + 0.5, 0, 1)
     turns = np.zeros((len(stops), len(values)), np.float32)
     at = np.arange(len(values))
     turns[upper, at] = over
