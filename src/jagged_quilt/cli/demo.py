@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import time
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -36,7 +38,7 @@ def command(folder: Path, threads: int | None) -> None:
     with at_work() as progress:
         ready_kernels(pictures=True)
         quilt_file = step("write", lambda: write_project(folder, threads=threads, progress=progress),
-                          lambda made: f"{made.name}, swatches/, ground/")  # fmt: skip
+                          lambda made: f"{made.name}, swatches/, ground/, inherited/, daubs.jsonl")  # fmt: skip
         quilt = read_quilt(quilt_file)
         results = Results(quilt, threads=threads, progress=progress)
         step(
@@ -70,5 +72,6 @@ def command(folder: Path, threads: int | None) -> None:
 
 
 def _what(folder: Path, made: Path, files: tuple[Path, ...]) -> str:
-    names = ", ".join(path.stem for path in files if path.suffix != ".json")
-    return f"{made.relative_to(folder)}/: {names}"
+    counts = Counter(re.sub(r"_[0-9]+$", "", path.stem) for path in files if path.suffix != ".json")
+    names = [name if count == 1 else f"{name} x {count}" for name, count in counts.items()]
+    return f"{made.relative_to(folder)}/: {', '.join(names)}"

@@ -59,7 +59,7 @@ def _explain(results: Results, place: str) -> None:
     from rich.table import Table
 
     from jagged_quilt.foundation.errors import RangeError
-    from jagged_quilt.weights.explain import explain
+    from jagged_quilt.weights.explain import explain, texel_at
 
     east, south = results.quilt.terrain.size
     try:
@@ -68,11 +68,12 @@ def _explain(results: Results, place: str) -> None:
         raise RangeError(f"--at is X,Z in metres; got {place!r}") from None
     if not (0 <= x <= east and 0 <= z <= south):
         raise RangeError(f"--at {place}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
-    points = results.quilt.terrain.points_at([[x, z]])
-    told = explain(results.weigher, points)
-    map_index, map_weight = results.weights.at(points)
+    texels = results.quilt.table.weights.texels
+    points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
+    told = explain(results.weigher, points, which, grid)
+    map_index, map_weight = results.weights.at(points[which : which + 1])
     stored = {results.weights.names[i]: w for i, w in zip(map_index[0], map_weight[0], strict=True) if w > 0}
-    click.echo(f"at x {x:g}, z {z:g}: {told.position[1]:.2f} m high; layers from the top down")
+    click.echo(f"at x {x:g}, z {z:g} (the texel there): {told.position[1]:.2f} m high; layers from the top down")
     table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
     for column in (4, 5, 6):
         table.columns[column].justify = "right"
@@ -92,8 +93,6 @@ def _explain(results: Results, place: str) -> None:
     terminal().print(table)
     for number, what, cover in told.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
-    if results.weigher.daubs.smooths:
-        click.echo("(what smoothing does shows only in the weight map)")
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))
 
 

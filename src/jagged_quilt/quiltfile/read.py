@@ -152,7 +152,9 @@ def _words(error: Any) -> str:
     if kind == "missing":
         return "this key is missing"
     if kind == "union_tag_invalid":
-        return f"unknown kind {given.get('kind')!r}; there are: {', '.join(KINDS)}"
+        near = difflib.get_close_matches(str(given.get("kind")), KINDS, n=1, cutoff=0.5)
+        hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(KINDS)}"
+        return f"unknown kind {given.get('kind')!r}; {hint}"
     if kind == "union_tag_not_found":
         return f'a mask needs its kind; write kind = "…" with one of: {", ".join(KINDS)}'
     message = error["msg"].replace("Input should be", "must be").replace("List should have", "must have")

@@ -133,7 +133,7 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
         rows, columns = within(height, width, room, room)
         board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
         board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
-        board.write(x + 18, y + rows + 16, name, size=12)
+        board.write(x + 18, y + rows + 16, name, size=12 if 7 * len(name) < columns - 70 else 10)
         board.write(x + columns, y + rows + 16, f"{100 * shares[name]:.1f} %", size=12, ink=FAINT, side="right")
     return board
 
@@ -158,6 +158,7 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     cell, side = 209, 195
     row, column = _busiest(images[MapRole.DIFFUSE], side)
     zoom_side = -(-side // 4)
+    down, right = _busiest(images[MapRole.DIFFUSE][row : row + side, column : column + side], zoom_side)
     for place, role in enumerate(SURFACE_ROLES):
         x = 20 + place * cell
         shown = _eight_bits(images[role])
@@ -171,11 +172,10 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
                     max(6, round(side * rows / height)) + 2, (255, 214, 64), 1)  # fmt: skip
         crop = shown[row : row + side, column : column + side]
         board.pin(crop, x, 316)
-        middle = (side - zoom_side) // 2
-        close = crop[middle : middle + zoom_side, middle : middle + zoom_side]
+        close = crop[down : down + zoom_side, right : right + zoom_side]
         board.pin(close.repeat(4, axis=0).repeat(4, axis=1)[:side, :side], x, 556)
     board.write(20, 298, f"the marked place, one pixel per texel: {side * texel:.3g} m across", size=12, ink=FAINT)
-    board.write(20, 538, f"its middle, four pixels per texel: {zoom_side * texel:.3g} m across", size=12, ink=FAINT)
+    board.write(20, 538, f"its busiest part, four pixels per texel: {zoom_side * texel:.3g} m across", size=12, ink=FAINT)
     return board
 
 

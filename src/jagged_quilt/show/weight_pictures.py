@@ -43,7 +43,7 @@ def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
     counts = weights.layers_per_texel()
     board.write(437, 66, "layers at a texel", size=13, bold=True)
     board.pin(heat((counts[pick] - 0.5) / keep), 437, 80)
-    _draw_cut(board, weights, 854, rows, columns, pick)
+    _draw_cut(board, weights, 854, rows, columns)
     y = 80 + rows + 24
     for place, count in enumerate(range(1, keep + 1)):
         x = 437 + place % 4 * 102
@@ -54,14 +54,14 @@ def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
     return board
 
 
-def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int, pick: tuple[NDArray[np.intp], ...]) -> None:
+def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int) -> None:
     board.write(x, 66, "weight cut at a texel", size=13, bold=True)
     if weights.lost is None:
         board.write(x, 100, "not known", size=13, ink=FAINT)
         return
     height, width = weights.lost.shape
     worst = max(int(weights.lost.max()), 1)
-    board.pin(heat(weights.lost[pick] / worst), x, 80)
+    board.pin(heat(_most(weights.lost, rows, columns) / worst), x, 80)
     y = 80 + rows + 24
     strip = heat(np.linspace(0, 1, 160))[None].repeat(12, axis=0)
     board.pin(strip, x, y - 6)
@@ -200,6 +200,16 @@ def _fit_on_a_board(shape: tuple[int, ...], count: int, across: int) -> tuple[in
     """The size of a picture if so many stand side by side, and that number."""
     down = -(-count // across)
     return (*within(shape[0], shape[1], 738 // down - 34, 1254 // across - 14), across)
+
+
+def _most(values: NDArray[np.uint8], rows: int, columns: int) -> NDArray[np.uint8]:
+    """Return the largest number of each part of a map, so that nothing is lost that is only a texel wide."""
+    height, width = values.shape
+    if rows > height or columns > width:
+        return values[_nearest(height, width, rows, columns)]
+    by_row = np.maximum.reduceat(values, np.arange(rows) * height // rows, axis=0)
+    most: NDArray[np.uint8] = np.maximum.reduceat(by_row, np.arange(columns) * width // columns, axis=1)
+    return most
 
 
 def _nearest(height: int, width: int, rows: int, columns: int) -> tuple[NDArray[np.intp], ...]:

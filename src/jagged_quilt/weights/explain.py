@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.points import Ground, Points
+from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
 from jagged_quilt.weights.mask import Reading
 from jagged_quilt.weights.weigher import Weigher
 
@@ -65,12 +66,22 @@ class Explanation:
     daubs: tuple[tuple[int, str, float], ...]
 
 
-def explain(weigher: Weigher, points: Points) -> Explanation:
-    """Explain the first of some points. Daubs that smooth are told, but not reckoned with."""
-    point = points[:1]
+def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid | None = None) -> Explanation:
+    """Explain one of some points.
+
+    Parameters
+    ----------
+    points : Points
+        One point is enough, but where daubs smooth: then all from which they take (see `texel_at`).
+    which : int
+        The number of the point to explain.
+    grid : RegionGrid, optional
+        What the points are where they are a region of a grid.
+    """
+    point = points[which : which + 1]
     stacked = weigher.stacked(point)
     adopted = weigher.adopted_there(point)
-    after = weigher.daubs.laid(stacked.copy(), point)
+    after = weigher.daubs.laid(weigher.stacked(points), points, grid)[:, which : which + 1]
     daubs = []
     for number, daub in enumerate(weigher.daubs.daubs):
         cover = float(weigher.daubs.covered(number, point)[0])
@@ -95,6 +106,25 @@ def explain(weigher: Weigher, points: Points) -> Explanation:
         )
     x, y, z = (float(at) for at in point.position[0])
     return Explanation(position=(x, y, z), layers=tuple(layers), daubs=tuple(daubs))
+
+
+def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: DaubLayer) -> tuple[Points, int, RegionGrid]:
+    """Return the texel of a weight map that holds a place (x, z), with all around it that smoothing daubs need.
+
+    Returns
+    -------
+    points, which, grid
+        As `explain` takes them.
+    """
+    height, width = ground.layout(texels)
+    spacing = (ground.size[0] / width, ground.size[1] / height)
+    row, column = min(int(place[1] / spacing[1]), height - 1), min(int(place[0] / spacing[0]), width - 1)
+    x, z = (column + 0.5) * spacing[0], (row + 0.5) * spacing[1]
+    box = daubs.needed(Box(x, z, x, z))
+    top, left = max(0, int(box.north / spacing[1])), max(0, int(box.west / spacing[0]))
+    bottom, right = min(height, int(box.south / spacing[1]) + 1), min(width, int(box.east / spacing[0]) + 1)
+    points = ground.points((height, width), slice(top, bottom), slice(left, right))
+    return points, (row - top) * (right - left) + column - left, RegionGrid(bottom - top, right - left, spacing)
 
 
 def steps_of(reading: Reading) -> list[Step]:
