@@ -19,11 +19,12 @@ BELOW = {
     "maps": {"foundation", "codecs"},
     "arrays": {"foundation", "codecs", "maps"},
     "surfaces": {"foundation", "maps"},
-    "weights": {"foundation", "maps"},
-    "blend": {"foundation", "maps", "arrays", "weights"},
+    "masks": {"foundation", "maps"},
+    "weights": {"foundation", "maps", "masks"},
+    "blend": {"foundation", "maps", "arrays", "masks", "weights"},
     "baking": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
-    "show": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
-    "quiltfile": {"foundation", "codecs", "maps", "arrays", "surfaces", "weights", "blend", "baking", "show"},
+    "show": {"foundation", "maps", "arrays", "surfaces", "masks", "weights", "blend"},
+    "quiltfile": {"foundation", "codecs", "maps", "arrays", "surfaces", "masks", "weights", "blend", "baking", "show"},
     "demo": {"foundation", "maps", "quiltfile"},
 }
 BELOW["cli"] = {*BELOW}

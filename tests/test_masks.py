@@ -14,8 +14,8 @@ import jagged_quilt as jq
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.noise import _TURN, even_noise_at
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.weights.field_masks import signed_distance
-from jagged_quilt.weights.image_mask import read_grey
+from jagged_quilt.masks.field_masks import signed_distance
+from jagged_quilt.masks.image_mask import read_grey
 
 
 def random_points(seed, count=300, reach=20.0):

@@ -49,6 +49,17 @@ if TYPE_CHECKING:
     from jagged_quilt.maps.swatch_source import read_swatch as read_swatch
     from jagged_quilt.maps.swatch_source import read_swatches as read_swatches
     from jagged_quilt.maps.texture_map import TextureMap as TextureMap
+    from jagged_quilt.masks.field_masks import Curvature as Curvature
+    from jagged_quilt.masks.field_masks import Distance as Distance
+    from jagged_quilt.masks.field_masks import HiddenSky as HiddenSky
+    from jagged_quilt.masks.image_mask import ImageMask as ImageMask
+    from jagged_quilt.masks.mask import Constant as Constant
+    from jagged_quilt.masks.mask import Mask as Mask
+    from jagged_quilt.masks.noise_mask import Noise as Noise
+    from jagged_quilt.masks.shape_masks import Facing as Facing
+    from jagged_quilt.masks.shape_masks import HeightBand as HeightBand
+    from jagged_quilt.masks.shape_masks import Slope as Slope
+    from jagged_quilt.masks.shape_masks import VertexColour as VertexColour
     from jagged_quilt.quiltfile.quilt import Quilt as Quilt
     from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
     from jagged_quilt.show.audit_sheet import lit_ball as lit_ball
@@ -66,20 +77,9 @@ if TYPE_CHECKING:
     from jagged_quilt.weights.daub_file import read_daubs as read_daubs
     from jagged_quilt.weights.daub_file import write_daubs as write_daubs
     from jagged_quilt.weights.explain import explain as explain
-    from jagged_quilt.weights.field_masks import Curvature as Curvature
-    from jagged_quilt.weights.field_masks import Distance as Distance
-    from jagged_quilt.weights.field_masks import HiddenSky as HiddenSky
-    from jagged_quilt.weights.image_mask import ImageMask as ImageMask
-    from jagged_quilt.weights.mask import Constant as Constant
-    from jagged_quilt.weights.mask import Mask as Mask
     from jagged_quilt.weights.medley import Heights as Heights
     from jagged_quilt.weights.medley import Medley as Medley
     from jagged_quilt.weights.medley import height_ramp as height_ramp
-    from jagged_quilt.weights.noise_mask import Noise as Noise
-    from jagged_quilt.weights.shape_masks import Facing as Facing
-    from jagged_quilt.weights.shape_masks import HeightBand as HeightBand
-    from jagged_quilt.weights.shape_masks import Slope as Slope
-    from jagged_quilt.weights.shape_masks import VertexColour as VertexColour
     from jagged_quilt.weights.splat_sheets import write_masks as write_masks
     from jagged_quilt.weights.splat_sheets import write_pairs as write_pairs
     from jagged_quilt.weights.splat_sheets import write_splat as write_splat
@@ -148,15 +148,15 @@ _HOME = {
     "read_daubs": "weights.daub_file",
     "write_daubs": "weights.daub_file",
     "append_daub": "weights.daub_file",
-    "Curvature": "weights.field_masks",
-    "HiddenSky": "weights.field_masks",
-    "Distance": "weights.field_masks",
-    "ImageMask": "weights.image_mask",
+    "Curvature": "masks.field_masks",
+    "HiddenSky": "masks.field_masks",
+    "Distance": "masks.field_masks",
+    "ImageMask": "masks.image_mask",
     "Medley": "weights.medley",
     "Heights": "weights.medley",
     "height_ramp": "weights.medley",
-    "Facing": "weights.shape_masks",
-    "VertexColour": "weights.shape_masks",
+    "Facing": "masks.shape_masks",
+    "VertexColour": "masks.shape_masks",
     "Weigher": "weights.weigher",
     "Stacking": "weights.weigher",
     "daubed": "weights.weigh",
@@ -164,11 +164,11 @@ _HOME = {
     "write_splat": "weights.splat_sheets",
     "write_pairs": "weights.splat_sheets",
     "write_masks": "weights.splat_sheets",
-    "Constant": "weights.mask",
-    "Mask": "weights.mask",
-    "Noise": "weights.noise_mask",
-    "HeightBand": "weights.shape_masks",
-    "Slope": "weights.shape_masks",
+    "Constant": "masks.mask",
+    "Mask": "masks.mask",
+    "Noise": "masks.noise_mask",
+    "HeightBand": "masks.shape_masks",
+    "Slope": "masks.shape_masks",
     "weigh": "weights.weigh",
     "weigh_points": "weights.weigh",
     "WeightMap": "weights.weight_map",

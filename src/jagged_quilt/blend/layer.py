@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from jagged_quilt.foundation.checks import number_in
-from jagged_quilt.weights.mask import Mask
+from jagged_quilt.masks.mask import Mask
 from jagged_quilt.weights.medley import Medley
 
 

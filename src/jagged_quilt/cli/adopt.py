@@ -16,7 +16,7 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     """Take over weights that another tool left, as the [adopt] table says, and tell what became of them."""
     from rich.table import Table
 
-    from jagged_quilt.weights.adopt import sums_words
+    from jagged_quilt.weights.settle import sums_words
 
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)

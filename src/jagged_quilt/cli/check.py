@@ -27,7 +27,7 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
     from jagged_quilt.maps.audit import audit_together
     from jagged_quilt.quiltfile.quilt import read_quilt
     from jagged_quilt.quiltfile.results import audit_quilt
-    from jagged_quilt.weights.adopt import sums_words
+    from jagged_quilt.weights.settle import sums_words
 
     with at_work() as progress:
         quilt = read_quilt(quilt_file)

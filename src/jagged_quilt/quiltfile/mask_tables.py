@@ -10,11 +10,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.noise import NoiseKind
-from jagged_quilt.weights.field_masks import Curvature, Distance, HiddenSky
-from jagged_quilt.weights.image_mask import ImageMask, Wrap
-from jagged_quilt.weights.mask import Combine, Combined, Constant, Inverted, Mask
-from jagged_quilt.weights.noise_mask import Noise
-from jagged_quilt.weights.shape_masks import Facing, HeightBand, Slope, VertexColour
+from jagged_quilt.masks.field_masks import Curvature, Distance, HiddenSky
+from jagged_quilt.masks.image_mask import ImageMask, Wrap
+from jagged_quilt.masks.mask import Combine, Combined, Constant, Inverted, Mask
+from jagged_quilt.masks.noise_mask import Noise
+from jagged_quilt.masks.shape_masks import Facing, HeightBand, Slope, VertexColour
 
 Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
 CombineName = Literal["multiply", "add", "subtract", "maximum", "minimum", "difference", "mix"]

@@ -21,6 +21,8 @@ from jagged_quilt.maps.image_files import limit_images
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.masks.mask import Constant, Mask
+from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
@@ -31,11 +33,8 @@ from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
-from jagged_quilt.weights.mask import Constant, Mask
 from jagged_quilt.weights.medley import Heights, Medley
-from jagged_quilt.weights.noise_mask import Noise
-from jagged_quilt.weights.weigher import MOST_KEPT
-from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

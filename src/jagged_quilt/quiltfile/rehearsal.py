@@ -11,14 +11,14 @@ from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.masks.field_masks import Distance, HiddenSky
+from jagged_quilt.masks.image_mask import ImageMask
+from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.show.light import Sun
 from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.daub import Daub
-from jagged_quilt.weights.field_masks import Distance, HiddenSky
-from jagged_quilt.weights.image_mask import ImageMask
-from jagged_quilt.weights.noise_mask import Noise
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 

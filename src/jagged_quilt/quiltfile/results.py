@@ -32,13 +32,14 @@ from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
 from jagged_quilt.show.weight_pictures import draw_adopted, draw_masks, draw_sweep, draw_weight_facts
-from jagged_quilt.weights.adopt import Adopted, sums_words
+from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.medley import shown_names
+from jagged_quilt.weights.settle import sums_words
 from jagged_quilt.weights.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.weights.weigh import stacking_named, weigh
-from jagged_quilt.weights.weigher import MOST_KEPT, Weigher
-from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap
 
 PICTURES = ("swatches", "weights", "masks", "adopted", "maps", "view", "riser", "audit")
 WEIGHT_FORMS = ("splat", "pairs", "masks")
@@ -183,9 +184,8 @@ class Results:
         for value in sweep.values:
             changed = read_quilt(quilt.path, changes={sweep.key: value})
             layer = layer or sweep.layer_of(changed)
-            weigher = Weigher(changed.layers, quilt.terrain, adopted=self.adopted, daubs=changed.daubs,
-                              stacking=stacking_named(changed.table.weights.stacking))  # fmt: skip
-            weights = weigh(quilt.terrain, weigher, texels=_SWEEP_TEXELS, keep=MOST_KEPT, threads=self._threads,
+            weights = weigh(quilt.terrain, changed.layers, texels=_SWEEP_TEXELS, keep=MOST_KEPT, adopted=self.adopted,
+                            daubs=changed.daubs, stacking=changed.table.weights.stacking, threads=self._threads,
                             progress=self._progress)  # fmt: skip
             shown = [name for name in weights.names if name == layer or name.startswith(f"{layer}: ")]
             maps.append((f"{value:g}", np.sum([weights.layer(name) for name in shown], axis=0)))

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.points import Ground
+from jagged_quilt.masks.mask import Combined, Mask
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan, laid_over, shading
 from jagged_quilt.show.sheets import key_colours, percent, within
 from jagged_quilt.weights.explain import Step, steps_of
-from jagged_quilt.weights.mask import Combined, Mask
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 

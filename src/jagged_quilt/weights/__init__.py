@@ -1,1 +1,1 @@
-"""How much of each layer shows where: masks, stacking, weight maps."""
+"""How much of each layer shows where: stacking, weight maps, adopted weights, medleys, daubs."""

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import known_name, number_in, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.weights.noise_mask import Noise
+from jagged_quilt.masks.noise_mask import Noise
 
 
 class Deed(Enum):

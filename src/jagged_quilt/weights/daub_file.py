@@ -11,8 +11,8 @@ from jagged_quilt.foundation.checks import known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
 from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, Deed
-from jagged_quilt.weights.noise_mask import Noise
 
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
 _KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from jagged_quilt.foundation.points import Ground, Points
+from jagged_quilt.masks.mask import Reading
 from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
-from jagged_quilt.weights.mask import Reading
 from jagged_quilt.weights.weigher import Weigher
 
 

@@ -13,8 +13,8 @@ from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points, Surface
-from jagged_quilt.weights.mask import Mask
-from jagged_quilt.weights.noise_mask import Noise
+from jagged_quilt.masks.mask import Mask
+from jagged_quilt.masks.noise_mask import Noise
 
 _SEEDS_APART = 7919
 _HARD = 1e-4  # softness below which a change is a cut

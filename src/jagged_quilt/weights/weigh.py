@@ -16,8 +16,8 @@ from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked
-from jagged_quilt.weights.weigher import MOST_KEPT, Stacking, Weigher
-from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type, keep_largest, storage, unit_of
+from jagged_quilt.weights.weigher import Stacking, Weigher
+from jagged_quilt.weights.weight_map import MOST_KEPT, Kept, WeightMap, index_type, keep_largest, storage, unit_of
 
 _ANSWERS_AT_ONCE = 1 << 19
 _POINTS_AT_ONCE = 1 << 15

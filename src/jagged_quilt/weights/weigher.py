@@ -15,9 +15,7 @@ from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked, shown_names
-from jagged_quilt.weights.weight_map import Kept, WeightMap, index_type, keep_largest
-
-MOST_KEPT = 16
+from jagged_quilt.weights.weight_map import MOST_KEPT, Kept, WeightMap, index_type, keep_largest
 
 
 class Stacking(Enum):

@@ -23,6 +23,9 @@ Kept = tuple[NDArray[Any], NDArray[np.float32]]
 """(N, K) uint8 or uint16 layers and (N, K) float32 weights that sum to 1; a weight of 0 is no layer at all."""
 
 
+MOST_KEPT = 16  # layers at a texel
+
+
 def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
     """Return the smallest type that numbers so many layers."""
     return np.uint8 if layers <= 256 else np.uint16

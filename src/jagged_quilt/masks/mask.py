@@ -16,7 +16,7 @@ from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points, Surface
-from jagged_quilt.weights import _kernels
+from jagged_quilt.masks.bands import smooth_step
 
 Answers = NDArray[np.float32]
 """(N,) float32, 0..1: how much of something is at each point."""
@@ -317,32 +317,3 @@ def as_mask(value: Mask | float) -> Mask:
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return Constant(float(value))
     raise ShapeError(f"a mask combines with a mask or a number from 0 to 1; got {type(value).__name__}")
-
-
-def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArray[np.float32]:
-    """Return 0 up to `start`, 1 from `end`, and 3t² - 2t³ between; a hard cut where they are equal."""
-    if end - start < 1e-6 * max(1.0, abs(start)):
-        return (values >= start).astype(np.float32)
-    out = np.empty(values.shape, np.float32)
-    _kernels.step_between(np.ascontiguousarray(values, np.float32), np.float32(start), np.float32(1 / (end - start)), out)
-    return out
-
-
-def band(values: NDArray[np.float32], low: float, high: float, fade: float) -> NDArray[np.float32]:
-    """Return 1 from `low` to `high`, falling to 0 over `fade` on either side."""
-    rising = smooth_step(values, low - fade, low)
-    falling = np.float32(1) - smooth_step(values, high, high + fade) if fade > 0 else (values <= high).astype(np.float32)
-    return rising * falling
-
-
-def checked_band(kind: str, low: float, high: float, fade: float, unit: str) -> None:
-    """Raise `RangeError` unless low <= high and fade >= 0."""
-    low, high = number_in(f"{kind} band", low, unit=unit), number_in(f"{kind} band", high, unit=unit)
-    if low > high:
-        raise RangeError(f"{kind} band is upside down: it begins at {low:g} and ends at {high:g} {unit}; swap the two")
-    number_in(f"{kind} fade", fade, 0, unit=unit)
-
-
-def band_words(kind: str, low: float, high: float, fade: float, unit: str) -> str:
-    """Return a band in words."""
-    return f"{kind} {low:g} to {high:g} {unit}" + (f", fade {fade:g}" if fade else "")

@@ -15,8 +15,9 @@ from jagged_quilt.foundation.checks import known_name, number_in, positive, whol
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Field, Points, Surface
-from jagged_quilt.weights import _kernels
-from jagged_quilt.weights.mask import Answers, Mask, band, band_words, checked_band, smooth_step
+from jagged_quilt.masks import _kernels
+from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
+from jagged_quilt.masks.mask import Answers, Mask
 
 _ROWS_AT_ONCE = 64
 

@@ -15,8 +15,8 @@ from jagged_quilt.foundation.checks import finite_array, known_name, number_in, 
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import read_channels
-from jagged_quilt.weights import _kernels
-from jagged_quilt.weights.mask import Answers, Mask
+from jagged_quilt.masks import _kernels
+from jagged_quilt.masks.mask import Answers, Mask
 
 Wrap = Literal["repeat", "mirror", "clamp", "none"]
 _WRAPS: tuple[Wrap, ...] = ("repeat", "mirror", "clamp", "none")

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.weights.mask import Answers, Mask, band, band_words, checked_band, smooth_step
+from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
+from jagged_quilt.masks.mask import Answers, Mask
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,139 @@
+"""Settling inherited weights: sums that are not 1 are told and repaired as asked, the largest are kept, all is rounded."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import known_name, whole_number_in
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.weights import _kernels
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, keep_largest, storage, unit_of
+
+_AT_ONCE = 1 << 22
+NORMALISE, REFUSE = "normalise", "refuse"
+
+Raw = Callable[[slice], NDArray[np.float32]]
+"""From rows to (L, N) float32, as the files say."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SumReport:
+    """How well the weights of a source summed to 1, and what was done about it.
+
+    Attributes
+    ----------
+    texels : int
+        All of them.
+    above, below, bare : int
+        Texels that summed to more or to less than 1 by more than rounding can, and those of the latter with nothing at all.
+    worst : float
+        The sum that was furthest from 1, and `worst_at`, its row and column.
+    repair : str
+        "normalise", "refuse", or the layer that took what was missing.
+    cut : int
+        Texels that held more layers than are kept, and `cut_worst`, the most that one of them lost, 0..1.
+    """
+
+    texels: int
+    above: int
+    below: int
+    bare: int
+    worst: float
+    worst_at: tuple[int, int]
+    repair: str
+    cut: int
+    cut_worst: float
+
+    @property
+    def changed(self) -> int:
+        """Texels that are no longer as the files said, by more than rounding."""
+        return self.above + self.below + self.cut
+
+
+def settled(
+    raw: Raw, size: tuple[int, ...], layers: Sequence[str], sums: str, step: float, keep: int, bits: int, source: str
+) -> tuple[WeightMap, SumReport]:
+    """Settle the sums of raw weights, keep the largest, round; rows at a time.
+
+    Parameters
+    ----------
+    sums : str
+        "normalise", "refuse", or the layer that takes what is missing.
+    step : float
+        One step of how the files store weights: what is off by no more than rounding is not told.
+
+    Raises
+    ------
+    RangeError
+        If sums are to be refused, or texels have no weight at all and no layer takes them.
+    """
+    height, width = size
+    keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(layers))
+    if sums not in (NORMALISE, REFUSE):
+        known_name('way to settle sums ("normalise", "refuse", or the layer that takes the rest)', sums,
+                   [NORMALISE, REFUSE, *layers])  # fmt: skip
+    rest = list(layers).index(sums) if sums in layers else -1
+    unit = unit_of(bits)
+    index = np.empty((height, width, keep), index_type(len(layers)))
+    stored = np.empty((height, width, keep), storage(unit))
+    lost, total = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    slack = np.empty((height, width), np.float32)
+    rows = max(1, _AT_ONCE // (width * len(layers)))
+    for top in range(0, height, rows):
+        part = slice(top, min(top + rows, height))
+        weights = raw(part)
+        sum_here = weights.sum(axis=0)
+        total[part] = sum_here.reshape(-1, width)
+        slack[part] = (step * (0.5 * np.count_nonzero(weights, axis=0) + 0.51)).reshape(-1, width)
+        if rest >= 0:
+            weights[rest] += np.maximum(0, 1 - sum_here)
+        weights[0, weights.sum(axis=0) <= 0] = 1  # bare ones are refused below
+        weight = np.empty((weights.shape[1], keep), np.float32)
+        keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
+        _kernels.quantise(weight, stored[part].reshape(-1, keep), unit)
+    report = _sum_report(total, slack, lost, sums, step)
+    if sums == REFUSE and report.above + report.below:
+        raise RangeError(f"{source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
+    if rest < 0 and report.bare:
+        row, column = (int(i) for i in np.argwhere(total <= slack)[0])
+        raise RangeError(f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
+                         "the layer that takes them (sums), or say that the last layer is implied")  # fmt: skip
+    weights_map = WeightMap(names=tuple(layers), layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
+                            lost_mean=float(lost.mean()), lost_worst=float(lost.max()))  # fmt: skip
+    return weights_map, report
+
+
+def sound(texels: int) -> SumReport:
+    """The report of a form that cannot fail to sum to 1."""
+    return SumReport(texels=texels, above=0, below=0, bare=0, worst=1.0, worst_at=(0, 0), repair=REFUSE, cut=0, cut_worst=0.0)
+
+
+def _sum_report(
+    total: NDArray[np.float32], slack: NDArray[np.float32], lost: NDArray[np.float32], repair: str, step: float
+) -> SumReport:
+    worst = int(np.abs(total - 1).argmax())
+    row, column = divmod(worst, total.shape[1])
+    return SumReport(
+        texels=total.size, above=int((total > 1 + slack).sum()), below=int((total < 1 - slack).sum()),
+        bare=int((total <= 0).sum()), worst=float(total[row, column]), worst_at=(row, column), repair=repair,
+        cut=int((lost > step).sum()), cut_worst=float(lost.max()),
+    )  # fmt: skip
+
+
+def sums_words(report: SumReport) -> str:
+    """Return in words how well weights summed, and what was done about it."""
+    words = []
+    if report.above or report.below:
+        row, column = report.worst_at
+        words.append(f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; "
+                     f"worst {report.worst:.3f} at row {row}, column {column}")  # fmt: skip
+        if report.repair != REFUSE:
+            rest = report.repair if report.repair != NORMALISE else ""
+            words.append(f'what is missing goes to "{rest}"' if rest else "normalised")
+    if report.cut:
+        words.append(f"{report.cut} texels held more layers than are kept; the worst lost {100 * report.cut_worst:.1f} %")
+    return "; ".join(words) or f"all {report.texels} texels sum to 1 within rounding"
