@@ -65,7 +65,7 @@ class TestMaskTables:
         ("mix", lambda a, b: 0.75 * a + 0.25 * b),
     ])  # fmt: skip
     def test_every_way_to_combine(self, project, combine, wanted):
-        second = f'kind = "constant"\nvalue = 0.6\ncombine = "{combine}"\namount = 0.25'
+        second = f'kind = "constant"\nvalue = 0.6\ncombine = "{combine}"' + "\namount = 0.25" * (combine == "mix")
         quilt = quilt_with(project, 'kind = "constant"\nvalue = 0.3', second)
         assert quilt.layers[1].mask.answer(quilt.terrain.points((2, 2))) == pytest.approx(wanted(0.3, 0.6), abs=1e-6)
 
@@ -90,6 +90,8 @@ class TestMaskTables:
             ('kind = "distance"\nband = [0.0, 1.0]', r"layer\[1\]\.mask\[0\]: say the distance to what"),
             (of + '[{ kind = "slop", band = [0.0, 1.0] }]', r"of\[0\]: unknown kind 'slop'"),
             (of + '[{ kind = "slope", bnd = [0.0, 1.0] }]', r'of\[0\]\.bnd: unknown key; .*"band"'),
+            ('kind = "slope"\nband = [0.0, 9.0]\namount = 0.3', r"mask\[0\]: amount: is for combine = \"mix\""),
+            ('kind = "slope"\nband = [0.0, 9.0]\nrange = 0.3', r"mask\[0\]: range: has no effect without a threshold"),
             ('kind = "noise"\nsize = 2.0\nform = "lumpy"', "'smooth', 'billowed', 'ridged' or 'cellular'"),
             ('kind = "noise"\nsize = 2.0\ncombine = "maximum"', "stands on \"everywhere\""),
             ('kind = "height"\nband = [0.0, 1.0]\nwarp = { by = 1.0 }', "warp.size: this key is missing"),
@@ -186,6 +188,7 @@ class TestAdoptTables:
             ("splat", '["a.png"]', '["old", "salt", "x"]', "", r'adopt\.to: no home of the old layer "x"'),
             ("index", '["a.png", "b.png"]', '["old", "salt"]', "", "needs 1 files; got 2"),
             ("index", '["a.png"]', '["old", "salt"]', "", "index 200 at row 0, column 0 is none of the 2 layers"),
+            ("index", '["a.png"]', '["old", "salt"]', "implied_last = true", 'implied_last has no effect in form = "index"'),
             ("colours", '["a.png"]', '["old", "salt"]', 'colours = ["#000000"]', "2 layers need as many colours; got 1"),
         ):  # fmt: skip
             results = self.adopted(project, form, files, layers, more)
@@ -265,7 +268,8 @@ class TestFormulas:
             assert np.isfinite(value_of(text, 1.0))
 
     @pytest.mark.parametrize("text", ["= 1 / 0", "= tme", "= __import__('os')", "= (1).real", "= 9**9**9", "= [1]", "= 'a'",
-                                      "= sqrt(-1)", "= (-1)**0.5", "= 1e999", "= True", "="])  # fmt: skip
+                                      "= sqrt(-1)", "= (-1)**0.5", "= 1e999", "= True", "=",
+                                      "=" + "*".join(["9**64"] * 9)])  # fmt: skip
     def test_what_is_no_sum_is_refused(self, text):
         with pytest.raises(RangeError, match=r"the formula .* gives no"):
             value_of(text, 1.0)

@@ -5,14 +5,14 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import Enum
 from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in, positive
+from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points, Surface
@@ -265,7 +265,7 @@ class Levels(Mask):
         return stretched if self.gamma == 1 else stretched ** np.float32(1 / self.gamma)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True)
 class Warped(Mask):
     """A mask asked up to `by` metres away, the way and how far told by noise of `size` metres.
 
@@ -274,21 +274,17 @@ class Warped(Mask):
     """
 
     mask: Mask
-    by: float
-    size: float
-    octaves: int = 3
-    seed: int = 0
-    surface: Surface | None = None
+    by: float = field(kw_only=True)
+    size: float = field(kw_only=True)
+    octaves: int = field(default=3, kw_only=True)
+    seed: int = field(default=0, kw_only=True)
+    surface: Surface | None = field(default=None, kw_only=True, repr=False, compare=False)
 
-    def __init__(
-        self, mask: Mask, *, by: float, size: float, octaves: int = 3, seed: int = 0, surface: Surface | None = None
-    ) -> None:
-        for name, value in (("mask", mask), ("by", number_in("warp by", by, 0, unit="m")), ("octaves", octaves),
-                            ("size", positive("warp size", size, "m")), ("seed", seed), ("surface", surface)):  # fmt: skip
-            object.__setattr__(self, name, value)
-
-    def __repr__(self) -> str:
-        return f"Warped({self.mask!r}, by={self.by!r}, size={self.size!r}, octaves={self.octaves!r}, seed={self.seed!r})"
+    def __post_init__(self) -> None:
+        number_in("warp by", self.by, 0, unit="m")
+        positive("warp size", self.size, "m")
+        whole_number_in("warp octaves", self.octaves, 1, 12)
+        whole_number_in("warp seed", self.seed, 0, (1 << 31) - 1000)
 
     @property
     def words(self) -> str:

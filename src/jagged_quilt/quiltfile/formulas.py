@@ -39,9 +39,10 @@ def value_of(formula: str, time: float) -> float:
     text = formula.lstrip().removeprefix("=").strip()
     try:
         value = _value(ast.parse(text, mode="eval").body, {"time": time, "pi": math.pi})
+        is_number = math.isfinite(value)
     except (SyntaxError, ValueError, TypeError, ZeroDivisionError, OverflowError, RecursionError) as error:
         raise RangeError(f'the formula "{text}" gives no number ({error})') from None
-    if isinstance(value, complex) or not math.isfinite(value):
+    if not is_number:
         raise RangeError(f'the formula "{text}" gives no number at time {time:g}; it gives {value}')
     return value
 

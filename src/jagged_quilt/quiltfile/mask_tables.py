@@ -65,7 +65,11 @@ class MaskStep(Table):
     strength: float = 1.0
 
     def mask(self, around: Around) -> Mask:
-        """Return the mask of this step alone."""
+        """Return the mask of this step alone; raise `RangeError` if a key is written that has no effect."""
+        if "amount" in self.model_fields_set and self.combine != "mix":
+            raise RangeError(f'amount: is for combine = "mix", and this step says "{self.combine}"; remove one of them')
+        if "range" in self.model_fields_set and self.threshold is None:
+            raise RangeError("range: has no effect without a threshold; write one, or remove it")
         mask = self._shaped(self.bare(around))
         if self.invert:
             mask = ~mask

@@ -152,6 +152,8 @@ class Quilt:
         """Read the weights that the [adopt] table inherits, by their old names."""
         table = self.table.adopt
         assert table is not None
+        with self._at("adopt"):
+            table.check_keys()
         files = [self.folder / file for file in table.files]
         bits, sums = self.table.weights.bits, table.sums
         with self._at("adopt", "files"):

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from jagged_quilt.arrays.layout import BLENDED
+from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.mask_tables import AnyStep, DistanceStep, ImageStep, KindName, Pair, Table
 
 Place = Annotated[list[float], Field(min_length=3, max_length=3)]
@@ -117,6 +118,14 @@ class AdoptTable(Table):
     tolerance: float = 8.0
     sums: str = "normalise"
     to: dict[str, str] = Field(default_factory=dict)
+
+    def check_keys(self) -> None:
+        """Raise `RangeError` if a key is written that has no effect in this form."""
+        own = {"splat": {"implied_last", "sums"}, "masks": {"implied_last", "sums"}, "pairs": {"sums"}, "index": {"numbers"},
+               "colours": {"colours", "tolerance"}}  # fmt: skip
+        idle = self.model_fields_set - {"form", "files", "layers", "to"} - own[self.form]
+        if idle:
+            raise RangeError(f'{min(idle)} has no effect in form = "{self.form}"; remove it')
 
 
 class LayerTable(Table):

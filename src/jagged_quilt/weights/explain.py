@@ -31,7 +31,7 @@ class LayerThere:
     adopted : float or None
         Its weight in the adopted map; None where that does not name it.
     steps : tuple of Step
-        None where nothing masks it.
+        Empty where it has no mask.
     stacked : float
         Its weight by masks and stacking.
     weight : float

@@ -146,7 +146,8 @@ class DaubLayer:
         elif _goes_back(daub):
             weights[:, touched] = own + cover * (before[:, touched] - own)
         elif self._others[d] < 0:
-            weights[:, touched] = _one_laid(own, int(self._rows[d]), bool(self._erases[d]), daub.ceiling, cover)
+            whole = np.ones((1, len(touched)), np.float32)
+            weights[:, touched] = _raised(own, [int(self._rows[d])], whole, bool(self._erases[d]), daub.ceiling, cover)
         else:
             assert daub.between is not None
             second = daub.between.answer(points[touched])
@@ -180,12 +181,6 @@ def _in_turns(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[NDAr
     yield from (part for part in np.split(hits, cuts) if len(part))
 
 
-def _one_laid(own: Weights, row: int, erases: bool, ceiling: float, cover: NDArray[np.float32]) -> Weights:
-    """As the kernel's `_lay`, of many points at once."""
-    share = np.ones((1, own.shape[1]), np.float32)
-    return _raised(own, [row], share, erases, ceiling, cover)
-
-
 def _pair_laid(
     own: Weights, row: int, other: int, ceiling: float, cover: NDArray[np.float32], second: NDArray[np.float32]
 ) -> Weights:
@@ -199,6 +194,7 @@ def _pair_laid(
 def _raised(
     own: Weights, rows: list[int], share: NDArray[np.float32], erases: bool, ceiling: float, cover: NDArray[np.float32]
 ) -> Weights:
+    """Move the sum of some layers towards the ceiling, or towards 0, and share it between them; as the kernel does for one."""
     total = own[rows].sum(axis=0)
     towards = np.zeros_like(total) if erases else np.maximum(total, np.float32(ceiling))
     wanted = total + cover * (towards - total)

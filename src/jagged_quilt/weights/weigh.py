@@ -42,7 +42,7 @@ def weigh_points(
 
 def weigh(
     surface: Surface,
-    layers: Sequence[Stacked] | Weigher,
+    layers: Sequence[Stacked],
     *,
     texels: int = 1024,
     keep: int = 4,
@@ -57,8 +57,8 @@ def weigh(
 
     Parameters
     ----------
-    layers : sequence of Layer, or Weigher
-        From the bottom up. A `Weigher` holds stacking, adopted weights and daubs already.
+    layers : sequence of Layer
+        From the bottom up.
     texels : int
         Along the longer side of the weight map.
     keep : int
@@ -79,11 +79,8 @@ def weigh(
     """
     unit = unit_of(bits)
     height, width = surface.layout(texels)
-    if isinstance(layers, Weigher):
-        weigher = layers
-    else:
-        adopted = adopted and adopted.resized(height, width, enlarge=False)
-        weigher = Weigher(layers, surface, stacking=stacking_named(stacking), adopted=adopted, daubs=daubs)
+    adopted = adopted and adopted.resized(height, width, enlarge=False)
+    weigher = Weigher(layers, surface, stacking=stacking_named(stacking), adopted=adopted, daubs=daubs)
     keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(weigher.shown))
     index = np.empty((height, width, keep), index_type(len(weigher.shown)))
     stored = np.empty((height, width, keep), storage(unit))

@@ -118,7 +118,12 @@ class Weigher:
             return weights
         rows: list[NDArray[np.float32]] = []
         for weight, medley in zip(weights, self.medleys, strict=True):
-            rows.extend([weight] if medley is None else weight * medley.turns(points))
+            if medley is None:
+                rows.append(weight)
+            elif weight.any():
+                rows.extend(weight * medley.turns(points))
+            else:
+                rows.extend([weight] * len(medley.swatches))
         return np.stack(rows)
 
     def kept(self, points: Points, keep: int, grid: RegionGrid | None = None) -> tuple[Kept, NDArray[np.float32]]:
