@@ -117,6 +117,7 @@ class TestMedleyTables:
         ('by = "noise"\nnoise = { size = 3.0, form = "cellular", octaves = 2 }',
          jq.Noise(size=3, kind=jq.NoiseKind.CELLULAR, octaves=2)),
         ('by = "height"\nheights = [0.0, 4.0]\nwobble = 1.0\nsize = 5.0', jq.Heights((0, 4), 1.0, 5.0)),
+        ('by = "height"', jq.Heights((0, 4))),  # those of the surface
         ('by = "mask"\n[[medley.mask]]\nkind = "slope"\nband = [0.0, 20.0]', jq.Slope(0, 20)),
     ])  # fmt: skip
     def test_each_way_to_take_turns(self, project, text, by):

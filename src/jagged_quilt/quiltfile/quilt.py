@@ -14,26 +14,24 @@ from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
-from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError, ShapeError
+from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
-from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.maps.image_files import limit_images
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
-from jagged_quilt.masks.mask import Constant, Mask
-from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.quiltfile.mask_tables import steps_mask
+from jagged_quilt.quiltfile.inherit import inherit
+from jagged_quilt.quiltfile.mask_maker import MaskMaker
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
 from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, QuiltTable, SwatchTable
 from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
+from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
-from jagged_quilt.weights.medley import Heights, Medley
+from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap
 
 
@@ -86,8 +84,7 @@ class Quilt:
             limit_images(side=table.images.largest_side, mib=table.images.largest_mib)
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
-        self._masks: dict[int, Mask | None] = {}
-        self._being_made: list[int] = []
+        self._maker = MaskMaker(self.folder, table.layer, self._at)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
@@ -150,31 +147,9 @@ class Quilt:
 
     def inherited(self) -> Adopted:
         """Read the weights that the [adopt] table inherits, by their old names."""
-        table = self.table.adopt
-        assert table is not None
-        with self._at("adopt"):
-            table.check_keys()
-        files = [self.folder / file for file in table.files]
-        bits, sums = self.table.weights.bits, table.sums
+        assert self.table.adopt is not None
         with self._at("adopt", "files"):
-            one = {"index": 1, "colours": 1, "pairs": 2, "masks": len(table.layers) - table.implied_last}.get(table.form)
-            if one is not None and len(files) != one:
-                raise ShapeError(f'form = "{table.form}" with {len(table.layers)} layers needs {one} files; got {len(files)}')
-            match table.form:
-                case "splat":
-                    return adopt_splat(files, table.layers, implied_last=table.implied_last, sums=sums, bits=bits)
-                case "index":
-                    return adopt_index(files[0], table.layers, numbers=table.numbers, bits=bits)
-                case "pairs":
-                    return adopt_pairs(files[0], files[1], table.layers, sums=sums, bits=bits)
-                case "masks":
-                    last = table.layers[-1] if table.implied_last else ""
-                    return adopt_masks(dict(zip(table.layers, files, strict=False)), implied_last=last, sums=sums, bits=bits)
-                case "colours":
-                    if len(table.colours) != len(table.layers):
-                        raise ShapeError(f"{len(table.layers)} layers need as many colours; got {len(table.colours)}")
-                    key = dict(zip(table.layers, table.colours, strict=True))
-                    return adopt_colours(files[0], key, tolerance=table.tolerance, bits=bits)
+            return inherit(self.table.adopt, self.folder)
 
     def rehomed(self, found: Adopted) -> WeightMap:
         """Return inherited weights by the quilt's own layers."""
@@ -220,7 +195,7 @@ class Quilt:
             return [_one_rule(table)] if table.role else _packed_rules(table)
 
     def _layer(self, place: int, layer: LayerTable) -> Layer:
-        mask = self._mask(place)
+        mask = self._maker.mask(place)
         with self._at("layer", place, "mask"):
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
             if place == 0 and mask is not None and (layer.label or layer.swatch) not in adopted:
@@ -232,43 +207,10 @@ class Quilt:
                          medley=self._medleys.get(layer.swatch))  # fmt: skip
 
     def _medley(self, place: int, table: MedleyTable) -> Medley:
+        if table.by == "height" and not table.heights:
+            table = table.model_copy(update={"heights": self.table.surface.heights})
         with self._at("medley", place):
-            given = {"noise": table.noise is not None, "height": bool(table.heights), "mask": bool(table.mask)}
-            if not given[table.by] or sum(given.values()) != 1:
-                key = {"noise": "noise = { size = … }", "height": "heights = [ … ]", "mask": "[[medley.mask]] steps"}[table.by]
-                raise RangeError(f'by = "{table.by}" needs {key}, and nothing for the other ways')
-            by: Mask | Heights
-            if table.noise is not None:
-                noise = table.noise
-                by = Noise(size=noise.size, octaves=noise.octaves, seed=noise.seed, dimensions=noise.dimensions,
-                           kind=NoiseKind[noise.form.upper()])  # fmt: skip
-            elif table.heights:
-                by = Heights(tuple(table.heights), table.wobble, table.size)
-            else:
-                by = steps_mask(table.mask, self, lambda which: self._at("medley", place, "mask", which))
-            return Medley(tuple(table.swatches), by, table.softness)
-
-    def mask_of_layer(self, name: str) -> Mask:
-        """Return the mask of a layer; everywhere where it has none. Raise `RangeError` if that leads in a circle."""
-        names = [layer.label or layer.swatch for layer in self.table.layer]
-        return self._mask(names.index(known_name("layer", name, names))) or Constant(1.0)
-
-    def _mask(self, place: int) -> Mask | None:
-        """The mask of a layer, made once, and after those that it asks."""
-        if place in self._being_made:
-            way = " -> ".join(self._name_of(each) for each in [*self._being_made[self._being_made.index(place) :], place])
-            raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
-        if place not in self._masks:
-            steps = self.table.layer[place].mask
-            self._being_made.append(place)
-            at = lambda which: self._at("layer", place, "mask", which)
-            self._masks[place] = steps_mask(steps, self, at) if steps else None
-            self._being_made.pop()
-        return self._masks[place]
-
-    def _name_of(self, place: int) -> str:
-        layer = self.table.layer[place]
-        return layer.label or layer.swatch
+            return self._maker.medley(place, table)
 
     def _check_names(self) -> None:
         names = [swatch.name for swatch in self.table.swatch]

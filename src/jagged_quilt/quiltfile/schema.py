@@ -93,7 +93,8 @@ class NoiseOfMedley(Table):
 
 
 class MedleyTable(Table):
-    """Swatches that take turns: by noise, by height (metres, one for each or two to spread them between), or by a mask."""
+    """Swatches that take turns: by noise, by height (metres, one for each or two to spread them between; those of the surface
+    where none are said), or by a mask."""
 
     name: str
     swatches: list[str] = Field(min_length=2)
