@@ -311,7 +311,7 @@ class TestFiles:
             ('{"do": "scrub", "path": [[1, 2]], "radius": 1}', 'line 2: no deed is called "scrub"'),
             ('{"layer": "a", "layers": ["b"], "path": [[1, 2]], "radius": 1}', "line 2: .*not both"),
             ('{"layer": "salt", "path": [[1, 2]], "radius": 1, "breakup": 3}', "line 2: breakup must be a noise with its size"),
-            ('{"layer": "a", "path": [[1, 2]], "radius": 1, "breakup": {"size": 1, "kind": "x"}}', "line 2: no kind of noise"),
+            ('{"layer": "a", "path": [[1, 2]], "radius": 1, "breakup": {"size": 1, "form": "x"}}', "line 2: no form of noise"),
         ):
             path.write_text(good + line + "\n")
             with pytest.raises(RangeError, match=words):

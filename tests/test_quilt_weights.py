@@ -320,6 +320,13 @@ class TestSweeps:
         assert jq.read_image(made.files[0]).shape == (800, 1280, 3)
         assert Sweep.of("layer[salt].softness=0:1:2").layer_of(results.quilt) == "salt"
 
+    def test_time_is_swept_over_all_layers(self, project):
+        results = Results(quilt_with(project, 'kind = "constant"\nvalue = "= time / 8"'))
+        picture = jq.read_image(results.draw_sweep(Sweep.of("weights.time=0:8:2")).files[0])
+        left, right = picture[60:640, 30:600], picture[60:640, 660:1230]
+        assert (left[300, 300] != right[300, 300]).any()
+        assert (left == left[:1, :1]).all()  # clay alone, and then salt alone
+
 
 class TestExplaining:
     def test_one_place_is_told_step_by_step(self, project):

@@ -62,11 +62,11 @@ def _put_numbers(path: Path, text: str, told: dict[str, Any], time: float | None
     if time is not None and isinstance(told.setdefault("weights", {}), dict):
         told["weights"]["time"] = float(time)
     given = told.get("weights", {})
-    now = given.get("time", 0.0) if isinstance(given, dict) else 0.0
+    now = given.get("time", 0.0) if isinstance(given, dict) else None
     faults: list[str] = []
     for name in _MAY_HOLD_FORMULAS:
-        if isinstance(now, float) and isinstance(told.get(name), list):
-            put_numbers(told[name], now, lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
+        if isinstance(now, (int, float)) and isinstance(told.get(name), list):
+            put_numbers(told[name], float(now), lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
     if faults:
         raise QuiltFileError("\n".join(faults))
 

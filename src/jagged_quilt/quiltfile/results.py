@@ -5,13 +5,11 @@ from __future__ import annotations
 import contextlib
 import json
 import warnings
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any
-
-import numpy as np
 
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
@@ -76,8 +74,6 @@ class Results:
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self._threads, self._progress = threads, progress
         self._arrays: TextureArrays | None = None
-        self._weights: WeightMap | None = None
-        self._adopted: WeightMap | None = None
 
     def pack(self, *, anew: bool = False) -> Made:
         """Pack the arrays unless they are there; with `anew` in any case. Slices whose inputs are unchanged are kept."""
@@ -103,29 +99,18 @@ class Results:
         files = [folder / "layers_0.png", folder / "weights_0.png"]
         if not anew and self._holds(folder / "weights.json", self._adopt_stamp, files):
             return Made(folder, (*files, folder / "weights.json"), fresh=False)
-        found = self.inherited
-        self._adopted = self.quilt.rehomed(found)
-        return Made(folder, tuple(self._adopted.save(folder, self._adopt_stamp)), fresh=True)
+        adopted = self.quilt.rehomed(self.inherited)
+        return Made(folder, tuple(adopted.save(folder, self._adopt_stamp)), fresh=True)
 
     @cached_property
     def inherited(self) -> Adopted:
         """The weights that the quilt file inherits, by their old names."""
         return self.quilt.inherited()
 
-    @property
+    @cached_property
     def adopted(self) -> WeightMap | None:
-        """The adopted weights by the quilt's own layers; adopted first if they are not there. None where none are inherited."""
-        if self.quilt.table.adopt is None:
-            return None
-        if self._adopted is None:
-            made = self.adopt()
-            if self._adopted is None:
-                try:
-                    self._adopted = WeightMap.load(made.folder)
-                except FileError as error:
-                    warnings.warn(f"{error}; adopted anew", QuiltWarning, stacklevel=2)
-                    self.adopt(anew=True)
-        return self._adopted
+        """The adopted weights by the quilt's own layers, as `weights`; None where none are inherited."""
+        return None if self.quilt.table.adopt is None else _loaded(self.adopt, "adopted")
 
     @cached_property
     def weigher(self) -> Weigher:
@@ -141,10 +126,10 @@ class Results:
         if not anew and self._holds(folder / "weights.json", stamp, files):
             return Made(folder, (*files, folder / "weights.json"), fresh=False)
         table = self.quilt.table.weights
-        self._weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep, bits=table.bits,
+        weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep, bits=table.bits,
                               stacking=table.stacking, adopted=self.adopted, daubs=self.quilt.daubs,
                               threads=self._threads, progress=self._progress)  # fmt: skip
-        return Made(folder, tuple(self._weights.save(folder, stamp)), fresh=True)
+        return Made(folder, tuple(weights.save(folder, stamp)), fresh=True)
 
     def bake(self, texels: int | None = None, *, anew: bool = False) -> Made:
         """Bake the maps unless they are there; `texels` stands in for what the quilt file says."""
@@ -177,7 +162,10 @@ class Results:
         return Made(folder, tuple(folder / name for name in names), fresh=True)
 
     def draw_sweep(self, sweep: Sweep) -> Made:
-        """Draw what one number of the quilt file does: the weight of the layer that it belongs to, for each of its values."""
+        """Draw what one number of the quilt file does, for each of its values.
+
+        The weight of the layer that it belongs to, or all layers where it belongs to none.
+        """
         quilt, folder = self.quilt, self.folder / "pictures"
         maps = []
         layer = ""
@@ -187,8 +175,7 @@ class Results:
             weights = weigh(quilt.terrain, changed.layers, texels=_SWEEP_TEXELS, keep=MOST_KEPT, adopted=self.adopted,
                             daubs=changed.daubs, stacking=changed.table.weights.stacking, threads=self._threads,
                             progress=self._progress)  # fmt: skip
-            shown = [name for name in weights.names if name == layer or name.startswith(f"{layer}: ")]
-            maps.append((f"{value:g}", np.sum([weights.layer(name) for name in shown], axis=0)))
+            maps.append((f"{value:g}", weights))
         board = draw_sweep(sweep.key, layer, maps, quilt.terrain)
         return Made(folder, (board.save(folder / "sweep.png"),), fresh=True)
 
@@ -239,19 +226,10 @@ class Results:
                     return self.arrays
         return self._arrays
 
-    @property
+    @cached_property
     def weights(self) -> WeightMap:
         """The weight map; weighed first if it is not there, and with a warning if it is damaged."""
-        if self._weights is None:
-            made = self.weigh()
-            if self._weights is None:
-                try:
-                    self._weights = WeightMap.load(made.folder)
-                except FileError as error:
-                    warnings.warn(f"{error}; weighed anew", QuiltWarning, stacklevel=2)
-                    self.weigh(anew=True)
-                    return self.weights
-        return self._weights
+        return _loaded(self.weigh, "weighed")
 
     @cached_property
     def _arrays_stamp(self) -> str:
@@ -299,6 +277,16 @@ class Results:
         except QuiltError:
             return False
         return known == stamp and all(path.is_file() and path.stat().st_size > 0 for path in files)
+
+
+def _loaded(step: Callable[..., Made], done: str) -> WeightMap:
+    """Load the weights that a step leaves; do it anew, with a warning, where what it left before is damaged."""
+    made = step()
+    try:
+        return WeightMap.load(made.folder)
+    except FileError as error:
+        warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
+        return WeightMap.load(step(anew=True).folder)
 
 
 def audit_quilt(quilt: Quilt, *, threads: int | None = None, progress: Progress = silent) -> list[SwatchAudit]:

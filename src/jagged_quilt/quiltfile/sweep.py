@@ -33,11 +33,11 @@ class Sweep:
         return cls(key.strip(), tuple(int(value) for value in values) if whole else tuple(round(v, 9) for v in values))
 
     def layer_of(self, quilt: Quilt) -> str:
-        """Return the layer that the number belongs to, or the topmost one that shows a medley or swatch of that name."""
+        """Return the layer that the number belongs to (of a medley, the topmost that shows it); "" where it belongs to none."""
         place = quilt.place_of(self.key)
         if place[0] == "layer" and isinstance(place[1], int):
             return quilt.layers[place[1]].name
         if place[0] == "medley" and isinstance(place[1], int):
             medley = quilt.table.medley[place[1]].name
-            return next((layer.name for layer in reversed(quilt.layers) if layer.swatch == medley), quilt.layers[-1].name)
-        return quilt.layers[-1].name
+            return next((layer.name for layer in reversed(quilt.layers) if layer.swatch == medley), "")
+        return ""

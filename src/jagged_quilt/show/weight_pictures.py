@@ -20,7 +20,7 @@ from jagged_quilt.weights.weight_map import WeightMap
 _HEAT = np.array([(24, 26, 30), (58, 62, 120), (150, 60, 120), (230, 110, 70), (250, 210, 90), (255, 252, 220)], np.float64)
 _LAYERS_ON_A_SHEET = 4
 _STEPS_ON_A_SHEET = 4
-_SO_FAR = np.array([120, 220, 140], np.uint8)
+_SO_FAR, _SWEPT = np.array([(120, 220, 140), (255, 176, 64)], np.uint8)
 
 
 def heat(values: NDArray[np.floating]) -> NDArray[np.uint8]:
@@ -177,22 +177,27 @@ def draw_adopted(old: WeightMap, new: WeightMap, homes: Sequence[tuple[str, str]
     return board
 
 
-def draw_sweep(key: str, layer: str, maps: Sequence[tuple[str, NDArray[np.float32]]], ground: Ground) -> Board:
-    """Draw one layer's weight, a picture for each value of a parameter.
+def draw_sweep(key: str, layer: str, maps: Sequence[tuple[str, WeightMap]], ground: Ground) -> Board:
+    """Draw one layer's weight, or all layers in colour where it is "", a picture for each value of a parameter.
 
     Parameters
     ----------
-    maps : sequence of (value, (H, W) float32)
+    maps : sequence of (value, WeightMap)
     """
-    board = Board(f"What {key} does", f"how much of {layer} shows, over the bare ground")
-    rows, columns, across = max(_fit_on_a_board(maps[0][1].shape, len(maps), across) for across in range(1, len(maps) + 1))
-    width, height = 1254 // across - 14, rows
-    for place, (value, shown) in enumerate(maps):
-        x, y = 20 + place % across * (width + 14), 56 + place // across * (height + 34)
-        picture = laid_over(shading(ground, rows, columns), shown, np.array([255, 176, 64], np.uint8))
-        board.pin(picture, x, y)
+    board = Board(f"What {key} does", f"how much of {layer} shows, over the bare ground" if layer else "all layers in colour")
+    shape = maps[0][1].layers.shape
+    rows, columns, across = max(_fit_on_a_board(shape, len(maps), across) for across in range(1, len(maps) + 1))
+    width, shade = 1254 // across - 14, shading(ground, rows, columns)
+    for place, (value, weights) in enumerate(maps):
+        x, y = 20 + place % across * (width + 14), 56 + place // across * (rows + 34)
         board.write(x, y + rows + 14, value, size=13, bold=True)
-        board.write(x + columns, y + rows + 14, f"{100 * float(shown.mean()):.1f} %", size=12, ink=FAINT, side="right")
+        if layer:
+            names = [name for name in weights.names if name == layer or name.startswith(f"{layer}: ")]
+            shown = np.sum([weights.layer(name) for name in names], axis=0)
+            board.pin(laid_over(shade, shown, _SWEPT), x, y)
+            board.write(x + columns, y + rows + 14, f"{100 * float(shown.mean()):.1f} %", size=12, ink=FAINT, side="right")
+        else:
+            board.pin(key_plan(weights, key_colours(len(weights.names)), rows, columns), x, y)
     return board
 
 

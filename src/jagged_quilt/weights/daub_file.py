@@ -16,7 +16,7 @@ from jagged_quilt.weights.daub import Daub, Deed
 
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
 _KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")
-_NOISE_KEYS = ("size", "octaves", "threshold", "range", "seed", "period", "kind", "dimensions")
+_NOISE_KEYS = ("size", "form", "octaves", "threshold", "range", "seed", "period", "dimensions")
 
 
 def read_daubs(path: Path | str) -> tuple[Daub, ...]:
@@ -108,12 +108,15 @@ def line_of(daub: Daub) -> str:
         told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
     told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
     told |= {key: getattr(daub, key) for key in _NUMBERS[1:] if getattr(daub, key) != getattr(usual, key)}
-    for key, noise in (("breakup", daub.breakup), ("between", daub.between)):
-        if noise is not None:
-            plain = Noise(size=noise.size)
-            own = {each: getattr(noise, each) for each in _NOISE_KEYS if getattr(noise, each) != getattr(plain, each)}
-            told[key] = {"size": noise.size} | {name: v.key if isinstance(v, NoiseKind) else v for name, v in own.items()}
+    told |= {key: _told(noise) for key, noise in (("breakup", daub.breakup), ("between", daub.between)) if noise is not None}
     return json.dumps(told, ensure_ascii=False)
+
+
+def _told(noise: Noise) -> dict[str, Any]:
+    """What is not as usual in a noise, and its size."""
+    plain = Noise(size=noise.size)
+    own = {key: getattr(noise, key) for key in _NOISE_KEYS if key != "form" and getattr(noise, key) != getattr(plain, key)}
+    return {"size": noise.size} | own | ({} if noise.kind is plain.kind else {"form": noise.kind.key})
 
 
 def _noise(key: str, told: Any) -> Noise | None:
@@ -123,7 +126,6 @@ def _noise(key: str, told: Any) -> Noise | None:
         raise ShapeError(f'{key} must be a noise with its size, as {{"size": 2.0}}; got {told!r}')
     for each in told:
         known_name("key of a noise", each, _NOISE_KEYS)
-    own = dict(told)
-    if "kind" in own:
-        own["kind"] = NoiseKind[known_name("kind of noise", str(own["kind"]), [k.key for k in NoiseKind]).upper()]
-    return Noise(**own)
+    own = {key: value for key, value in told.items() if key != "form"}
+    form = known_name("form of noise", str(told.get("form", "smooth")), [each.key for each in NoiseKind])
+    return Noise(**own, kind=NoiseKind[form.upper()])
