@@ -7,7 +7,7 @@ import numpy as np
 from jagged_quilt.foundation.compiler import inlined, kernel
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
-_WIDEST = 4  # texels around one that are searched for the regions whose edge it is
+_WIDEST = 10  # texels around one that are searched for the regions whose edge it is
 _MOST_NEAR = 8
 
 
