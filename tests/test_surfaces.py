@@ -6,6 +6,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
+from conftest import QUILT
+from jagged_quilt.foundation.errors import ImageError, RangeError
 from jagged_quilt.maps.image_files import write_image
 
 
@@ -152,3 +154,96 @@ class TestPoints:
         ):
             with pytest.raises(jq.QuiltError):
                 jq.Points.of(**bad)
+
+
+class TestHeightmaps:
+    """Every form that a heightmap comes in gives the same ground."""
+
+    METRES = np.linspace(-40, 90, 35).reshape(5, 7) + np.sin(np.arange(35)).reshape(5, 7)
+
+    def share(self, top):
+        return np.rint((self.METRES + 50) / 150 * top)
+
+    def read(self, path, **how):
+        return jq.Terrain.read(path, **{"size": (14, 20), "heights": (-50, 100), **how})
+
+    def test_images_of_any_depth_not_square_and_below_zero(self, tmp_path):
+        write_image(tmp_path / "a.png", self.share(65535).astype(np.uint16)[..., None])
+        write_image(tmp_path / "b.tif", self.share(65535).astype(np.uint16)[..., None])
+        write_image(tmp_path / "c.exr", ((self.METRES + 50) / 150).astype(np.float32)[..., None])
+        write_image(tmp_path / "d.tif", self.METRES.astype(np.float32)[..., None])
+        for name, off in (("a.png", 0.002), ("b.tif", 0.002), ("c.exr", 0.1)):
+            assert np.abs(self.read(tmp_path / name).heights - self.METRES).max() < off
+        terrain = self.read(tmp_path / "d.tif", heights=None)
+        assert np.abs(terrain.heights - self.METRES).max() < 1e-4
+        assert terrain.spacing == pytest.approx((14 / 6, 20 / 4))
+        with pytest.raises(RangeError, match=r"a\.png: heights are needed, metres at black and at white"):
+            self.read(tmp_path / "a.png", heights=None)
+
+    def test_twenty_four_bits_in_red_green_and_blue(self, tmp_path):
+        whole = self.share((1 << 24) - 1).astype(np.uint32)
+        write_image(tmp_path / "a.png", np.stack([whole >> 16, whole >> 8 & 255, whole & 255], axis=2).astype(np.uint8))
+        assert np.abs(self.read(tmp_path / "a.png", form="rgb24").heights - self.METRES).max() < 2e-5
+        with pytest.raises(ImageError, match=r'must be grey; this image has colour .form = "rgb24"'):
+            self.read(tmp_path / "a.png")
+        write_image(tmp_path / "g.png", whole.astype(np.uint16)[..., None])
+        with pytest.raises(ImageError, match="red, green and blue of 8 bits each; this image has 1 channels of 16 bits"):
+            self.read(tmp_path / "g.png", form="rgb24")
+
+    @pytest.mark.parametrize("order", ["little", "big"])
+    def test_raw_samples_in_either_order_of_bytes(self, tmp_path, order):
+        stored = self.share(65535).astype(np.uint16)
+        (tmp_path / "a.raw").write_bytes(stored.astype("<u2" if order == "little" else ">u2").tobytes())
+        how = {"form": "raw16", "samples": (7, 5)}
+        assert np.abs(self.read(tmp_path / "a.raw", byte_order=order, **how).heights - self.METRES).max() < 0.002
+        v, u = np.mgrid[:64, :64] / 64
+        (tmp_path / "b.raw").write_bytes(
+            (20000 + 9000 * np.sin(3 * u + v)).astype("<u2" if order == "little" else ">u2").tobytes()
+        )
+        other = "big" if order == "little" else "little"
+        with pytest.warns(jq.QuiltWarning, match=f'bytes stood the other way round; try byte_order = "{order}"'):
+            self.read(tmp_path / "b.raw", form="raw16", samples=(64, 64), byte_order=other)
+
+    def test_raw_files_that_do_not_fit_are_refused(self, tmp_path):
+        (tmp_path / "a.raw").write_bytes(bytes(2 * 81))
+        for how, words in (
+            ({}, r"a raw file does not tell its size; .*; it would hold 9 x 9"),
+            ({"samples": (9, 8)}, "9 x 8 samples of 16 bits are 144 bytes; this file has 162; it would hold 9 x 9"),
+            ({"samples": (9, 9), "byte_order": "middle"}, 'no byte order is called "middle"'),
+            ({"samples": (9, 9), "form": "raw"}, 'no form of heightmap is called "raw"; did you mean "raw16"'),
+            ({"samples": (9, 9), "form": "grey"}, "samples are said of raw files"),
+        ):
+            with pytest.raises(jq.QuiltError, match=words):
+                self.read(tmp_path / "a.raw", **{"form": "raw16", **how})
+        with pytest.raises(jq.QuiltError, match="no such heightmap"):
+            self.read(tmp_path / "gone.raw", form="raw16", samples=(9, 9))
+
+    def test_stairs_are_found_wherever_they_are_stored_and_smoothed_if_asked(self, tmp_path):
+        v, u = np.mgrid[:65, :65] / 64
+        slope = 0.2 * u + 0.1 * v
+        coarse = np.rint(slope * 255)
+        write_image(tmp_path / "a.png", coarse.astype(np.uint8)[..., None])
+        write_image(tmp_path / "b.png", (coarse * 257).astype(np.uint16)[..., None])
+        write_image(tmp_path / "fine.png", np.rint(slope * 65535).astype(np.uint16)[..., None])
+        for name in ("a.png", "b.png"):
+            with pytest.warns(jq.QuiltWarning, match=r"stairs of 0\.4 m; use 16 bits or float, or smooth = true"):
+                rough = self.read(tmp_path / name, heights=(0, 102))
+            smooth = self.read(tmp_path / name, heights=(0, 102), smooth=True)
+            assert np.abs(smooth.heights - rough.heights).max() <= 0.2 + 1e-5
+            inner = (slice(6, -6), slice(6, -6))
+            off = [np.abs(each.heights - slope * 102)[inner].mean() for each in (smooth, rough)]
+            assert off[0] < 0.3 * off[1]
+        assert self.read(tmp_path / "fine.png", heights=(0, 102)).height_range[0] == 0  # no warning
+
+    def test_the_quilt_file_says_all_of_it(self, project):
+        stored = (20000 + 9000 * np.sin(np.mgrid[:12, :9][0] / 3)).astype(">u2")
+        (project / "ground.raw").write_bytes(stored.tobytes())
+        raw = '"ground.raw"\nform = "raw16"\nsamples = [9, 12]\nbyte_order = "big"'
+        text = (project / "job.quilt.toml").read_text().replace('"ground.png"', raw)
+        (project / "job.quilt.toml").write_text(text)
+        quilt = jq.read_quilt(project / "job.quilt.toml")
+        assert quilt.terrain.heights.shape == (12, 9)
+        assert np.allclose(quilt.terrain.heights, stored / 65535 * 4, atol=1e-4)
+        write_image(project / "metres.exr", np.full((4, 4, 1), 7.5, np.float32))
+        (project / "job.quilt.toml").write_text(QUILT.replace("ground.png", "metres.exr").replace("heights = [0.0, 4.0]\n", ""))
+        assert jq.read_quilt(project / "job.quilt.toml").heights == (7.5, 7.5)

@@ -102,8 +102,18 @@ class Quilt:
             return Terrain.read(
                 self.folder / surface.terrain,
                 size=(surface.size[0], surface.size[1]),
-                heights=(surface.heights[0], surface.heights[1]),
+                heights=None if surface.heights is None else (surface.heights[0], surface.heights[1]),
+                form=surface.form,
+                samples=None if surface.samples is None else (surface.samples[0], surface.samples[1]),
+                byte_order=surface.byte_order,
+                smooth=surface.smooth,
             )
+
+    @property
+    def heights(self) -> tuple[float, float]:
+        """Metres between which the ground may lie: what the file says, or the lowest and highest sample."""
+        told = self.table.surface.heights
+        return self.terrain.height_range if told is None else (told[0], told[1])
 
     @cached_property
     def camera(self) -> Camera:
@@ -111,7 +121,7 @@ class Quilt:
         view = self.table.view
         if view is None:
             east, south = self.table.surface.size
-            high = self.table.surface.heights[1]
+            high = self.heights[1]
             return Camera(
                 position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south),
                 target=(0.5 * east, 0.0, 0.5 * south),
@@ -208,7 +218,7 @@ class Quilt:
 
     def _medley(self, place: int, table: MedleyTable) -> Medley:
         if table.by == "height" and not table.heights:
-            table = table.model_copy(update={"heights": self.table.surface.heights})
+            table = table.model_copy(update={"heights": list(self.heights)})
         with self._at("medley", place):
             return self._maker.medley(place, table)
 

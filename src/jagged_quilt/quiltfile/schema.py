@@ -14,11 +14,16 @@ Place = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 
 class SurfaceTable(Table):
-    """The ground: a heightmap file, metres east and south, metres at black and at white."""
+    """The ground: a heightmap file, metres east and south, metres at black and at white (none where a float file holds metres),
+    its form, and of a raw file its samples east and south and the order of bytes."""
 
     terrain: str
     size: Pair
-    heights: Pair
+    heights: Pair | None = None
+    form: Literal["grey", "rgb24", "raw16"] = "grey"
+    samples: Annotated[list[int], Field(min_length=2, max_length=2)] | None = None
+    byte_order: Literal["little", "big"] = "little"
+    smooth: bool = False
 
 
 class ImagesTable(Table):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import warnings
 from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
@@ -11,12 +10,12 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, number_in, positive, whole_number_in
-from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.checks import finite_array, positive, whole_number_in
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Field, Points
-from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.surfaces import _kernels
+from jagged_quilt.surfaces.heightmap import read_heightmap
 
 
 class Terrain:
@@ -53,40 +52,27 @@ class Terrain:
         self._lock = threading.RLock()
 
     @classmethod
-    def read(cls, path: Path | str, *, size: tuple[float, float], heights: tuple[float, float]) -> Terrain:
-        """Read a heightmap from a grey image file.
+    def read(
+        cls,
+        path: Path | str,
+        *,
+        size: tuple[float, float],
+        heights: tuple[float, float] | None = None,
+        form: str = "grey",
+        samples: tuple[int, int] | None = None,
+        byte_order: str = "little",
+        smooth: bool = False,
+    ) -> Terrain:
+        """Read a terrain from a heightmap file.
 
         Parameters
         ----------
         size : (float, float)
             Metres, east and south.
-        heights : (float, float)
-            Metres at black (0) and at white (the largest integer, or 1.0 in a float file).
-
-        Raises
-        ------
-        ImageError
-            If the file cannot be read or has colour.
+        heights, form, samples, byte_order, smooth
+            As for `read_heightmap`.
         """
-        path = Path(path)
-        low, high = (number_in("heights", h, unit="m") for h in heights)
-        if not low < high:
-            raise RangeError(f"heights must be the lower one first: metres at black, metres at white; got {[low, high]}")
-        texels = read_image(path)
-        if texels.shape[2] in (2, 4):
-            texels = texels[..., :-1]
-        if (texels != texels[..., :1]).any():
-            raise ImageError(f"{path}: a heightmap must be grey; this image has colour")
-        grey = texels[..., 0]
-        if grey.dtype == np.uint8:
-            step = (high - low) / 255
-            warnings.warn(
-                f"{path}: a heightmap of 8 bits has stairs of {step:.3g} m; use 16 bits or float",
-                QuiltWarning,
-                stacklevel=2,
-            )
-        top = np.iinfo(grey.dtype).max if grey.dtype.kind == "u" else 1.0
-        return cls(low + (high - low) / top * grey.astype(np.float64), size=size)
+        return cls(read_heightmap(path, heights, form=form, samples=samples, byte_order=byte_order, smooth=smooth), size=size)
 
     def __repr__(self) -> str:
         rows, columns = self.heights.shape
