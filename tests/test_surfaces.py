@@ -247,3 +247,59 @@ class TestHeightmaps:
         write_image(project / "metres.exr", np.full((4, 4, 1), 7.5, np.float32))
         (project / "job.quilt.toml").write_text(QUILT.replace("ground.png", "metres.exr").replace("heights = [0.0, 4.0]\n", ""))
         assert jq.read_quilt(project / "job.quilt.toml").heights == (7.5, 7.5)
+
+
+class TestCubic:
+    """Heights between samples by splines, and the slopes that belong to them."""
+
+    def test_samples_stay_and_slopes_there_are_those_of_the_samples(self):
+        heights = np.random.default_rng(2).random((9, 12)) * 5
+        smooth, plain = (jq.Terrain(heights, size=(22.0, 12.0), between=way) for way in ("cubic", "bilinear"))
+        z, x = np.meshgrid(np.arange(9) * 1.5, np.arange(12) * 2.0, indexing="ij")
+        at = np.column_stack([x.ravel(), z.ravel()])
+        one, two = smooth.points_at(at), plain.points_at(at)
+        assert np.allclose(one.position, two.position, atol=1e-5)
+        assert np.allclose(one.normal, two.normal, atol=1e-5)
+
+    def test_a_curved_ground_is_met_far_more_closely(self):
+        def ground(x, z):
+            return 3 * np.sin(x / 5) * np.cos(z / 4)
+
+        z, x = np.meshgrid(np.linspace(0, 40, 33), np.linspace(0, 60, 49), indexing="ij")
+        at = np.random.default_rng(3).uniform((3, 3), (57, 37), (400, 2))
+        exact = ground(at[:, 0], at[:, 1])
+        slope = np.column_stack([-0.6 * np.cos(at[:, 0] / 5) * np.cos(at[:, 1] / 4), np.ones(400),
+                                 0.75 * np.sin(at[:, 0] / 5) * np.sin(at[:, 1] / 4)])  # fmt: skip
+        slope /= np.linalg.norm(slope, axis=1, keepdims=True)
+        off, bent = {}, {}
+        for way in ("cubic", "bilinear"):
+            points = jq.Terrain(ground(x, z), size=(60, 40), between=way).points_at(at)
+            off[way] = np.abs(points.position[:, 1] - exact).max()
+            bent[way] = np.abs(points.normal - slope).max()
+        assert off["cubic"] < off["bilinear"] / 8
+        assert bent["cubic"] < bent["bilinear"]
+
+    @settings(deadline=None, max_examples=25)
+    @given(st.integers(0, 999))
+    def test_normals_are_the_slope_of_the_heights_without_a_crease(self, seed):
+        rng = np.random.default_rng(seed)
+        terrain = jq.Terrain(rng.random((7, 7)) * 4, size=(12.0, 18.0), between="cubic")
+        at = rng.uniform((0.1, 0.1), (11.9, 17.9), (60, 2))
+        step = 1e-2
+        points = terrain.points_at(at)
+        for axis, side in ((0, (step, 0)), (1, (0, step))):
+            ahead, behind = (terrain.points_at(at + sign * np.array(side)).position[:, 1].astype(float) for sign in (1, -1))
+            rise = (ahead - behind) / (2 * step)
+            assert np.abs(-points.normal[:, 2 * axis] / points.normal[:, 1] - rise).max() < 0.02
+        beside = 6.0 + 1e-4 * np.array([-1, 1]).repeat(25)  # where two cells meet
+        across = terrain.points_at(np.column_stack([beside, np.tile(at[:25, 1], 2)]))
+        assert np.abs(across.normal[:25] - across.normal[25:]).max() < 2e-3
+
+    def test_a_plane_is_a_plane_up_to_its_border(self):
+        z, x = np.meshgrid(np.linspace(0, 20, 9), np.linspace(0, 30, 13), indexing="ij")
+        terrain = jq.Terrain(0.3 * x - 0.2 * z, size=(30, 20), between="cubic")
+        points = terrain.points((40, 60))
+        assert np.abs(points.position[:, 1] - 0.3 * points.position[:, 0] + 0.2 * points.position[:, 2]).max() < 1e-5
+        assert np.ptp(points.normal, axis=0).max() < 1e-5
+        with pytest.raises(jq.QuiltError, match='no way between samples is called "cube"; did you mean "cubic"'):
+            jq.Terrain(np.zeros((2, 2)), size=(1, 1), between="cube")

@@ -107,6 +107,7 @@ class Quilt:
                 samples=None if surface.samples is None else (surface.samples[0], surface.samples[1]),
                 byte_order=surface.byte_order,
                 smooth=surface.smooth,
+                between=surface.between,
             )
 
     @property

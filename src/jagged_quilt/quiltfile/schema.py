@@ -15,7 +15,7 @@ Place = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 class SurfaceTable(Table):
     """The ground: a heightmap file, metres east and south, metres at black and at white (none where a float file holds metres),
-    its form, and of a raw file its samples east and south and the order of bytes."""
+    its form, of a raw file its samples east and south and the order of bytes, and what lies between samples."""
 
     terrain: str
     size: Pair
@@ -24,6 +24,7 @@ class SurfaceTable(Table):
     samples: Annotated[list[int], Field(min_length=2, max_length=2)] | None = None
     byte_order: Literal["little", "big"] = "little"
     smooth: bool = False
+    between: Literal["bilinear", "cubic"] = "bilinear"
 
 
 class ImagesTable(Table):

@@ -29,13 +29,61 @@ def _between(grid, r, c, fr, fc):
 
 
 @inlined
-def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z, position, normal,
-                tangent, uv, footprint):  # fmt: skip
+def _spline(a, b, c, d, t):
+    """A cardinal spline through b (t = 0) and c (t = 1), as steep there as its neighbours lie apart (Catmull and Rom 1974)."""
+    return b + 0.5 * t * (c - a + t * (2.0 * a - 5.0 * b + 4.0 * c - d + t * (3.0 * (b - c) + d - a)))
+
+
+@inlined
+def _spline_slope(a, b, c, d, t):
+    """How fast it rises per sample."""
+    return 0.5 * (c - a + t * (2.0 * (2.0 * a - 5.0 * b + 4.0 * c - d) + 3.0 * t * (3.0 * (b - c) + d - a)))
+
+
+@inlined
+def _beyond(grid, r, c):
+    """A sample, or what lies beyond the border: the ground goes on as steep as it arrives there."""
+    rows, columns = grid.shape
+    rr, cc = min(max(r, 0), rows - 1), min(max(c, 0), columns - 1)
+    own = grid[rr, cc]
+    value = own
+    if r != rr:
+        value += own - grid[2 * rr - r, cc]
+    if c != cc:
+        value += own - grid[rr, 2 * cc - c]
+    return value
+
+
+@inlined
+def _along_row(grid, r, c, fc):
+    """Height between the samples of a row, and how fast it rises per sample."""
+    before, here, there, beyond = _beyond(grid, r, c - 1), _beyond(grid, r, c), _beyond(grid, r, c + 1), _beyond(grid, r, c + 2)
+    return _spline(before, here, there, beyond, fc), _spline_slope(before, here, there, beyond, fc)
+
+
+@inlined
+def _smooth_height(grid, r, c, fr, fc):
+    """Height between samples by splines along both axes, and its slopes per sample: (height, east, south)."""
+    h0, e0 = _along_row(grid, r - 1, c, fc)
+    h1, e1 = _along_row(grid, r, c, fc)
+    h2, e2 = _along_row(grid, r + 1, c, fc)
+    h3, e3 = _along_row(grid, r + 2, c, fc)
+    return _spline(h0, h1, h2, h3, fr), _spline(e0, e1, e2, e3, fr), _spline_slope(h0, h1, h2, h3, fr)
+
+
+@inlined
+def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z, is_cubic, position,
+                normal, tangent, uv, footprint):  # fmt: skip
     rows, columns = heights.shape
     r, c, fr, fc = _cell(x, z, spacing_x, spacing_z, rows, columns)
-    gx = _between(east, r, c, fr, fc)
-    gz = _between(south, r, c, fr, fc)
-    position[i, 0], position[i, 1], position[i, 2] = x, _between(heights, r, c, fr, fc), z
+    if is_cubic:
+        y, gx, gz = _smooth_height(heights, r, c, fr, fc)
+        gx, gz = gx / spacing_x, gz / spacing_z
+    else:
+        y = _between(heights, r, c, fr, fc)
+        gx = _between(east, r, c, fr, fc)
+        gz = _between(south, r, c, fr, fc)
+    position[i, 0], position[i, 1], position[i, 2] = x, y, z
     upward = 1.0 / math.sqrt(1.0 + gx * gx + gz * gz)
     normal[i, 0], normal[i, 1], normal[i, 2] = -gx * upward, upward, -gz * upward
     eastward = 1.0 / math.sqrt(1.0 + gx * gx)
@@ -48,7 +96,7 @@ def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, ste
 @kernel
 def grid_points(
     first_row, last_row, first_column, last_column, step_x, step_z, heights, east, south, spacing_x, spacing_z,
-    size_x, size_z, position, normal, tangent, uv, footprint
+    size_x, size_z, is_cubic, position, normal, tangent, uv, footprint
 ):  # fmt: skip
     """Fill the points at the centres of a layout's texels, row by row; steps are metres per texel."""
     i = 0
@@ -57,18 +105,18 @@ def grid_points(
         for column in range(first_column, last_column):
             x = (column + 0.5) * step_x
             _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z,
-                        position, normal, tangent, uv, footprint)  # fmt: skip
+                        is_cubic, position, normal, tangent, uv, footprint)  # fmt: skip
             i += 1
 
 
 @kernel
 def place_points(
-    xs, zs, step, heights, east, south, spacing_x, spacing_z, size_x, size_z, position, normal, tangent, uv, footprint
+    xs, zs, step, heights, east, south, spacing_x, spacing_z, size_x, size_z, is_cubic, position, normal, tangent, uv, footprint
 ):
     """Fill the points below given places; step[i] is metres along the ground that one pixel covers."""
     for i in range(xs.shape[0]):
         _fill_point(i, xs[i], zs[i], heights, east, south, spacing_x, spacing_z, step[i], step[i], size_x, size_z,
-                    position, normal, tangent, uv, footprint)  # fmt: skip
+                    is_cubic, position, normal, tangent, uv, footprint)  # fmt: skip
 
 
 @kernel

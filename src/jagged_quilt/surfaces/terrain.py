@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, positive, whole_number_in
+from jagged_quilt.foundation.checks import finite_array, known_name, positive, whole_number_in
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Field, Points
@@ -22,7 +22,7 @@ class Terrain:
     """A heightmap over a rectangle of the world.
 
     Its north-west corner lies at x = 0, z = 0; the first and the last sample of each row and column lie on the border, so
-    that samples are `size / (samples - 1)` apart. Between samples heights and slopes are bilinear.
+    that samples are `size / (samples - 1)` apart.
 
     Parameters
     ----------
@@ -30,6 +30,9 @@ class Terrain:
         Metres; row 0 is north, at least 2 x 2.
     size : (float, float)
         Metres, east and south.
+    between : "bilinear" or "cubic"
+        Between samples heights and slopes are bilinear; or heights are cubic splines along both axes, and slopes those of the
+        splines. Rays meet the bilinear ground in any case.
 
     Raises
     ------
@@ -37,7 +40,8 @@ class Terrain:
         If the heights are not such a grid or not finite, or a size is not above 0.
     """
 
-    def __init__(self, heights: object, *, size: tuple[float, float]) -> None:
+    def __init__(self, heights: object, *, size: tuple[float, float], between: str = "bilinear") -> None:
+        self.between = known_name("way between samples", between, ("bilinear", "cubic"))
         self.heights = finite_array("heights", heights, ("R", "C"))
         if min(self.heights.shape) < 2:
             raise ShapeError(f"a heightmap needs at least 2 x 2 samples; got {self.heights.shape}")
@@ -62,6 +66,7 @@ class Terrain:
         samples: tuple[int, int] | None = None,
         byte_order: str = "little",
         smooth: bool = False,
+        between: str = "bilinear",
     ) -> Terrain:
         """Read a terrain from a heightmap file.
 
@@ -71,8 +76,10 @@ class Terrain:
             Metres, east and south.
         heights, form, samples, byte_order, smooth
             As for `read_heightmap`.
+        between : "bilinear" or "cubic"
         """
-        return cls(read_heightmap(path, heights, form=form, samples=samples, byte_order=byte_order, smooth=smooth), size=size)
+        metres = read_heightmap(path, heights, form=form, samples=samples, byte_order=byte_order, smooth=smooth)
+        return cls(metres, size=size, between=between)
 
     def __repr__(self) -> str:
         rows, columns = self.heights.shape
@@ -196,7 +203,7 @@ class Terrain:
 
     @property
     def _grid(self) -> tuple[object, ...]:
-        return (self.heights, self._east, self._south, *self.spacing, *self.size)
+        return (self.heights, self._east, self._south, *self.spacing, *self.size, self.between == "cubic")
 
     @cached_property
     def _highest(self) -> NDArray[np.float32]:
