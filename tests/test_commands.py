@@ -251,7 +251,7 @@ class TestSafety:
         write_image(project / "ground.png", np.arange(289, dtype=np.uint8).reshape(17, 17))
         code, _, errors = jquilt("weigh", project / "job.quilt.toml")
         assert code == 0
-        assert re.search(r"^warning: .*8 bits has stairs of 0\.0157 m", errors, re.M)
+        assert re.search(r"^warning: .*8 bits have stairs of 0\.0157 m", errors, re.M)
 
     def test_wrong_words_are_refused(self, project):
         for words in (
