@@ -327,6 +327,15 @@ class TestSweeps:
         assert (left[300, 300] != right[300, 300]).any()
         assert (left == left[:1, :1]).all()  # clay alone, and then salt alone
 
+    def test_a_sweep_is_of_the_time_that_is_asked(self, project):
+        step = 'kind = "noise"\nsize = 4.0\nstrength = "= time / 4"'
+        early = Results(quilt_with(project, step)).draw_sweep(Sweep.of("layer.mask[0].threshold=0.2:0.6:2"))
+        before = jq.read_image(early.files[0])
+        late = Results(jq.read_quilt(project / "job.quilt.toml", time=4.0)).draw_sweep(
+            Sweep.of("layer.mask[0].threshold=0.2:0.6:2")
+        )
+        assert (jq.read_image(late.files[0]) != before).any()
+
 
 class TestExplaining:
     def test_one_place_is_told_step_by_step(self, project):

@@ -45,9 +45,11 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any]
     try:
         text = data.decode("utf-8")
         told = tomllib.loads(text)
+        if time is not None and isinstance(told.setdefault("weights", {}), dict):
+            told["weights"]["time"] = float(time)
         for key, value in (changes or {}).items():
             put_at(told, key, value)
-        _put_numbers(path, text, told, time)
+        _put_numbers(path, text, told)
         return QuiltTable.model_validate(told), text
     except UnicodeDecodeError as error:
         raise QuiltFileError(f"{path}: a quilt file is UTF-8 text; byte {error.start} is not") from None
@@ -58,9 +60,7 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any]
         raise QuiltFileError("\n".join(dict.fromkeys(faults))) from None
 
 
-def _put_numbers(path: Path, text: str, told: dict[str, Any], time: float | None) -> None:
-    if time is not None and isinstance(told.setdefault("weights", {}), dict):
-        told["weights"]["time"] = float(time)
+def _put_numbers(path: Path, text: str, told: dict[str, Any]) -> None:
     given = told.get("weights", {})
     now = given.get("time", 0.0) if isinstance(given, dict) else None
     faults: list[str] = []

@@ -170,7 +170,7 @@ class Results:
         maps = []
         layer = ""
         for value in sweep.values:
-            changed = read_quilt(quilt.path, changes={sweep.key: value})
+            changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
             layer = layer or sweep.layer_of(changed)
             weights = weigh(quilt.terrain, changed.layers, texels=_SWEEP_TEXELS, keep=MOST_KEPT, adopted=self.adopted,
                             daubs=changed.daubs, stacking=changed.table.weights.stacking, threads=self._threads,
