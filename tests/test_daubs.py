@@ -229,6 +229,20 @@ class TestMaps:
         assert to_path(points.position[changed], daub.path).max() < 3
         assert np.array_equal(before.weights, jq.weigh(FLAT, LAYERS, texels=400).weights)
 
+    def test_what_a_daub_pushes_out_of_a_texel_is_told(self):
+        """Three layers where two are kept: the third one is cut, and that adds to what was cut before."""
+        before = jq.weigh(FLAT, LAYERS, texels=40, keep=2)
+        daub = jq.Daub(path=((20.0, 20.0),), radius=8, layers=("brine",), strength=0.3, falloff=0.1)
+        after = jq.daubed(before, FLAT, [daub])
+        points = FLAT.points((40, 40))
+        touched = (covered(daub, points.position) > 0.29).reshape(40, 40)
+        assert (after.lost[touched] > before.lost[touched]).all()
+        assert np.array_equal(after.lost[15:25, 0], before.lost[15:25, 0])
+        assert after.lost_worst > before.lost_worst
+        assert after.lost_mean > before.lost_mean
+        kept = jq.WeightMap(names=before.names, layers=before.layers, weights=before.weights)
+        assert jq.daubed(kept, FLAT, [daub]).lost is None
+
     def test_a_daub_outside_of_the_surface_is_refused(self):
         before = jq.weigh(FLAT, LAYERS, texels=16)
         with pytest.raises(RangeError, match="daub 1: the path leaves the surface at x 60, z 5; it reaches from 0, 0 to"):

@@ -1,6 +1,7 @@
 """What a quilt file says of weights: every mask, medleys, adoption, daubs, formulas of time, sweeps."""
 
 import contextlib
+import re
 
 import numpy as np
 import pytest
@@ -326,6 +327,12 @@ class TestSweeps:
         left, right = picture[60:640, 30:600], picture[60:640, 660:1230]
         assert (left[300, 300] != right[300, 300]).any()
         assert (left == left[:1, :1]).all()  # clay alone, and then salt alone
+
+    def test_what_does_not_act_on_weights_is_not_swept(self, project):
+        results = Results(quilt_with(project, 'kind = "noise"\nsize = 4.0'))
+        for key in ("surface.size[0]", "weights.keep", "swatch[clay].tile"):
+            with pytest.raises(RangeError, match=f"a sweep turns numbers of layers.*got {re.escape(key)}"):
+                results.draw_sweep(Sweep.of(f"{key}=1:8:3"))
 
     def test_a_sweep_is_of_the_time_that_is_asked(self, project):
         step = 'kind = "noise"\nsize = 4.0\nstrength = "= time / 4"'

@@ -50,7 +50,6 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
         click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
         if inherited and adopted and quilt.table.adopt:
             click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
-        if inherited:
             click.echo(f"  {sums_words(inherited.sums)}")
         if daubs:
             click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")

@@ -10,6 +10,7 @@ import click
 from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, terminal, time_option, timed
 
 if TYPE_CHECKING:
+    from jagged_quilt.masks.mask import Reading
     from jagged_quilt.quiltfile.results import Results
 
 
@@ -96,7 +97,6 @@ def _explain(results: Results, place: str) -> None:
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))
 
 
-def _sensed(reading: object) -> str:
+def _sensed(reading: Reading) -> str:
     """What a step goes by there: its own words, or those of the masks within."""
-    parts = getattr(reading, "parts", ())
-    return getattr(reading, "sensed", "") or "; ".join(filter(None, (_sensed(part) for part in parts)))
+    return reading.sensed or "; ".join(filter(None, map(_sensed, reading.parts)))

@@ -127,8 +127,8 @@ class Results:
             return Made(folder, (*files, folder / "weights.json"), fresh=False)
         table = self.quilt.table.weights
         weights = weigh(self.quilt.terrain, self.quilt.layers, texels=table.texels, keep=table.keep, bits=table.bits,
-                              stacking=table.stacking, adopted=self.adopted, daubs=self.quilt.daubs,
-                              threads=self._threads, progress=self._progress)  # fmt: skip
+                        stacking=table.stacking, adopted=self.adopted, daubs=self.quilt.daubs,
+                        threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(weights.save(folder, stamp)), fresh=True)
 
     def bake(self, texels: int | None = None, *, anew: bool = False) -> Made:
@@ -167,11 +167,9 @@ class Results:
         The weight of the layer that it belongs to, or all layers where it belongs to none.
         """
         quilt, folder = self.quilt, self.folder / "pictures"
-        maps = []
-        layer = ""
+        layer, maps = sweep.layer_of(quilt), []
         for value in sweep.values:
             changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
-            layer = layer or sweep.layer_of(changed)
             weights = weigh(quilt.terrain, changed.layers, texels=_SWEEP_TEXELS, keep=MOST_KEPT, adopted=self.adopted,
                             daubs=changed.daubs, stacking=changed.table.weights.stacking, threads=self._threads,
                             progress=self._progress)  # fmt: skip
@@ -259,7 +257,7 @@ class Results:
         medleys = json.dumps([each.model_dump(mode="json") for each in table.medley])
         masks = json.dumps([(x.label, x.swatch, [step.model_dump(mode="json") for step in x.mask]) for x in table.layer])
         return self._stamp("weights", table.surface.model_dump_json(), table.weights.model_dump_json(), masks, medleys,
-                            daubs, self._adopt_stamp, *files)  # fmt: skip
+                           daubs, self._adopt_stamp, *files)  # fmt: skip
 
     @property
     def _layers_text(self) -> str:

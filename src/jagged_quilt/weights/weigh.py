@@ -22,6 +22,7 @@ from jagged_quilt.weights.weight_map import MOST_KEPT, Kept, WeightMap, index_ty
 _ANSWERS_AT_ONCE = 1 << 19
 _POINTS_AT_ONCE = 1 << 15
 _TILE = 128
+_NOTHING = 1e-6  # of a weight: rounding
 
 
 def weigh_points(
@@ -151,6 +152,8 @@ def daubed(
     lay = DaubLayer(daubs, weights.names)
     height, width, keep = weights.layers.shape
     index, stored = weights.layers.copy(), weights.weights.copy()
+    lost = np.zeros((height, width), np.uint8) if weights.lost is None else weights.lost.copy()
+    cuts: list[tuple[float, float]] = []
     spacing = (ground.size[0] / width, ground.size[1] / height)
     rows_of = np.arange(len(weights.names), dtype=np.int32)
 
@@ -171,6 +174,11 @@ def daubed(
         which = np.empty((dense.shape[1], keep), index.dtype)
         kept, cut = np.empty(which.shape, np.float32), np.empty(len(which), np.float32)
         keep_largest(dense, which, kept, cut)
+        part = (slice(top, bottom), slice(left, right))
+        before = lost[part].ravel() / np.float32(255)
+        after = before + (1 - before) * cut  # what was cut before is gone already
+        lost[part] = np.where(cut > _NOTHING, np.ceil(after * 255 - 1e-3), lost[part].ravel()).reshape(bottom - top, -1)
+        cuts.append((float((after - before).sum(dtype=np.float64)), float(np.where(cut > _NOTHING, after, 0).max())))
         rounded = np.empty(which.shape, stored.dtype)
         _kernels.quantise(kept, rounded, weights.unit)
         index[top:bottom, left:right] = which.reshape(bottom - top, right - left, keep)
@@ -178,8 +186,11 @@ def daubed(
 
     touched = _touched_tiles(lay, (height, width), spacing)
     work_through(touched, daub_tile, threads=threads, step="daubing", progress=progress)
-    return WeightMap(names=weights.names, layers=index, weights=stored, lost=weights.lost, lost_mean=weights.lost_mean,
-                     lost_worst=weights.lost_worst)  # fmt: skip
+    return WeightMap(
+        names=weights.names, layers=index, weights=stored, lost=None if weights.lost is None else lost,
+        lost_mean=weights.lost_mean + sum(added for added, _ in sorted(cuts)) / (height * width),
+        lost_worst=max([weights.lost_worst, *(worst for _, worst in cuts)]),
+    )  # fmt: skip
 
 
 def stacking_named(name: str) -> Stacking:
