@@ -151,17 +151,17 @@ INPUT = tuple(inspect.signature(_kernels.blend_points.py_func).parameters)[1:]  
 @numba.njit(cache=True)
 def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, texels, b, table, out):
     """Run one phase many times over what the buffers hold; points, tables, b and out are tuples of arrays."""
-    frame, on_planes, places, counts, tiles, slices, at, around, between, shares, heights = b[:11]
-    tall, tallest, kept, whole, weight, channels, sums, steps = b[11:]
+    frame, moved, places, counts, tiles, slices, charts_at, is_laid, laid_at, laid = b[:10]
+    at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps = b[10:]
+    layers, tile_of, slice_of, chart_of, charts, warps = tables
     for _ in range(times):
         if phase == 0:
-            _kernels.spread(who, who.size, *points, layer_index, layer_weight, *tables, frame, places, tiles, slices)
+            _kernels.spread(who, True, *points, layer_index, layer_weight, layers, tile_of, slice_of, chart_of, frame, places,
+                            tiles, slices, charts_at)  # fmt: skip
         elif phase == 1:
-            _kernels.lay_on_planes(frame, on_planes)
-            for k in range(most):
-                _kernels.share_planes(k, on_planes, places, counts)
+            _kernels.lay_places(most, who, charts, warps, charts_at, frame, moved, places, counts, is_laid, laid_at, laid)
         elif phase == 2:
-            _kernels.locate(9, 8, -1, 0, 1, 1, on_planes, places, counts, tiles, slices, at, between, shares)
+            _kernels.locate(9, 8, -1, 0, 1, 1, 0, laid, places, counts, tiles, slices, at, between, shares)
         elif phase == 3:
             _kernels.fetch(texels, 1, at, around)
         elif phase == 4:
@@ -173,7 +173,7 @@ def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, t
             _kernels.mix_colour(1, 0, 8 * _kernels.B, around, between, weight, channels)
             _kernels.mix_data(1, 1, 2, 12 * _kernels.B, around, between, weight, channels)
             _kernels.mix_data(1, 1, 3, 12 * _kernels.B, around, between, weight, channels)
-            _kernels.mix_normals(1, 1, 0, 1, 12 * _kernels.B, 12 * _kernels.B, around, between, weight, sums)
+            _kernels.mix_normals(1, 0, 0, 1, 12 * _kernels.B, 12 * _kernels.B, around, between, weight, laid, sums)
             _kernels.mix_height(1, heights, weight, sums)
         elif phase == 7:
             _kernels.turn(False, frame, sums)
@@ -185,20 +185,20 @@ def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, t
 def where_time_goes(scene, blender):
     """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
     given = dict(zip(INPUT, blender._input(scene.points, (scene.index, scene.weight), "tangent", SIDE), strict=True))
-    points = tuple(given[name] for name in INPUT[1:5])
-    buffers = tuple(given[name] for name in INPUT[INPUT.index("frame") :] if name not in ("needed",))
-    tables = (given["layers"], given["tile_of"], given["slice_of"])
+    points = tuple(given[name] for name in INPUT[1 : INPUT.index("warps")])
+    buffers = tuple(given[name] for name in INPUT[INPUT.index("frame") :] if name not in ("taps", "pass_place", "pass_plane"))
+    tables = tuple(given[name] for name in ("layers", "tile_of", "slice_of", "chart_of", "charts", "warps"))
     block = [given[n] for n in INPUT[1:] if n not in ("who", "steps")]
     rng, size = np.random.default_rng(0), _kernels.B
     blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
     spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
     for number in blocks:
         count = _kernels.choose_points(int(number), SIDE * SIDE, SIDE, given["who"])
-        _kernels.blend_block(given["who"], count, *block)
+        assert count == size
+        passes = _kernels.blend_block(given["who"], *block)
         most = int((scene.weight[given["who"]] > 0).sum(axis=1).max())
-        passes = int(given["needed"][: 3 * most].astype(bool).sum())
         kept, shares = given["kept"].reshape(-1, size), given["shares"].reshape(-1, size)
-        seen = sum(bool(given["needed"][s]) and bool((kept[s // 3] * shares[s] > 0).any()) for s in range(3 * most))
+        seen = sum(bool((kept[given["pass_place"][s]] * shares[s] > 0).any()) for s in range(passes))
         runs = dict.fromkeys(PHASES, 1) | {"locate": passes, "fetch": passes, "rise": passes, "mix": seen}
         for phase, name in enumerate(PHASES):
             call = (phase, 300, most, given["who"], points, given["layer_index"], given["layer_weight"], tables,

@@ -6,7 +6,7 @@ import numpy as np
 
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 
-PLANE_CUT, HEIGHT_FLOOR = np.float32(0.02), np.float32(0.1)
+PLANE_CUT, HEIGHT_FLOOR, FLATTEST = np.float32(0.02), np.float32(0.1), np.float32(1 / 128)
 
 
 class NumpyBlend:
@@ -57,23 +57,21 @@ class NumpyBlend:
         p, plane, w, which = p[shown], plane[shown], w[shown], which[shown]
         nx, ny, rough, occlusion = self._sample(1, [(i[shown], f[shown]) for i, f in taps], colour=False)
         dx, dy = 2 * nx - 1, 2 * ny - 1
-        dz = np.sqrt(np.maximum(0, 1 - dx * dx - dy * dy))
+        slope = w / np.maximum(np.sqrt(np.maximum(0, 1 - dx * dx - dy * dy)), FLATTEST)
+        dx, dy = dx * slope, dy * slope
 
         def total(values):
             return np.bincount(p, w * values, count).astype(np.float32)
 
         diffuse = np.stack([total(c[shown]) for c in (red, green, blue)], 1)
-        world = np.zeros((count, 3), np.float32)
-        for axis in range(3):
-            on = plane == axis
-            d = [np.bincount(p[on], (w * c)[on], count).astype(np.float32) for c in (dx, dy, dz)]
-            sign = s[:, axis]
-            turned = np.stack(((sign * d[2], d[1], -sign * d[0]), (d[0], sign * d[2], -sign * d[1]),
-                               (sign * d[0], d[1], sign * d[2]))[axis], 1)  # fmt: skip
-            half = n.copy()
-            half[:, axis] += sign
-            along = (turned * half).sum(1) / (1 + np.abs(n[:, axis]))
-            world += turned - half * along[:, None] + n * (2 * d[2])[:, None]
+        # To the right on the planes X, Y and Z is -z, x, x (by side), upwards y, -z (by side), y.
+        side = s[p, plane]
+        is_x, is_y = plane == 0, plane == 1
+        east = np.where(is_x, 0, np.where(is_y, dx, side * dx))
+        up = np.where(is_y, 0, dy)
+        south = np.where(is_x, -side * dx, np.where(is_y, -side * dy, 0))
+        tilt = np.stack([np.bincount(p, c, count).astype(np.float32) for c in (east, up, south)], 1)
+        world = n + tilt - n * (tilt * n).sum(1, keepdims=True)
         t = points.tangent[:, :3]
         b = np.cross(n, t) * points.tangent[:, 3:]
         normal = np.stack([(world * t).sum(1), (world * b).sum(1), (world * n).sum(1)], 1)

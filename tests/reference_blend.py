@@ -23,16 +23,74 @@ def encoded(plain):
     return np.where(plain <= 0.0031308, plain * 12.92, 1.055 * plain ** (1 / 2.4) - 0.055)
 
 
-def bilinear(level, u, v):
-    """(S, S, C) at one u, v, repeating."""
+def folded(i, side, wrap):
+    if wrap == "clamp":
+        return min(max(i, 0), side - 1)
+    if wrap == "mirror":
+        i %= 2 * side
+        return i if i < side else 2 * side - 1 - i
+    return i % side
+
+
+def read_at(level, u, v, wraps=("repeat", "repeat"), nearest=False):
+    """(S, S, C) at one u, v, between four texels or of the nearest."""
     side = level.shape[0]
-    x, y = u * side - 0.5, v * side - 0.5
+    x, y = (turns * side - (0 if nearest else 0.5) for turns in (u, v))
     x0, y0 = int(np.floor(x)), int(np.floor(y))
-    fx, fy = x - x0, y - y0
-    row0, row1, c0, c1 = y0 % side, (y0 + 1) % side, x0 % side, (x0 + 1) % side
+    fx, fy = (0, 0) if nearest else (x - x0, y - y0)
+    c0, c1 = (folded(i, side, wraps[0]) for i in (x0, x0 + 1))
+    row0, row1 = (folded(i, side, wraps[1]) for i in (y0, y0 + 1))
     top = level[row0, c0] * (1 - fx) + level[row0, c1] * fx
     bottom = level[row1, c0] * (1 - fx) + level[row1, c1] * fx
     return top * (1 - fy) + bottom * fy
+
+
+def planes_of(projection, tile, point):
+    """What a projection lays on a point: a list of share, place (metres of u and v), and the gradients of u and v."""
+    position, normal = point["position"], point["normal"]
+    if isinstance(projection, jq.Uv):
+        return [(1.0, point["uv"] * projection.metres, *(point["uv_gradient"] * projection.metres))]
+    if isinstance(projection, (jq.Spherical, jq.Cylindrical)):
+
+        def place(p):
+            x, y, z = p - np.array(projection.centre)
+            around = projection.repeats(tile) * tile * projection.scale[0] / (2 * np.pi)
+            down = projection.radius * np.arccos(y / np.sqrt(x * x + y * y + z * z))
+            return np.array([around * np.arctan2(x, z), down if isinstance(projection, jq.Spherical) else -y])
+
+        step = 1e-6  # gradients by differences, of what does not begin again there
+        turned = [place(position + step * e) - place(position - step * e) for e in np.eye(3)]
+        gradients = np.array(turned).T / (2 * step)
+        return [(1.0, place(position), *gradients)]
+    share = np.array([0.0, 1.0, 0.0])
+    if isinstance(projection, jq.Triplanar):
+        share = np.abs(normal) ** projection.sharpness
+        share = np.maximum(share - 0.02 * share.sum(), 0)
+        share = share / share.sum()
+    elif isinstance(projection, jq.Box):
+        share = np.eye(3)[np.argmax(np.abs(normal))]
+    elif projection.axis in ("x", "z"):
+        share = np.eye(3)["xyz".index(projection.axis)]
+    laid = []
+    for plane in range(3):
+        if share[plane] > 0:
+            right, up, _ = (np.array(a, float) for a in AXES[plane, 1 if normal[plane] >= 0 else -1])
+            laid.append((share[plane], np.array([position @ right, -(position @ up)]), right, -up))
+    return laid
+
+
+def taps_of(projection, filter, steps, texel, levels):
+    """The samples along the footprint: a list of share, metres of u and v from the middle, and level."""
+    filter = projection.filter or filter
+    if filter in ("nearest", "bilinear"):
+        return [(1.0, np.zeros(2), 0.0)]
+    if filter == "trilinear":
+        return [(1.0, np.zeros(2), np.log2(max(np.linalg.norm(steps, axis=1).max(), 1e-10) / texel))]
+    axes, lengths, _ = np.linalg.svd(steps.T)
+    longer, shorter = np.maximum(lengths, 1e-10)
+    count = int(min(projection.anisotropy, max(1, np.ceil(longer / max(shorter, texel) - 1e-3))))
+    level = np.log2(max(longer / count, shorter) / texel)
+    return [(1 / count, axes[:, 0] * longer * ((tap + 0.5) / count - 0.5), level) for tap in range(count)]
 
 
 class Decoded:
@@ -59,17 +117,11 @@ class Decoded:
         return role.value.neutral[component] if where is None else sample[where]
 
 
-def shortest_turn(start, end):
-    """The rotation matrix that takes one unit vector to another along the shortest arc (Rodrigues)."""
-    axis = np.cross(start, end)
-    cross = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])
-    return np.eye(3) + cross + cross @ cross / (1 + start @ end)
-
-
-def blend_point(decoded, arrays, layers, position, normal, tangent, footprint, index, weight, filter, world):
-    """One texel: a dict of role to linear values."""
+def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
+    """One texel: a dict of role to linear values. `point` holds one point of each array of `Points`, in float64."""
     R = jq.MapRole
     tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] for layer in layers)
+    normal, tangent = point["normal"], point["tangent"]
     bitangent = np.cross(normal, tangent[:3]) * tangent[3]
     places = []
     for which, w in zip(index, weight, strict=True):
@@ -78,31 +130,27 @@ def blend_point(decoded, arrays, layers, position, normal, tangent, footprint, i
         layer = layers[which]
         slot = arrays.names.index(layer.swatch)
         tile, relief = arrays.tiles[slot], arrays.reliefs[slot] / tallest_relief
-        if isinstance(layer.projection, jq.Triplanar):
-            share = np.abs(normal) ** layer.projection.sharpness
-            share = np.maximum(share - 0.02 * share.sum(), 0)
-            share = share / share.sum()
-        else:
-            share = np.array([0.0, 1.0, 0.0])
-        samples = []
-        for plane in range(3):
-            if share[plane] <= 0:
-                continue
-            sign = 1 if normal[plane] >= 0 else -1
-            right, up, out = (np.array(a, float) for a in AXES[plane, sign])
-            u, v = position @ right / tile, -(position @ up) / tile
-            if plane == 1:  # seen from above or below: v runs south, or north
-                v = position[2] * sign / tile
-            along_t = footprint[0] * np.sqrt(max(0, 1 - tangent[plane] ** 2))
-            along_b = footprint[1] * np.sqrt(max(0, 1 - bitangent[plane] ** 2))
-            mip = 0.0
-            if filter == "trilinear":
-                mip = np.clip(np.log2(max(along_t, along_b, 1e-10) * arrays.side / tile), 0, len(decoded.levels) - 1)
-            whole = min(int(mip), max(0, len(decoded.levels) - 2))
-            for level, part in ((whole, 1 - (mip - whole)), (whole + 1, mip - whole)):
-                if part > 0:
-                    sample = bilinear(decoded.levels[level][slot], u, v)
-                    samples.append((share[plane] * part, sample, (right, up, out)))
+        lie, samples = layer.projection, []
+        fine = (lie.filter or filter) == "anisotropic"
+        steps = point["steps"] if fine else point["footprint"][:, None] * np.array([tangent[:3], np.cross(normal, tangent[:3])])
+        for share, place, *gradients in planes_of(lie, tile, point):
+            place, gradients = lie.turned @ (place - lie.offset), lie.turned @ np.array(gradients)
+            for part, away, level in taps_of(lie, filter, steps @ gradients.T, tile / arrays.side, decoded.levels):
+                level = np.clip(level, 0, len(decoded.levels) - 1)
+                whole = min(int(level), max(0, len(decoded.levels) - 2))
+                if lie.detail == "cheap":
+                    flat = gradients
+                    if isinstance(lie, jq.Uv):
+                        flat = lie.turned @ np.array([tangent[:3], -bitangent])
+                    flat = flat - np.outer(flat @ normal, normal)
+                    along = flat / np.linalg.norm(flat, axis=1, keepdims=True)
+                else:
+                    along = gradients
+                for mip, mine in ((whole, 1 - (level - whole)), (whole + 1, level - whole)):
+                    if mine > 0:
+                        u, v = (place + away) / tile
+                        sample = read_at(decoded.levels[mip][slot], u, v, lie.wraps, (lie.filter or filter) == "nearest")
+                        samples.append((share * part * mine, sample, along))
         height = sum(s * decoded.value(x, R.HEIGHT) for s, x, _ in samples) * relief
         places.append((w, height, relief, (1 - layer.softness) / max(layer.softness, 1e-6), samples))
     tallness = [w * (height + 0.1) for w, height, *_ in places]
@@ -112,13 +160,15 @@ def blend_point(decoded, arrays, layers, position, normal, tangent, footprint, i
     total = {role: np.zeros(role.value.channels) for role in jq.SURFACE_ROLES}
     detail = np.zeros(3)
     for k, (_, _, relief, _, samples) in zip(kept, places, strict=True):
-        for s, x, (right, up, out) in samples:
+        for s, x, (along_u, along_v) in samples:
             for role in (R.DIFFUSE, R.ROUGHNESS, R.SPECULAR, R.OCCLUSION):
                 total[role] += k * s * np.array([decoded.value(x, role, c) for c in range(role.value.channels)])
             total[R.HEIGHT] += k * s * relief * decoded.value(x, R.HEIGHT)
             nx, ny = (2 * decoded.value(x, R.NORMAL, c) - 1 for c in (0, 1)) if (R.NORMAL, 0) in decoded.channels else (0, 0)
             nz = np.sqrt(max(0, 1 - nx * nx - ny * ny))
-            detail += k * s * shortest_turn(out, normal) @ (nx * right + ny * up + nz * out)
+            # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
+            detail += k * s * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
+    detail = normal + detail - normal * (detail @ normal)
     detail /= np.linalg.norm(detail)
     total[R.NORMAL] = detail if world else np.array([detail @ tangent[:3], detail @ bitangent, detail @ normal])
     return total

@@ -1,5 +1,7 @@
 """The blend agrees with a plain reference, and keeps its promises whatever the block, the thread or the tile."""
 
+from dataclasses import fields, replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -26,7 +28,26 @@ def random_points(rng, count):
     normal = rng.normal(size=(count, 3))
     tangent = np.cross(normal, rng.normal(size=(count, 3)))
     handed = np.column_stack([tangent, rng.choice([-1, 1], count)])
-    return jq.Points.of(rng.uniform(-50, 50, (count, 3)), normal, handed, 2 ** rng.uniform(-7, 2, (count, 2)))
+    points = jq.Points.of(rng.uniform(-50, 50, (count, 3)), normal, handed, 2 ** rng.uniform(-7, 2, (count, 2)),
+                          uv=rng.uniform(-2, 2, (count, 2)), uv_gradient=rng.normal(size=(count, 2, 3)))  # fmt: skip
+    steps = points.true_steps() + np.float32(0.3) * points.true_steps()[:, ::-1]
+    return replace(points, steps=steps)
+
+
+def random_projection(rng):
+    """Any kind, moved, turned, mirrored, stretched, wrapped and read in any way."""
+    pick = lambda *choices: choices[rng.integers(len(choices))]
+    turn = float(rng.uniform(-180, 180))
+    lie = {
+        "offset": tuple(rng.uniform(-3, 3, 2)), "mirror": pick("", "u", "v", "uv"), "scale": tuple(rng.uniform(0.5, 2, 2)),
+        "wrap": pick("repeat", "clamp", "mirror", ("repeat", "mirror")), "detail": pick("exact", "cheap"),
+        "filter": pick(None, "nearest", "bilinear", "trilinear", "anisotropic"), "anisotropy": int(rng.integers(1, 17)),
+    }  # fmt: skip
+    round_ = {**lie, "centre": tuple(rng.uniform(-3, 3, 3)), "radius": float(rng.uniform(0.5, 9)), "rotation": pick(0, 180)}
+    return pick(
+        jq.Triplanar(4, rotation=turn, **lie), jq.Box(rotation=turn, **lie), jq.Uv(metres=1.7, rotation=turn, **lie),
+        jq.Planar(pick("x", "y", "z"), rotation=turn, **lie), jq.Spherical(**round_), jq.Cylindrical(**round_),
+    )  # fmt: skip
 
 
 def random_weights(rng, count, layers, keep):
@@ -36,37 +57,39 @@ def random_weights(rng, count, layers, keep):
 
 
 class TestBlend:
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(
         seed=st.integers(0, 10**6),
-        filter=st.sampled_from(["bilinear", "trilinear"]),
+        filter=st.sampled_from(["nearest", "bilinear", "trilinear", "anisotropic"]),
         space=st.sampled_from(["tangent", "world"]),
         layouts=st.sets(st.sampled_from(LAYOUTS), min_size=1),
         softness=st.sampled_from([0.0, 0.05, 0.4, 1.0]),
+        plain=st.booleans(),
     )
-    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness):
+    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain):
         """Within 1 of 255, for random layers, projections, footprints and arrays."""
         rng = np.random.default_rng(seed)
         count = 3
         swatches = [made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3)) for n in range(count)]
         arrays = jq.pack(swatches, texels=16, layouts=sorted(layouts), threads=1)
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
-        layers = [jq.Layer(f"s{n}", kinds[rng.integers(3)], softness=softness) for n in range(count)]
+        kinds = kinds if plain else [random_projection(rng) for _ in kinds]
+        filter = "trilinear" if filter == "nearest" and plain else filter
+        layers = [jq.Layer(f"s{n}", kinds[n], softness=softness) for n in range(count)]
         points = random_points(rng, 40)
         index, weight = random_weights(rng, 40, count, 3)
         blender = jq.Blender(arrays, layers, filter=filter)
         found = encoded_texels(40)
         blender.blend_into(found, points, (index, weight), normals=space)
-        decoded = Decoded(arrays)
+        decoded, off = Decoded(arrays), 0
         for p in range(40):
+            point = {each.name: getattr(points, each.name)[p].astype(float) for each in fields(points) if each.name != "colour"}
             wanted = stored(blend_point(
-                decoded, arrays, layers, points.position[p].astype(float), points.normal[p].astype(float),
-                points.tangent[p].astype(float), points.footprint[p].astype(float), index[p], weight[p].astype(float),
-                filter, space == "world",
+                decoded, arrays, layers, point, index[p], weight[p].astype(float), filter, space == "world"
             ))  # fmt: skip
-            for role in ROLES:
-                got = getattr(found, role.key)[p] / (257.0 if role is jq.MapRole.HEIGHT else 1.0)
-                assert np.abs(got - wanted[role]).max() <= 1.0, (role, p)
+            stored_values = {r: getattr(found, r.key)[p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ROLES}
+            off += any(np.abs(stored_values[role] - wanted[role]).max() > 1.0 for role in ROLES)
+        assert off <= (0 if plain else 1)  # the nearest texel, a box and the number of samples change at a line
 
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
@@ -259,8 +282,9 @@ def test_the_loops_that_should_run_in_vector_lanes_do():
     if platform.machine() != "x86_64":
         pytest.skip("looks for the registers of x86-64")
     rows = lambda count: np.ones(count * k.B, np.float32)
-    k.share_planes(0, rows(12), rows(5), rows(3))
+    k.share_planes(0, 0, rows(k.LAID_ROWS), rows(k.PLACE_ROWS), rows(3))
+    k.lay_plane(0, 1, np.ones((1, k.CHART_COLUMNS), np.float32), rows(k.FRAME_ROWS), rows(k.MOVED_ROWS), rows(k.LAID_ROWS))
     k.mix_colour(0, 0, 0, np.ones(4 * k.B, np.uint32), rows(2), rows(1), rows(4))
-    for kernel in (k.share_planes, k.mix_colour):
+    for kernel in (k.share_planes, k.lay_plane, k.mix_colour):
         code = next(iter(kernel.inspect_asm().values()))
         assert "mulps" in code, kernel

@@ -17,8 +17,13 @@ if TYPE_CHECKING:
     from jagged_quilt.blend.blender import Blender as Blender
     from jagged_quilt.blend.blender import Texels as Texels
     from jagged_quilt.blend.layer import Layer as Layer
-    from jagged_quilt.blend.layer import Planar as Planar
-    from jagged_quilt.blend.layer import Triplanar as Triplanar
+    from jagged_quilt.blend.projection import Box as Box
+    from jagged_quilt.blend.projection import Cylindrical as Cylindrical
+    from jagged_quilt.blend.projection import Planar as Planar
+    from jagged_quilt.blend.projection import Spherical as Spherical
+    from jagged_quilt.blend.projection import Triplanar as Triplanar
+    from jagged_quilt.blend.projection import Uv as Uv
+    from jagged_quilt.blend.projection import Warp as Warp
     from jagged_quilt.codecs.pixel_formats import PixelFormat as PixelFormat
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
     from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
@@ -100,8 +105,13 @@ _HOME = {
     "Blender": "blend.blender",
     "Texels": "blend.blender",
     "Layer": "blend.layer",
-    "Planar": "blend.layer",
-    "Triplanar": "blend.layer",
+    "Box": "blend.projection",
+    "Cylindrical": "blend.projection",
+    "Planar": "blend.projection",
+    "Spherical": "blend.projection",
+    "Triplanar": "blend.projection",
+    "Uv": "blend.projection",
+    "Warp": "blend.projection",
     "QuiltError": "foundation.errors",
     "QuiltWarning": "foundation.errors",
     "Points": "foundation.points",

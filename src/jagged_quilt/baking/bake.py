@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blender import Blender, EncodedTexels, Filter, NormalSpace
+from jagged_quilt.blend.blender import Blender, EncodedTexels, NormalSpace
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import write_json, written_together
@@ -115,7 +116,8 @@ def bake(
     rows, columns : (int, int), optional
         First and one past the last of the region to bake; everything where not given.
     normals : "tangent" or "world"
-    filter : "trilinear" or "bilinear"
+    filter : "trilinear", "anisotropic", "bilinear" or "nearest"
+        Of layers that do not say.
     block : int
         Texels per piece of work; the result does not depend on it, nor on the number of threads.
 

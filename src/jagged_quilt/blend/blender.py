@@ -15,14 +15,16 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels as k
-from jagged_quilt.blend.layer import Layer, Triplanar, one_each
+from jagged_quilt.blend.charts import Charts, is_plain, layer_code, rigid_frame
+from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.projection import FILTERS, Filter
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.weights.weight_map import Kept
 
-Filter = Literal["bilinear", "trilinear"]
 NormalSpace = Literal["tangent", "world"]
 
 _SOFTEST_CUT = 1e-6
@@ -74,8 +76,12 @@ class Blender:
     arrays : TextureArrays
     layers : sequence of Layer
         From the bottom up, as they were weighed.
-    filter : "trilinear" or "bilinear"
-        Whether mips are chosen by the points' footprints, or the full size is always read.
+    filter : "trilinear", "anisotropic", "bilinear" or "nearest"
+        How texels are read where a layer does not say: with mips chosen by the points' footprints, by several samples along
+        the footprint, or at full size.
+    frame : (4, 4), optional
+        Takes places of the object to places of the world, for layers that are laid on in the object's space; its scale is
+        left out, so that tiles stay true in metres.
 
     Raises
     ------
@@ -83,9 +89,10 @@ class Blender:
         If a layer names a swatch that the arrays do not hold.
     """
 
-    def __init__(self, arrays: TextureArrays, layers: Sequence[Layer], *, filter: Filter = "trilinear") -> None:
-        if filter not in ("bilinear", "trilinear"):
-            raise RangeError(f'filter must be "bilinear" or "trilinear"; got {filter!r}')
+    def __init__(
+        self, arrays: TextureArrays, layers: Sequence[Layer], *, filter: Filter = "trilinear", frame: object | None = None
+    ) -> None:
+        known_name("filter", filter, FILTERS)
         if not layers:
             raise ShapeError("there is no layer to blend; name at least one")
         layers = one_each(layers)
@@ -93,18 +100,33 @@ class Blender:
         slices = [arrays.place_of(layer.swatch) for layer in layers]
         self.tallest_relief = max(arrays.reliefs[s] for s in slices)
         """Metres of relief that height 1 stands for."""
+        tiles = [arrays.tiles[which] for which in slices]
         self._layers = np.array(
-            [_layer_row(layer, arrays, which, self.tallest_relief) for layer, which in zip(layers, slices, strict=True)],
+            [
+                _layer_row(layer, arrays, which, self.tallest_relief, filter)
+                for layer, which in zip(layers, slices, strict=True)
+            ],
             np.float32,
         )
-        self._tile_of = np.array([1 / arrays.tiles[which] for which in slices])
+        self._charts = Charts(np.eye(4) if frame is None else rigid_frame(frame))
+        self._chart_of = np.array(
+            [self._charts.add(layer.projection, tile, filter) for layer, tile in zip(layers, tiles, strict=True)], np.int32
+        )
+        self._chart_table = self._charts.table
+        self._tile_of = np.array([1 / tile for tile in tiles])
+        projections = [layer.projection for layer in layers]
+        self._is_plain = is_plain(projections, filter)
+        self._most_taps = max(
+            each.anisotropy if (each.filter or filter) == "anisotropic" else 1 for each in projections
+        )  # fmt: skip
         used = sorted(set(slices))
         self._slice_of = np.array([used.index(which) for which in slices], np.int32)
         layouts, self._texels = arrays.blend_texels([arrays.names[which] for which in used])
         self._is_colour = np.array([layout.srgb for layout in layouts])
         self._side_bits = arrays.side.bit_length() - 1
         self._slice_count = len(used)
-        self._levels = level_count(arrays.side) if filter == "trilinear" else 1
+        has_mips = any((each.filter or filter) in ("trilinear", "anisotropic") for each in projections)
+        self._levels = level_count(arrays.side) if has_mips else 1
         self._encode = srgb_encode_table()
         self._role_row, self._neutral = _role_rows(layouts)
         self._mixed = _mixed_channels(self._role_row, self._is_colour)
@@ -151,28 +173,62 @@ class Blender:
             target.height, *self._input(points, weights, normals, columns),
         )  # fmt: skip
 
+    def survey(self, points: Points, weights: Kept) -> NDArray[np.float32]:
+        """Return what the kernel goes by at every point for its heaviest layer, (N, SURVEYED); `survey.py` reads it."""
+        self._check(points, weights, 0)
+        out = np.empty((len(points), k.SURVEYED), np.float32)
+        k.survey_points(out, *self._input(points, weights, "world", 0))
+        return out
+
     def _input(self, points: Points, weights: Kept, normals: NormalSpace, columns: int) -> tuple[Any, ...]:
         """What every kernel takes, and this thread's buffers."""
         index, weight = (np.ascontiguousarray(each) for each in weights)
         return (
-            columns, points.position, points.normal, points.tangent, points.footprint, index, weight,
-            self._layers, self._tile_of, self._slice_of, self._texels, self._is_colour, self._side_bits, self._slice_count,
-            self._levels, self._role_row, self._mixed, self._neutral, _is_world(normals), *self._scratch_for(weight.shape[1]),
+            columns, points.position, points.normal, points.tangent, points.footprint, *self._own_coordinates(points),
+            self._true_steps(points), self._charts.moves(points), index, weight, self._layers, self._tile_of, self._slice_of,
+            self._chart_of, self._chart_table, self._texels, self._is_colour, self._side_bits, self._slice_count,
+            self._levels, self._is_plain, self._role_row, self._mixed, self._neutral, _is_world(normals),
+            *self._scratch_for(weight.shape[1]),
         )  # fmt: skip
+
+    def _own_coordinates(self, points: Points) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """The uv of the points and its gradients, (N, 2) and (N, 6); none where no layer is laid on by them."""
+        if not self._charts.need_uv:
+            return np.empty((0, 2), np.float32), np.empty((0, 6), np.float32)
+        if points.uv is None:
+            raise ShapeError("a layer is laid on by uv, and these points have none; unwrap the mesh, or use triplanar")
+        gradients = points.uv_gradient
+        if gradients is None:  # as if they were metres along the tangent and against the bitangent
+            along = points.tangent[:, :3]
+            gradients = np.stack([along, -np.cross(points.normal, along) * points.tangent[:, 3:]], axis=1)
+        return points.uv, np.ascontiguousarray(gradients.reshape(-1, 6), np.float32)
+
+    def _true_steps(self, points: Points) -> NDArray[np.float32]:
+        """The steps to the next texels, (N, 6); none where no layer is read along them."""
+        if not self._charts.need_true_steps:
+            return np.empty((0, 6), np.float32)
+        return np.ascontiguousarray(points.true_steps().reshape(-1, 6), np.float32)
 
     def _scratch_for(self, most: int) -> tuple[Any, ...]:
         """This thread's buffers, for `most` layers at a texel."""
         if getattr(self._scratch, "most", 0) < most:
-            arrays, passes = len(self._is_colour), 3 * most * (2 if self._levels > 1 else 1)
+            arrays, passes = len(self._is_colour), 3 * most * (2 if self._levels > 1 else 1) * self._most_taps
+            charts = len(self._chart_table)
             rows = {  # name: (rows of k.B lanes, type)
                 "who": (1, np.int64),
                 "frame": (k.FRAME_ROWS, np.float32),
-                "on_planes": (k.PLANE_ROWS, np.float32),
+                "moved": (k.MOVED_ROWS, np.float32),
                 "places": (k.PLACE_ROWS * most, np.float32),
                 "counts": (3 * most, np.float32),
+                "taps": (3 * most, np.float32),
                 "tiles": (most, np.float64),
                 "slices": (most, np.int32),
-                "needed": (most, np.int32),
+                "charts_at": (most, np.int32),
+                "is_laid": (-(-charts // k.B), np.int32),
+                "laid_at": (most, np.int64),
+                "laid": (k.LAID_ROWS * (charts + most), np.float32),
+                "pass_place": (-(-passes // k.B), np.int32),
+                "pass_plane": (-(-passes // k.B), np.int32),
                 "at": (4, np.int32),
                 "around": (4 * arrays * passes, np.uint32),
                 "between": (2 * passes, np.float32),
@@ -205,14 +261,14 @@ class Blender:
                              f"point {bad} has {weight[bad].tolist()} of {index[bad].tolist()}")  # fmt: skip
 
 
-def _layer_row(layer: Layer, arrays: TextureArrays, which: int, tallest: float) -> tuple[float, ...]:
+def _layer_row(layer: Layer, arrays: TextureArrays, which: int, tallest: float, filter: Filter) -> tuple[float, ...]:
     """One row of the kernel's table of layers."""
     softness = max(layer.softness, _SOFTEST_CUT)
     return (
         (1 - softness) / softness,
         arrays.reliefs[which] / tallest,
         math.log2(arrays.side / arrays.tiles[which]),
-        layer.projection.sharpness if isinstance(layer.projection, Triplanar) else 0.0,
+        *layer_code(layer.projection, filter),
     )
 
 

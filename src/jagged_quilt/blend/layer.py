@@ -5,33 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from jagged_quilt.blend.projection import Planar, Projection
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.weights.medley import Medley
 
-
-@dataclass(frozen=True, slots=True)
-class Planar:
-    """Laid on from above: u runs east, v runs south."""
-
-
-@dataclass(frozen=True, slots=True)
-class Triplanar:
-    """Laid on from the three axes of the world, each side as one would read it from outside.
-
-    Attributes
-    ----------
-    sharpness : float
-        1 - 64: how fast one axis hands over to the next.
-    """
-
-    sharpness: float = 4.0
-
-    def __post_init__(self) -> None:
-        number_in("sharpness", self.sharpness, 1, 64)
-
-
-Projection = Planar | Triplanar
+_FROM_ABOVE = Planar()
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +21,8 @@ class Layer:
     ----------
     swatch : str
         The name of a swatch in the arrays; with a medley, only what to call the layer.
-    projection : Planar or Triplanar
+    projection : Projection
+        Planar, Triplanar, Box, Spherical, Cylindrical or Uv.
     softness : float
         Where layers meet, 0 cuts hard at the taller one and 1 leaves the weights as they came.
     mask : Mask or None
@@ -54,7 +34,7 @@ class Layer:
     """
 
     swatch: str
-    projection: Projection = Planar()
+    projection: Projection = _FROM_ABOVE
     softness: float = 0.3
     mask: Mask | None = None
     label: str = ""

@@ -31,6 +31,11 @@ class Points:
         Metres of surface, along the tangent and along the bitangent, that one output texel or pixel covers.
     colour : (N, 4) float32 or None
         Vertex colours, 0..1, where the surface has them.
+    uv_gradient : (N, 2, 3) float32 or None
+        How u and v grow over the surface, in the world, 1/m.
+    steps : (N, 2, 3) float32 or None
+        Metres, world: the ways to the next texel or pixel to the right and below, where they are not those of the footprint
+        along the tangent and the bitangent. Anisotropic filters read along them.
     """
 
     position: NDArray[np.float32]
@@ -39,22 +44,32 @@ class Points:
     footprint: NDArray[np.float32]
     uv: NDArray[np.float32] | None = None
     colour: NDArray[np.float32] | None = None
+    uv_gradient: NDArray[np.float32] | None = None
+    steps: NDArray[np.float32] | None = None
 
     def __len__(self) -> int:
         return int(self.position.shape[0])
 
     def __getitem__(self, part: slice | NDArray[np.bool_] | NDArray[np.intp]) -> Points:
         """Return some of the points; a slice shares memory with this block."""
-        uv = None if self.uv is None else self.uv[part]
-        colour = None if self.colour is None else self.colour[part]
-        return Points(position=self.position[part], normal=self.normal[part], tangent=self.tangent[part],
-                      footprint=self.footprint[part], uv=uv, colour=colour)  # fmt: skip
+        some: dict[str, Any] = {}
+        for each in fields(self):
+            array = getattr(self, each.name)
+            some[each.name] = None if array is None else array[part]
+        return Points(**some)
+
+    def true_steps(self) -> NDArray[np.float32]:
+        """Return the ways to the next texel to the right and below, (N, 2, 3)."""
+        if self.steps is not None:
+            return self.steps
+        tangent = self.tangent[:, :3]
+        return np.stack([tangent * self.footprint[:, :1], np.cross(self.normal, tangent) * self.footprint[:, 1:]], axis=1)
 
     @classmethod
     def joined(cls, parts: Sequence[Points]) -> Points:
         """Return the points of several parts (the meshes of one thing) as one block, in order.
 
-        What not all of them have, uv or colour, the whole does not have.
+        What not all of them have, as uv or colour, the whole does not have.
         """
         if not parts:
             raise ShapeError("there is no part to join; name at least one")
@@ -73,6 +88,7 @@ class Points:
         footprint: object = 1.0,
         uv: object | None = None,
         colour: object | None = None,
+        uv_gradient: object | None = None,
     ) -> Points:
         """Make points from anything array-like, checked, copied, and with normals and tangents made unit.
 
@@ -86,6 +102,8 @@ class Points:
         uv : (N, 2), optional
         colour : (N, 4), optional
             0..1.
+        uv_gradient : (N, 2, 3), optional
+            1/m, world; where it is not given, uv counts as metres along the tangent and against the bitangent.
 
         Raises
         ------
@@ -115,6 +133,7 @@ class Points:
             footprint=sides,
             uv=None if uv is None else finite_array("uv", uv, (count, 2)),
             colour=None if colour is None else finite_array("colour", colour, (count, 4)),
+            uv_gradient=None if uv_gradient is None else finite_array("uv_gradient", uv_gradient, (count, 2, 3)),
         )
 
 

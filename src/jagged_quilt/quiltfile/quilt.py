@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
-from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError

@@ -6,7 +6,8 @@ import numpy as np
 
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.baking.bake import bake
-from jagged_quilt.blend.layer import Layer, Triplanar
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend.layer import Layer, Planar, Projection, Triplanar
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.show.board import FAINT, Board

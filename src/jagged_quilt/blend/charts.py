@@ -1,0 +1,210 @@
+"""Charts: the ways in which the layers of a blend lie on a surface, as a table for the kernel."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.blend import _kernels as k
+from jagged_quilt.blend.projection import (
+    WRAPS,
+    Box,
+    Cylindrical,
+    Filter,
+    Planar,
+    Projection,
+    Round,
+    Spherical,
+    Triplanar,
+    Uv,
+    Warp,
+    _unit_axis,
+)
+from jagged_quilt.foundation.checks import finite_array
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.noise import noise_at
+from jagged_quilt.foundation.points import Points
+
+_FILTER_CODES: dict[Filter, int] = {
+    "nearest": k.NEAREST, "bilinear": k.BILINEAR, "trilinear": k.TRILINEAR, "anisotropic": k.ANISOTROPIC
+}  # fmt: skip
+_WRAP_CODES = dict(zip(WRAPS, (k.REPEAT, k.CLAMP, k.MIRROR), strict=True))
+_NOWHERE = 2.0  # above any cosine
+_STEP = 1 / 64  # of a warp's size: how far apart its slope is measured
+
+
+@dataclass
+class Charts:
+    """The charts of some layers, each kept once.
+
+    Parameters
+    ----------
+    frame : (4, 4)
+        Takes places of the object to places of the world; its axes must be unit.
+
+    Attributes
+    ----------
+    rows : list of (CHART_COLUMNS,)
+    warps : list of Warp
+    """
+
+    frame: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
+    rows: list[NDArray[np.float32]] = field(default_factory=list)
+    warps: list[Warp] = field(default_factory=list)
+
+    def add(self, projection: Projection, tile: float, filter: Filter) -> int:
+        """Return the number of the chart on which a projection lies, a new one if it is the first of its kind."""
+        row = np.zeros(k.CHART_COLUMNS, np.float32)
+        row[k.KIND], row[k.PLANES] = _kind(projection), _planes(projection)
+        axes, origin = self._axes(projection)
+        row[k.AXES : k.AXES + 9], row[k.ORIGIN : k.ORIGIN + 3] = axes.ravel(), origin
+        row[k.OFFSET : k.OFFSET + 2] = projection.offset
+        row[k.TURN : k.TURN + 4] = projection.turned.ravel()
+        row[k.WARP] = -1 if projection.warp is None else self._warp(projection.warp)
+        row[k.CHEAP] = projection.detail == "cheap"
+        row[k.FINE] = (projection.filter or filter) == "anisotropic"
+        row[k.SLOPE_FROM] = row[k.SLOPE_TO] = _NOWHERE
+        if isinstance(projection, Uv):
+            row[k.RADIUS] = projection.metres
+        if isinstance(projection, Round):
+            row[k.RADIUS] = projection.radius
+            exact = projection.repeats(tile) * tile * projection.scale[0]
+            row[k.AROUND] = exact / (2 * np.pi * projection.radius)
+        if isinstance(projection, Triplanar) and projection.above > 0:
+            row[k.SLOPE_FROM] = np.cos(np.radians(projection.above))
+            row[k.SLOPE_TO] = np.cos(np.radians(min(90.0, projection.above + projection.above_fade)))
+        if isinstance(projection, Triplanar) and projection.eye is not None and projection.beyond > 0:
+            row[k.EYE : k.EYE + 3] = projection.eye
+            row[k.NEAR], row[k.FAR] = projection.beyond, projection.beyond + projection.beyond_fade
+        for number, known in enumerate(self.rows):
+            if np.array_equal(np.delete(known, k.PLANES), np.delete(row, k.PLANES)):
+                known[k.PLANES] = int(known[k.PLANES]) | int(row[k.PLANES])
+                return number
+        self.rows.append(row)
+        return len(self.rows) - 1
+
+    @property
+    def table(self) -> NDArray[np.float32]:
+        """The charts, (C, CHART_COLUMNS)."""
+        return np.stack(self.rows)
+
+    @property
+    def need_uv(self) -> bool:
+        """Whether a chart goes by the surface's own coordinates."""
+        return any(row[k.KIND] == k.UV_CHART for row in self.rows)
+
+    @property
+    def need_true_steps(self) -> bool:
+        """Whether a chart is read along the footprint's own axes."""
+        return any(row[k.FINE] > 0 for row in self.rows)
+
+    def moves(self, points: Points) -> NDArray[np.float32]:
+        """Return how every warp moves the points, (W, N, 9): metres, and metres for a metre along tangent and bitangent."""
+        out = np.zeros((max(1, len(self.warps)), len(points) if self.warps else 0, 9), np.float32)
+        for warp, moved in zip(self.warps, out, strict=False):
+            step = np.float32(warp.size * _STEP)
+            tangent = points.tangent[:, :3]
+            there = points.position + step * tangent, points.position + step * np.cross(points.normal, tangent)
+            moved[:, :3] = _moved(warp, points.position)
+            moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
+        return out
+
+    def _warp(self, warp: Warp) -> int:
+        if warp not in self.warps:
+            self.warps.append(warp)
+        return self.warps.index(warp)
+
+    def _axes(self, projection: Projection) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """The axes of a chart in the world, one a row, and its origin."""
+        if isinstance(projection, Uv):
+            return np.eye(3), np.zeros(3)
+        axes, origin = np.eye(3), np.zeros(3)
+        if isinstance(projection, Planar):
+            axes = _seen_along(_unit_axis(projection.axis))
+        if isinstance(projection, Round):
+            axes, origin = _standing(_unit_axis(projection.axis)), np.array(projection.centre, np.float64)
+        if projection.space == "object":
+            return axes @ self.frame[:3, :3].T, self.frame[:3, :3] @ origin + self.frame[:3, 3]
+        return axes, origin
+
+
+def layer_code(projection: Projection, filter: Filter) -> tuple[float, float, float]:
+    """Return the SHARPNESS, LOOKS and MOST_TAPS of a layer."""
+    wrap_u, wrap_v = projection.wraps
+    code = _WRAP_CODES[wrap_u] + 4 * _WRAP_CODES[wrap_v] + 16 * _FILTER_CODES[projection.filter or filter]
+    sharpness = k.ONLY_Y
+    if isinstance(projection, Triplanar):
+        sharpness = projection.sharpness
+    elif isinstance(projection, Box):
+        sharpness = k.FACED_MOST
+    elif isinstance(projection, Planar) and _planes(projection) == 4:
+        sharpness = k.ONLY_Z
+    return sharpness, float(code), float(projection.anisotropy)
+
+
+def is_plain(projections: Sequence[Projection], filter: Filter) -> bool:
+    """Whether all layers repeat, and are read by the same one of the two plain filters."""
+    return filter in ("bilinear", "trilinear") and all(
+        each.wraps == ("repeat", "repeat") and each.filter in (None, filter) for each in projections
+    )
+
+
+def rigid_frame(matrix: object) -> NDArray[np.float64]:
+    """Return the turn and the place of a transform without its scale, so that metres stay metres, (4, 4).
+
+    The turn is that of the polar decomposition; a mirrored object keeps a frame that is not, so that text stays readable.
+
+    Raises `ShapeError` or `RangeError` if it is no (4, 4) of finite numbers, or flattens the object.
+    """
+    given = finite_array("frame", matrix, (4, 4)).astype(np.float64)
+    left, strengths, right = np.linalg.svd(given[:3, :3])
+    if strengths.min() < 1e-9 * max(1e-30, strengths.max()):
+        raise RangeError("frame must not flatten the object: one of its axes has no length")
+    turn = left @ right
+    out = np.eye(4)
+    out[:3, :3] = turn * np.sign(np.linalg.det(turn))
+    out[:3, 3] = given[:3, 3]
+    return out
+
+
+def _moved(warp: Warp, places: NDArray[np.float32]) -> NDArray[np.float32]:
+    ways = [noise_at(places, size=warp.size, octaves=3, seed=warp.seed + 101 * axis) for axis in range(3)]
+    return (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * warp.by)
+
+
+def _kind(projection: Projection) -> int:
+    kinds: dict[type, int] = {Uv: k.UV_CHART, Spherical: k.SPHERE_CHART, Cylindrical: k.TUBE_CHART}
+    return kinds.get(type(projection), k.FLAT_CHART)
+
+
+def _planes(projection: Projection) -> int:
+    """A bit for each plane that a projection uses: X 1, Y 2, Z 4."""
+    if isinstance(projection, (Triplanar, Box)):
+        return 7
+    if isinstance(projection, Planar) and abs(_unit_axis(projection.axis)[1]) < 0.7071:
+        return 4
+    return 2
+
+
+def _seen_along(axis: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Axes of a chart that is seen along `axis`, from its plane Y for upright axes and from its plane Z for others, so that
+    the pattern's top is north, or up."""
+    if abs(axis[1]) >= 0.7071:
+        axis = axis if axis[1] > 0 else -axis
+        south = np.array([0.0, 0.0, 1.0]) - axis * axis[2]
+        south /= np.linalg.norm(south)
+        return np.stack([np.cross(axis, south), axis, south])
+    up = np.array([0.0, 1.0, 0.0]) - axis * axis[1]
+    up /= np.linalg.norm(up)
+    return np.stack([np.cross(up, axis), up, axis])
+
+
+def _standing(axis: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Axes of a chart whose Y is `axis` and whose Z is as near as can be to world +Z (or, where the axis is that, to -Y)."""
+    ahead = np.array([0.0, 0.0, 1.0]) if abs(axis[2]) < 0.999 else np.array([0.0, -1.0, 0.0])
+    ahead = ahead - axis * (ahead @ axis)
+    ahead /= np.linalg.norm(ahead)
+    return np.stack([np.cross(axis, ahead), axis, ahead])
