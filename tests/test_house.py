@@ -18,14 +18,15 @@ BELOW = {
     "codecs": {"foundation"},
     "maps": {"foundation", "codecs"},
     "arrays": {"foundation", "codecs", "maps"},
-    "surfaces": {"foundation", "maps"},
+    "meshes": {"foundation", "maps"},
+    "surfaces": {"foundation", "maps", "meshes"},
     "masks": {"foundation", "maps"},
     "weights": {"foundation", "maps", "masks"},
     "blend": {"foundation", "maps", "arrays", "masks", "weights"},
-    "baking": {"foundation", "maps", "arrays", "surfaces", "weights", "blend"},
-    "show": {"foundation", "maps", "arrays", "surfaces", "masks", "weights", "blend"},
-    "quiltfile": {"foundation", "codecs", "maps", "arrays", "surfaces", "masks", "weights", "blend", "baking", "show"},
-    "demo": {"foundation", "maps", "quiltfile"},
+    "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "weights", "blend"},
+    "show": {"foundation", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend"},
+    "quiltfile": {"foundation", "codecs", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "baking", "show"},
+    "demo": {"foundation", "maps", "meshes", "quiltfile"},
 }
 BELOW["cli"] = {*BELOW}
 CORE = set(BELOW) - {"quiltfile", "demo", "cli"}

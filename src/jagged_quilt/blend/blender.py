@@ -18,7 +18,7 @@ from jagged_quilt.blend import _kernels as k
 from jagged_quilt.blend.charts import Charts, is_plain, layer_code, rigid_frame
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import FILTERS, Filter
-from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
@@ -82,6 +82,8 @@ class Blender:
     frame : (4, 4), optional
         Takes places of the object to places of the world, for layers that are laid on in the object's space; its scale is
         left out, so that tiles stay true in metres.
+    relief : float, optional
+        Metres of relief that height 1 stands for; those of the tallest swatch where it is not given.
 
     Raises
     ------
@@ -90,15 +92,16 @@ class Blender:
     """
 
     def __init__(
-        self, arrays: TextureArrays, layers: Sequence[Layer], *, filter: Filter = "trilinear", frame: object | None = None
-    ) -> None:
+        self, arrays: TextureArrays, layers: Sequence[Layer], *, filter: Filter = "trilinear", frame: object | None = None,
+        relief: float | None = None,
+    ) -> None:  # fmt: skip
         known_name("filter", filter, FILTERS)
         if not layers:
             raise ShapeError("there is no layer to blend; name at least one")
         layers = one_each(layers)
         self._layer_count = len(layers)
         slices = [arrays.place_of(layer.swatch) for layer in layers]
-        self.tallest_relief = max(arrays.reliefs[s] for s in slices)
+        self.tallest_relief = max(arrays.reliefs[s] for s in slices) if relief is None else positive("relief", relief, "m")
         """Metres of relief that height 1 stands for."""
         tiles = [arrays.tiles[which] for which in slices]
         self._layers = np.array(

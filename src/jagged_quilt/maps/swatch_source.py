@@ -81,6 +81,8 @@ class SwatchSource:
         Whether maps that do not repeat are laid out mirrored, two by two; the tile then covers twice as many metres.
     fit : "stretch" or "repeat"
         What becomes of maps that are not square: stretched to one, or repeated along the shorter side.
+    names_tell : bool
+        Whether files that no rule names play the role that their names tell; not where several materials share a folder.
     """
 
     name: str
@@ -90,12 +92,15 @@ class SwatchSource:
     rules: Sequence[MapRule] = ()
     seams: Seams = "keep"
     fit: Fit = "stretch"
+    names_tell: bool = True
 
     @cached_property
     def files(self) -> tuple[Path, ...]:
         """The image files in the folder; raise `FileError` if there is no such folder."""
         if not self.folder.is_dir():
             raise FileError(f"{self.folder}: there is no such swatch folder")
+        if not self.names_tell:
+            return ()
         return tuple(sorted(p for p in self.folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")))
 
     @cached_property

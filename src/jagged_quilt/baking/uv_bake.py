@@ -1,0 +1,166 @@
+"""Baking into the texture layout of a mesh."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.baking.bake import BakedMaps
+from jagged_quilt.blend.blender import Blender, EncodedTexels, NormalSpace
+from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.projection import Filter
+from jagged_quilt.foundation.checks import whole_number_in
+from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.surface import MeshSurface
+from jagged_quilt.meshes.uv_layout import UvLayout, grow_by, nearest_covered
+from jagged_quilt.weights.weigher import Weigher
+
+_TEXELS_AT_ONCE = 1 << 16
+_STORED = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION, MapRole.HEIGHT)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class MeshBake:
+    """The maps of a mesh, and what became of its layout.
+
+    Attributes
+    ----------
+    maps : BakedMaps
+    covered : (H, W) bool
+        The texels that a triangle touches.
+    overlaps : int
+        How many texels have their centre in more than one triangle: the first part, and its first triangle, is baked.
+    overlap_parts : tuple of (str, str)
+        Pairs of parts that lie on each other.
+    without_extent : int
+        Triangles without extent in uv, which have no texel.
+    padding : int
+        Texels that the covered ones were grown by.
+    """
+
+    maps: BakedMaps
+    covered: NDArray[np.bool_]
+    overlaps: int
+    overlap_parts: tuple[tuple[str, str], ...]
+    without_extent: int
+    padding: int
+
+
+def bake_mesh(
+    mesh: Mesh,
+    layers: Sequence[Layer] | Mapping[str, Sequence[Layer]],
+    arrays: TextureArrays,
+    weights: Weigher | Mapping[str, Weigher] | None = None,
+    *,
+    texels: int | tuple[int, int] = 1024,
+    padding: int = 16,
+    normals: NormalSpace = "tangent",
+    filter: Filter = "trilinear",
+    threads: int | None = None,
+    progress: Progress = silent,
+) -> MeshBake:
+    """Blend layers over a mesh into one set of images by its uv; for several images bake `mesh.part(name)` each.
+
+    Parameters
+    ----------
+    layers : sequence of Layer, or mapping of part to such
+        From the bottom up; each part may have its own.
+    weights : Weigher, or mapping of part to such, optional
+        The masks of the layers answer where it is not given.
+    texels : int or (int, int)
+        Along each side, or rows and columns.
+    padding : int
+        Texels by which covered ones are grown outwards, so that no background bleeds in; 2^m keeps it out of m mips.
+    normals : "tangent" or "world"
+        Against the mesh's own tangents (interpolated, made square to the normal), or in the world.
+
+    Raises
+    ------
+    QuiltError
+        If the uv cannot be baked into, or layers, arrays and parts do not fit each other.
+    """
+    padding = whole_number_in("padding", padding, 0, 1 << 14)
+    by_part = _by_part(mesh, layers)
+    shown = [one for own in by_part.values() for one in one_each(own)]
+    tallest = max(arrays.reliefs[arrays.place_of(layer.swatch)] for layer in shown)
+    surface = MeshSurface(mesh)
+    height, width = (texels, texels) if isinstance(texels, int) else texels
+    flat = {role: np.zeros((height * width, role.value.channels), np.uint16 if role is MapRole.HEIGHT else np.uint8)
+            for role in _STORED}  # fmt: skip
+    layout = UvLayout(mesh, (height, width))
+    covered = np.zeros((height, width), bool)
+    lasts = np.array([part.last for part in mesh.parts])
+    blenders = [Blender(arrays, by_part[part.name], filter=filter, frame=part.frame, relief=tallest) for part in mesh.parts]
+    weighers = [_weigher(part.name, by_part[part.name], weights, surface) for part in mesh.parts]
+    found: list[tuple[int, tuple[int, int]]] = []
+
+    def bake_rows(first: int) -> None:
+        piece = layout.piece(first, min(first + step, height))
+        covered.reshape(-1)[piece.texels] = True
+        if piece.clash is not None:
+            found.append((piece.overlaps, piece.clash))
+        part_of = np.searchsorted(lasts, piece.triangles, side="right")
+        points = layout.points(piece)
+        for number in np.unique(part_of):
+            own = np.flatnonzero(part_of == number)
+            mine = points if len(own) == len(points) else points[own]
+            target = _empty_texels(len(mine))
+            blenders[number].blend_into(target, mine, weighers[number].at(mine), normals=normals)
+            for role in _STORED:
+                flat[role][piece.texels[own]] = getattr(target, role.key).reshape(len(mine), -1)
+
+    step = max(1, _TEXELS_AT_ONCE // width)
+    work_through(range(0, height, step), bake_rows, threads=threads, step="baking the mesh", progress=progress)
+    overlaps, without_extent = sum(count for count, _ in found), layout.without_extent
+    names = mesh.part_names
+    clashes = {(names[int(np.searchsorted(lasts, a, side="right"))], names[int(np.searchsorted(lasts, b, side="right"))])
+               for _, (a, b) in found}  # fmt: skip
+    nearest = nearest_covered(covered)
+    for role in _STORED:
+        grow_by(nearest, covered, padding, flat[role])
+    _tell(overlaps, clashes, without_extent)
+    shaped = {role.key: flat[role].reshape((height, width, 3) if role.value.channels == 3 else (height, width))
+              for role in _STORED}  # fmt: skip
+    maps = BakedMaps(**shaped, relief=tallest, normals=normals)
+    return MeshBake(maps=maps, covered=covered, overlaps=overlaps, overlap_parts=tuple(sorted(clashes)),
+                    without_extent=without_extent, padding=padding)  # fmt: skip
+
+
+def _by_part(mesh: Mesh, layers: Sequence[Layer] | Mapping[str, Sequence[Layer]]) -> dict[str, Sequence[Layer]]:
+    if not isinstance(layers, Mapping):
+        return dict.fromkeys(mesh.part_names, layers)
+    if set(layers) != set(mesh.part_names):
+        raise ShapeError(f"layers are needed for each of the parts {list(mesh.part_names)}; got them for {list(layers)}")
+    return dict(layers)
+
+
+def _weigher(
+    part: str, layers: Sequence[Layer], weights: Weigher | Mapping[str, Weigher] | None, surface: MeshSurface
+) -> Weigher:
+    if weights is None:
+        return Weigher(layers, surface)
+    return weights[part] if isinstance(weights, Mapping) else weights
+
+
+def _empty_texels(count: int) -> EncodedTexels:
+    three = [np.empty((count, 3), np.uint8) for _ in range(3)]
+    one = [np.empty(count, np.uint8) for _ in range(2)]
+    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.empty(count, np.uint16))
+
+
+def _tell(overlaps: int, clashes: set[tuple[str, str]], without_extent: int) -> None:
+    if overlaps:
+        pairs = ", ".join(f'"{a}" on "{b}"' if a != b else f'"{a}" on itself' for a, b in sorted(clashes))
+        warnings.warn(f"{overlaps} texels lie in more than one triangle of the layout ({pairs}); the first is baked",
+                      QuiltWarning, stacklevel=3)  # fmt: skip
+    if without_extent:
+        warnings.warn(f"{without_extent} triangles have no extent in uv, and so no texel", QuiltWarning, stacklevel=3)
