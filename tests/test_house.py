@@ -25,9 +25,9 @@ BELOW = {
     "blend": {"foundation", "maps", "arrays", "masks", "weights"},
     "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "weights", "blend"},
     "show": {"foundation", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend"},
-    "quiltfile": {"foundation", "codecs", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "baking", "show"},
     "demo": {"foundation", "maps", "meshes", "quiltfile"},
 }
+BELOW["quiltfile"] = {*BELOW} - {"demo"}
 BELOW["cli"] = {*BELOW}
 CORE = set(BELOW) - {"quiltfile", "demo", "cli"}
 
@@ -79,12 +79,12 @@ def test_an_example_runs_and_ends_in_a_picture(example, saltworks, tmp_path):
 
 class TestPictures:
     def test_triplanar_stretches_the_risers_less(self, saltworks):
-        from jagged_quilt.show.riser import stretch_planar, stretch_triplanar
+        from jagged_quilt.show.riser import stretch_of
 
         points = jq.read_quilt(saltworks).terrain.points((512, 512))
         steep = points[points.normal[:, 1] < np.cos(np.pi / 4)]
-        assert np.percentile(stretch_planar(steep), 99) > 3
-        assert np.percentile(stretch_triplanar(steep), 99) < 1.8
+        assert np.percentile(stretch_of(steep, jq.Planar()), 99) > 3
+        assert np.percentile(stretch_of(steep, jq.Triplanar(4)), 99) < 1.8
 
     def test_sheets_take_more_than_fits_on_one(self):
         from conftest import made_swatch

@@ -67,8 +67,10 @@ class BakedMaps:
         """Bytes of all maps together."""
         return sum(self[role].nbytes for role in SURFACE_ROLES)
 
-    def save(self, folder: Path | str, stamp: str = "", progress: Progress = silent) -> list[Path]:
-        """Write one PNG per role and a manifest; return the files."""
+    def save(
+        self, folder: Path | str, stamp: str = "", progress: Progress = silent, facts: dict[str, Any] | None = None
+    ) -> list[Path]:  # fmt: skip
+        """Write one PNG per role and a manifest, with any other `facts` in it; return the files."""
         folder = Path(folder)
         names = {role: f"{role.key}.png" for role in SURFACE_ROLES}
         manifest = {
@@ -77,6 +79,7 @@ class BakedMaps:
             "relief_metres": self.relief,
             "normals": self.normals,
             "maps": {role.key: name for role, name in names.items()},
+            **(facts or {}),
         }
         with written_together(folder) as stage:
             work_through(

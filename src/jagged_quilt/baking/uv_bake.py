@@ -5,6 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,6 +54,13 @@ class MeshBake:
     overlap_parts: tuple[tuple[str, str], ...]
     without_extent: int
     padding: int
+
+    def save(self, folder: Path | str, stamp: str = "", progress: Progress = silent) -> list[Path]:
+        """Write one PNG per role and a manifest with what became of the layout; return the files."""
+        facts = {"covered": round(float(self.covered.mean()), 6), "overlaps": self.overlaps,
+                 "overlap_parts": [list(pair) for pair in self.overlap_parts], "without_extent": self.without_extent,
+                 "padding": self.padding}  # fmt: skip
+        return self.maps.save(folder, stamp, progress, facts)
 
 
 def bake_mesh(

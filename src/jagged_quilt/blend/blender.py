@@ -18,6 +18,7 @@ from jagged_quilt.blend import _kernels as k
 from jagged_quilt.blend.charts import Charts, is_plain, layer_code, rigid_frame
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import FILTERS, Filter
+from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import RangeError, ShapeError
@@ -176,12 +177,13 @@ class Blender:
             target.height, *self._input(points, weights, normals, columns),
         )  # fmt: skip
 
-    def survey(self, points: Points, weights: Kept) -> NDArray[np.float32]:
-        """Return what the kernel goes by at every point for its heaviest layer, (N, SURVEYED); `survey.py` reads it."""
+    def survey(self, points: Points, weights: Kept) -> Survey:
+        """Return what the blend goes by at points: how textures lie there, how dense and how stretched."""
         self._check(points, weights, 0)
         out = np.empty((len(points), k.SURVEYED), np.float32)
         k.survey_points(out, *self._input(points, weights, "world", 0))
-        return out
+        heaviest = np.take_along_axis(weights[0], np.argmax(weights[1], axis=1)[:, None], axis=1)[:, 0]
+        return Survey.of(out, points, self._tile_of[heaviest], 1 << self._side_bits)
 
     def _input(self, points: Points, weights: Kept, normals: NormalSpace, columns: int) -> tuple[Any, ...]:
         """What every kernel takes, and this thread's buffers."""

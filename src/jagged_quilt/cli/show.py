@@ -23,7 +23,22 @@ if TYPE_CHECKING:
 @click.option("--maps", "chosen", flag_value="maps", multiple=True, help="Draw the baked maps.")
 @click.option("--view", "chosen", flag_value="view", multiple=True, help="Draw the lit terrain.")
 @click.option("--audit", "chosen", flag_value="audit", multiple=True, help="Draw what examining each swatch found.")
+@click.option(
+    "--meshes", "chosen", flag_value="meshes", multiple=True, help="Draw each mesh: lit, gridded, stretch, triangles."
+)
 @click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
+@click.option(
+    "--debug", "kinds", multiple=True, metavar="KIND",
+    help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane.",
+)  # fmt: skip
+@click.option(
+    "--compare",
+    "compared",
+    multiple=True,
+    metavar="A",
+    help="Draw the view beside that of another quilt file, or of this one with a change, as layer[1].projection=planar; "
+    "given twice, the two with each other.",
+)
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option(
     "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
@@ -32,17 +47,26 @@ if TYPE_CHECKING:
 @time_option
 def command(
     quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...], place: str | None, sweep: str | None,
-    csv: Path | None, time: float | None,
+    csv: Path | None, time: float | None, kinds: tuple[str, ...], compared: tuple[str, ...],
 ) -> None:  # fmt: skip
     """Draw pictures to judge by; all of them where nothing is chosen."""
+    from jagged_quilt.foundation.checks import known_name
+    from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.foundation.files import write_bytes
     from jagged_quilt.quiltfile.sweep import Sweep
+    from jagged_quilt.show.debug import DEBUG
 
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress, time)
         swept = Sweep.of(sweep) if sweep else None
         ready_kernels(pictures=True)
-        made = [results.draw(chosen)] if chosen or not (place or swept or csv) else []
+        if len(compared) > 2:
+            raise RangeError(f"--compare takes one or two; got {len(compared)}")
+        for kind in kinds:
+            known_name("kind of debug picture", kind, DEBUG)
+        made = [results.draw(chosen)] if chosen or not (place or swept or csv or kinds or compared) else []
+        made += [results.draw_debug(kinds)] if kinds else []
+        made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
         made += [results.draw_sweep(swept)] if swept else []
         if csv:
             write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())

@@ -10,11 +10,13 @@ import numpy as np
 from jagged_quilt.demo.ground import ground
 from jagged_quilt.demo.inherited import daubs, splat_sheet
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
+from jagged_quilt.demo.things import glazed_jar, sluice_gate
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, write_bytes
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.meshes.write import write_mesh
 
 QUILT_FILE = "saltworks.quilt.toml"
 TEXELS = 512
@@ -45,6 +47,8 @@ def write_project(folder: Path | str, *, texels: int = TEXELS, threads: int | No
     work_through(list(MATERIALS), write_swatch, threads=threads, step="making swatches", progress=progress)
     heights = ground()
     write_image(folder / "ground" / "height.png", np.rint(heights * 65535).astype(np.uint16))
+    write_mesh(glazed_jar(), folder / "things" / "jar.obj")
+    write_mesh(sluice_gate(), folder / "things" / "sluice_gate.glb")
     write_image(folder / "inherited" / "splat_0.png", splat_sheet(heights))
     if not (folder / "daubs.jsonl").is_file():
         write_bytes(folder / "daubs.jsonl", daubs())

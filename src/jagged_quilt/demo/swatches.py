@@ -1,4 +1,4 @@
-"""The six materials of the saltworks: each a relief and what follows from it."""
+"""The materials of the saltworks: each a relief and what follows from it."""
 
 from __future__ import annotations
 
@@ -176,6 +176,20 @@ def weathered_planks(side: int) -> Recipe:
     return Recipe(height, diffuse, 0.78 - 0.14 * grain - 0.2 * nail, 0.04 + 0.02 * nail)
 
 
+def glazed_ware(side: int) -> Recipe:
+    """Glaze over fired clay: pooled and thin in turns, with a fine net of cracks."""
+    u, v = grid(side)
+    wu, wv = warped(u, v, amount=0.05, cells=5, seed=81)
+    pooled = patches(wu, wv, cells=6, octaves=4, seed=82)
+    edge, _, _ = cells_of(wu, wv, count=90, seed=83)
+    crack = np.exp(-((edge / 0.0035) ** 2))
+    speck = step(patches(u, v, cells=44, octaves=2, seed=84), 0.70, 0.82)
+    diffuse = _between((30, 74, 70), (70, 122, 100), step(pooled, 0.25, 0.8))
+    diffuse = diffuse * (1 - 0.45 * crack[..., None]) * (1 - 0.35 * speck[..., None])
+    height = stretched(0.8 * pooled - 0.35 * crack)
+    return Recipe(height, diffuse, 0.16 + 0.10 * pooled + 0.35 * crack, 0.045 + 0.012 * pooled)
+
+
 @dataclass(frozen=True)
 class Material:
     """A material of the demo, with its size in the world in metres."""
@@ -194,6 +208,7 @@ MATERIALS = {
     "broken_gypsum": Material(broken_gypsum, 7.3, 0.30),
     "raked_gravel": Material(raked_gravel, 2.5, 0.07),
     "weathered_planks": Material(weathered_planks, 1.6, 0.03),
+    "glazed_ware": Material(glazed_ware, 1.2, 0.004),
 }
 
 

@@ -100,7 +100,8 @@ class _File:
             values[which] = self._rows(new["bufferView"], int(new.get("byteOffset", 0)), int(sparse["count"]), width, kind,
                                        f"accessors[{number}]")  # fmt: skip
         if told.get("normalized") and kind.kind in "iu":
-            return np.maximum(values.astype(np.float32) / np.float32(np.iinfo(values.dtype).max), -1)
+            top = float(np.iinfo(kind.str).max)
+            return np.maximum(values.astype(np.float64) / top, -1)
         return values
 
     def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Any], what: str) -> NDArray[Any]:
@@ -179,8 +180,10 @@ def _mesh(file: _File, options: dict[str, Any]) -> Mesh:
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
     keys = ("position", "normal", "uv", "tangent", "colour")
-    whole: dict[str, Any] = {key: None if any(piece[key] is None for piece in pieces) else np.concatenate([piece[key] for piece in pieces])
-             for key in keys}  # fmt: skip
+    whole: dict[str, Any] = {}
+    for key in keys:
+        arrays = [piece[key] for piece in pieces]
+        whole[key] = None if any(array is None for array in arrays) else np.concatenate(arrays)
     for key in keys[1:]:
         if whole[key] is None and any(piece[key] is not None for piece in pieces):
             notes.append(f"not all parts have {'normals' if key == 'normal' else key}; made anew or left out for all")

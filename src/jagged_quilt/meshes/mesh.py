@@ -311,15 +311,16 @@ def _colours(values: object | None, count: int) -> NDArray[np.float32] | None:
 
 
 def _triangles(values: object, count: int) -> NDArray[np.int32]:
-    given = np.asarray(values)
+    given: NDArray[Any] = np.asarray(values)
     if given.size == 0:
         raise ShapeError("the mesh has no faces")
     if given.ndim != 2 or given.shape[1] != 3 or given.dtype.kind not in "iu":
         raise ShapeError(f"triangles must be whole numbers of shape (T, 3); got {given.dtype} {given.shape}")
-    bad = np.asarray((given < 0) | (given >= count))
+    bad: NDArray[np.bool_] = np.asarray((given < 0) | (given >= count))
     if bad.any():
         place = int(np.argwhere(bad)[0, 0])
-        raise RangeError(f"triangle {place} names vertex {int(given[bad][0])}; there are {count}, from 0 to {count - 1}")
+        named = int(given.ravel()[int(np.argmax(bad))])
+        raise RangeError(f"triangle {place} names vertex {named}; there are {count}, from 0 to {count - 1}")
     return np.ascontiguousarray(given, np.int32)
 
 
@@ -327,7 +328,7 @@ def _sound_triangles(
     where: NDArray[np.float32], corners: NDArray[np.int32], parts: tuple[Part, ...], repairs: list[str]
 ) -> tuple[NDArray[np.int32], tuple[Part, ...]]:
     """Leave out triangles that cannot be drawn, and say so."""
-    finite = np.isfinite(where).all(axis=1)
+    finite: NDArray[np.bool_] = np.all(np.isfinite(where), axis=1)
     sound = finite[corners].all(axis=1)
     if not sound.all():
         repairs.append(f"{(~finite).sum()} of {len(where)} positions are not finite; {(~sound).sum()} triangles left out")
@@ -335,7 +336,7 @@ def _sound_triangles(
     edges = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
     area = np.linalg.norm(np.cross(*edges), axis=1)
     longest = np.maximum(np.einsum("td,td->t", edges[0], edges[0]), np.einsum("td,td->t", edges[1], edges[1]))
-    flat = sound & (area <= 1e-10 * longest)
+    flat: NDArray[np.bool_] = sound & (area <= 1e-10 * longest)
     if flat.any():
         repairs.append(f"{flat.sum()} of {len(corners)} triangles have no area; left out")
     sound &= ~flat

@@ -81,7 +81,7 @@ class MeshSurface:
         spans = cell.max(axis=0) + 1
         key = ((cell[:, 0] * spans[1] + cell[:, 1]) * spans[2] + cell[:, 2]) * 6 + side
         _, which = np.unique(key, return_inverse=True)
-        total: NDArray[np.float64] = np.bincount(which, area)
+        total = np.bincount(which, area).astype(np.float64)
         mean = lambda values: np.stack([np.bincount(which, values[:, a] * area) for a in range(3)], 1) / total[:, None]
         normals = mean(points.normal)
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)

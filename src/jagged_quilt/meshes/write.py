@@ -32,7 +32,8 @@ def write_mesh(mesh: Mesh, path: Path | str) -> Path:
 
 def _obj(mesh: Mesh) -> str:
     rows = lambda word, values: [f"{word} " + " ".join(f"{x:.7g}" for x in row) for row in values.tolist()]
-    lines = rows("v", mesh.position)
+    places = mesh.position if mesh.colour is None else np.column_stack([mesh.position, mesh.colour[:, :3]])
+    lines = rows("v", places)
     if mesh.uv is not None:
         lines += rows("vt", mesh.uv.astype(np.float64) * (1.0, -1.0) + (0.0, 1.0))
     lines += rows("vn", mesh.normal)

@@ -12,7 +12,6 @@ from typing import Any
 
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
@@ -21,11 +20,14 @@ from jagged_quilt.maps.image_files import limit_images
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.masks.mask import Mask
+from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
 from jagged_quilt.quiltfile.mask_maker import MaskMaker
+from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
-from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, QuiltTable, SwatchTable
+from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
 from jagged_quilt.show.light import Sun
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
@@ -88,6 +90,8 @@ class Quilt:
         self._maker = MaskMaker(self.folder, table.layer, self._at)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
+        self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
+        self._check_meshes()
         self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
 
     @cached_property
@@ -110,6 +114,24 @@ class Quilt:
                 smooth=surface.smooth,
                 between=surface.between,
             )
+
+    @cached_property
+    def meshes(self) -> tuple[Mesh, ...]:
+        """The meshes, read and in their places, in the order of the file."""
+        out = []
+        for number, table in enumerate(self.table.mesh):
+            with self._at("mesh", number, "file"):
+                out.append(placed_mesh(table, self.folder, self.terrain if table.stand else None))
+        return tuple(out)
+
+    @cached_property
+    def layers_by_part(self) -> tuple[dict[str, list[Layer]], ...]:
+        """For each mesh, the layers of each of its parts."""
+        out = []
+        for number, (mesh, layers) in enumerate(zip(self.meshes, self.mesh_layers, strict=True)):
+            with self._at("mesh", number, "layer"):
+                out.append(layers_of_parts(mesh, layers))
+        return tuple(out)
 
     @property
     def heights(self) -> tuple[float, float]:
@@ -212,11 +234,31 @@ class Quilt:
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
             if place == 0 and mask is not None and (layer.label or layer.swatch) not in adopted:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
-        with self._at("layer", place, "sharpness"):
-            projection: Projection = Triplanar(layer.sharpness) if layer.projection == "triplanar" else Planar()
-        with self._at("layer", place, "softness"):
+        return self._laid(layer, mask, ("layer", place))
+
+    def _laid(self, layer: LayerTable, mask: Mask | None, key: KeyPath) -> Layer:
+        with self._at(*key, "projection"):
+            projection = layer.made()
+        with self._at(*key, "softness"):
             return Layer(layer.swatch, projection, softness=layer.softness, mask=mask, label=layer.label,
                          medley=self._medleys.get(layer.swatch))  # fmt: skip
+
+    def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
+        """The layers of a mesh, from the bottom up, each with the part that it names."""
+        at = lambda *key: self._at("mesh", number, *key)
+        maker = MaskMaker(self.folder, list(table.layer), at)
+        out: list[tuple[str, Layer]] = []
+        for place, layer in enumerate(table.layer):
+            mask = maker.mask(place)
+            with at("layer", place, "swatch"):
+                known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys])
+                if (layer.part, layer.label or layer.swatch) in [(part, each.name) for part, each in out]:
+                    raise RangeError(f'two layers are called "{layer.label or layer.swatch}"; give this one a label of its own')
+            with at("layer", place, "mask"):
+                if mask is not None and layer.part not in [part for part, _ in out]:
+                    raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
+            out.append((layer.part, self._laid(layer, mask, ("mesh", number, "layer", place))))
+        return out
 
     def _medley(self, place: int, table: MedleyTable) -> Medley:
         if table.by == "height" and not table.heights:
@@ -245,6 +287,16 @@ class Quilt:
                 if label in labels:
                     raise RangeError(f'two layers are called "{label}"; give this one a label of its own')
                 labels.append(label)
+
+    def _check_meshes(self) -> None:
+        for number, mesh in enumerate(self.table.mesh):
+            with self._at("mesh", number, "name"):
+                if mesh.name in [each.name for each in self.table.mesh[:number]] or not re.fullmatch(r"[\w -]+", mesh.name):
+                    raise RangeError(f'"{mesh.name}" must be a name of its own, of letters, digits, spaces, - and _')
+            with self._at("mesh", number, "texels"):
+                whole_number_in("texels", mesh.texels, 1, 1 << 14)
+            with self._at("mesh", number, "scale"):
+                positive("scale", mesh.scale)
 
     def place_of(self, key: str) -> KeyPath:
         """Return the full path of a key as people write it; raise `NameNotFoundError` if it leads nowhere or to many."""

@@ -14,12 +14,13 @@ from pydantic import BaseModel, ValidationError
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.quiltfile.formulas import put_numbers
+from jagged_quilt.quiltfile.lie_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import KINDS
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
 
-_MAY_HOLD_FORMULAS = ("layer", "medley")
+_MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
 def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any] | None = None) -> tuple[QuiltTable, str]:
@@ -82,7 +83,9 @@ def put_at(told: dict[str, Any], key: str, value: Any) -> None:
         table = table[part]
     last: Any = place[-1]
     before = table[last] if isinstance(table, list) else table.get(last)
-    table[last] = float(value) if isinstance(before, float) else value
+    table[last] = float(value) if isinstance(before, float) and isinstance(value, (int, float)) else value
+    if last == "projection" and isinstance(table, dict):
+        without_idle(table)
 
 
 def place_in(told: dict[str, Any], key: str) -> KeyPath:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import json
+import tempfile
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -14,6 +16,7 @@ from typing import Any
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
 from jagged_quilt.baking.bake import bake
+from jagged_quilt.baking.uv_bake import bake_mesh
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, written_together
@@ -23,11 +26,15 @@ from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.audit import SwatchAudit, audit_swatch
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
-from jagged_quilt.quiltfile.sweep import Sweep
+from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.show.audit_sheet import audit_sheet
 from jagged_quilt.show.board import Board
-from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.show.compare import draw_compared
+from jagged_quilt.show.debug import draw_debug
+from jagged_quilt.show.lit_view import draw_scene
+from jagged_quilt.show.mesh_sheet import draw_mesh_sheet
 from jagged_quilt.show.riser import draw_riser
+from jagged_quilt.show.scene import Dressed, Scene
 from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
 from jagged_quilt.show.weight_pictures import draw_adopted, draw_masks, draw_sweep, draw_weight_facts
 from jagged_quilt.weights.adopt import Adopted
@@ -39,7 +46,7 @@ from jagged_quilt.weights.weigh import stacking_named, weigh
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap
 
-PICTURES = ("swatches", "weights", "masks", "adopted", "maps", "view", "riser", "audit")
+PICTURES = ("swatches", "weights", "masks", "adopted", "maps", "view", "riser", "meshes", "audit")
 WEIGHT_FORMS = ("splat", "pairs", "masks")
 _SWEEP_TEXELS = 512
 
@@ -146,13 +153,79 @@ class Results:
                      filter=table.filter, threads=self._threads, progress=self._progress)  # fmt: skip
         return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True)
 
+    def bake_meshes(self, *, anew: bool = False) -> list[Made]:
+        """Bake every mesh of the quilt into its own uv, unless that is done."""
+        return [self._bake_mesh(number, anew) for number in range(len(self.quilt.table.mesh))]
+
+    def _bake_mesh(self, number: int, anew: bool) -> Made:
+        quilt, table = self.quilt, self.quilt.table.mesh[number]
+        folder = self.folder / "meshes" / table.name.replace(" ", "_")
+        stamp = self._stamp("mesh", self._arrays_stamp, table.model_dump_json(), quilt.table.bake.model_dump_json(),
+                            json.dumps([each.model_dump(mode="json") for each in quilt.table.medley]),
+                            quilt.table.surface.model_dump_json() if table.stand else "",
+                            read_bytes(quilt.folder / quilt.table.surface.terrain, "heightmap") if table.stand else "",
+                            *(read_bytes(quilt.folder / file, "image file") for file in quilt.table.mask_files()),
+                            read_bytes(quilt.folder / table.file, "mesh"))  # fmt: skip
+        files = [folder / f"{role.key}.png" for role in SURFACE_ROLES]
+        if not anew and self._holds(folder / "bake.json", stamp, files):
+            return Made(folder, (*files, folder / "bake.json"), fresh=False)
+        bake_table = quilt.table.bake
+        made = bake_mesh(quilt.meshes[number], quilt.layers_by_part[number], self.arrays, texels=table.texels,
+                         padding=table.padding, normals=bake_table.normals, filter=bake_table.filter, threads=self._threads,
+                         progress=self._progress)  # fmt: skip
+        told = f"{100 * made.covered.mean():.1f} % of the layout covered"
+        return Made(folder, tuple(made.save(folder, stamp, self._progress)), fresh=True, remark=told)
+
+    @property
+    def things(self) -> list[Dressed]:
+        """What stands before the camera: the terrain and the meshes, with their layers."""
+        quilt = self.quilt
+        meshes = zip(quilt.meshes, quilt.layers_by_part, strict=True)
+        return [Dressed(quilt.terrain, quilt.layers, self.weights), *(Dressed(mesh, layers) for mesh, layers in meshes)]
+
+    def draw_debug(self, kinds: Sequence[str]) -> Made:
+        """Draw the view in the false colours of some of `DEBUG`."""
+        folder, files = self.folder / "pictures", []
+        for kind in kinds:
+            board = draw_debug(kind, self.things, self.arrays, self.quilt.camera, self.quilt.sun, threads=self._threads,
+                               progress=self._progress)  # fmt: skip
+            files.append(board.save(folder / f"debug_{kind}.png"))
+        return Made(folder, tuple(files), fresh=True)
+
+    def draw_compared(self, left: str, right: str) -> Made:
+        """Draw the view of two quilts under one light and one camera, and their difference.
+
+        Each is a quilt file, a change KEY=VALUE to this one, or "" for this one as it is.
+        """
+        sides = [self._changed(each) for each in (left, right)]
+        folder = self.folder / "pictures"
+        with ExitStack() as rest:
+            pictures = []
+            for side in sides:
+                own = self if side is self.quilt else rest.enter_context(_beside(self, side))
+                scene = Scene(own.things, own.arrays)
+                pictures.append(draw_scene(scene, self.quilt.camera, self.quilt.sun, width=620, height=388,
+                                           threads=self._threads, progress=self._progress))  # fmt: skip
+        names = [each or self.quilt.path.name for each in (left, right)]
+        return Made(folder, (draw_compared(names, pictures).save(folder / "compare.png"),), fresh=True)
+
+    def _changed(self, words: str) -> Quilt:
+        """Return this quilt, another by its file, or this one with a key changed."""
+        if not words:
+            return self.quilt
+        if "=" not in words:
+            return read_quilt(words)
+        key, _, value = words.partition("=")
+        return read_quilt(self.quilt.path, time=self.quilt.table.weights.time, changes={key.strip(): plain_value(value)})
+
     def draw(self, chosen: Sequence[str] = ()) -> Made:
         """Draw pictures, all of `PICTURES` where none is chosen; what they need is made first."""
         for name in chosen:
             known_name("picture", name, PICTURES)
         folder = self.folder / "pictures"
         names: list[str] = []
-        possible = [name for name in PICTURES if name != "adopted" or self.quilt.table.adopt]
+        table = self.quilt.table
+        possible = [name for name in PICTURES if {"adopted": bool(table.adopt), "meshes": bool(table.mesh)}.get(name, True)]
         boards = [(name, self._boards(name)) for name in PICTURES if name in (chosen or possible)]
         with written_together(folder) as stage:
             for name, drawn in boards:
@@ -202,11 +275,15 @@ class Results:
             return [maps_sheet(self.bake().folder, quilt.terrain.size)]
         if name == "audit":
             return [audit_sheet(each) for each in audit_quilt(quilt, threads=self._threads, progress=self._progress)]
+        if name == "meshes":
+            pairs = zip(quilt.table.mesh, self.things[1:], strict=True)
+            return [draw_mesh_sheet(table.name, thing, self.arrays, threads=self._threads, progress=self._progress)
+                    for table, thing in pairs]  # fmt: skip
         if name == "riser":
             return [draw_riser(quilt.terrain, threads=self._threads, progress=self._progress)]
         board = Board("")
-        board.pin(draw_lit_view(quilt.terrain, quilt.layers, self.arrays, self.weights, quilt.camera, quilt.sun,
-                                threads=self._threads, progress=self._progress), 0, 0)  # fmt: skip
+        board.pin(draw_scene(Scene(self.things, self.arrays), quilt.camera, quilt.sun, threads=self._threads,
+                             progress=self._progress), 0, 0)  # fmt: skip
         return [board]
 
     @property
@@ -275,6 +352,16 @@ class Results:
         except QuiltError:
             return False
         return known == stamp and all(path.is_file() and path.stat().st_size > 0 for path in files)
+
+
+@contextmanager
+def _beside(results: Results, quilt: Quilt) -> Iterator[Results]:
+    """Results of another quilt, in a folder that is gone afterwards; arrays that are the same are not packed again."""
+    with tempfile.TemporaryDirectory(dir=results.folder, prefix=".compare_") as folder:
+        other = Results(quilt, Path(folder), threads=results._threads, progress=results._progress)
+        if other._arrays_stamp == results._arrays_stamp:
+            other._arrays = results.arrays
+        yield other
 
 
 def _loaded(step: Callable[..., Made], done: str) -> WeightMap:

@@ -8,9 +8,8 @@ from pydantic import Field
 
 from jagged_quilt.arrays.layout import BLENDED
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.quiltfile.lie_tables import LieKeys, Place
 from jagged_quilt.quiltfile.mask_tables import AnyStep, DistanceStep, ImageStep, KindName, Pair, Table
-
-Place = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 
 class SurfaceTable(Table):
@@ -135,15 +134,38 @@ class AdoptTable(Table):
             raise RangeError(f'{min(idle)} has no effect in form = "{self.form}"; remove it')
 
 
-class LayerTable(Table):
+class LayerTable(LieKeys):
     """One layer, from the bottom up."""
 
     swatch: str
     label: str = ""
-    projection: Literal["planar", "triplanar"] = "planar"
-    sharpness: float = 4.0
     softness: float = 0.3
     mask: list[AnyStep] = Field(default_factory=list)
+
+
+class MeshLayerTable(LayerTable):
+    """One layer of a mesh; of one of its parts where it names one."""
+
+    part: str = ""
+
+
+class MeshTable(Table):
+    """A mesh file and its place: metres, degrees clockwise from above, whether it stands on the ground; which axis of the file
+    points up and what its unit is; degrees up to which made normals are smooth; texels and padding of its maps; its layers."""
+
+    name: str
+    file: str
+    at: Place = Field(default_factory=lambda: [0.0, 0.0, 0.0])
+    turn: float = 0.0
+    scale: float = 1.0
+    stand: bool = False
+    up: Literal["y", "z"] = "y"
+    metres: float = 1.0
+    smooth: float = 60.0
+    unwrap: bool = False
+    texels: int = 1024
+    padding: int = 16
+    layer: list[MeshLayerTable] = Field(min_length=1)
 
 
 class WeightsTable(Table):
@@ -163,7 +185,7 @@ class BakeTable(Table):
 
     texels: int = 2048
     normals: Literal["tangent", "world"] = "tangent"
-    filter: Literal["bilinear", "trilinear"] = "trilinear"
+    filter: Literal["nearest", "bilinear", "trilinear", "anisotropic"] = "trilinear"
     weights: Literal["map", "masks"] = "map"
 
 
@@ -189,11 +211,13 @@ class QuiltTable(Table):
     swatch: list[SwatchTable] = Field(min_length=1)
     layer: list[LayerTable] = Field(min_length=1)
     medley: list[MedleyTable] = Field(default_factory=list)
+    mesh: list[MeshTable] = Field(default_factory=list)
     adopt: AdoptTable | None = None
 
     def mask_files(self) -> list[str]:
         """Return the image files that masks read, relative to the quilt file."""
-        steps = [step for layer in self.layer for step in layer.mask] + [step for each in self.medley for step in each.mask]
+        layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
+        steps = [step for layer in layers for step in layer.mask] + [step for each in self.medley for step in each.mask]
         return [step.file for step in _with_inner(steps) if isinstance(step, ImageStep)]
 
 

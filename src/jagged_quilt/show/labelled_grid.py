@@ -44,7 +44,16 @@ def labelled_grid(side: int = 512) -> Picture:
 
 def grid_arrays(tile: float, side: int = 512) -> TextureArrays:
     """Return texture arrays whose one swatch, "grid", is the labelled grid over `tile` metres, matt and flat."""
+    return pack([_grid_swatch("grid", tile, side)], texels=side, threads=1)
+
+
+def grids_like(arrays: TextureArrays, side: int = 512) -> TextureArrays:
+    """Return arrays with the same swatches and tile sizes, each a labelled grid, matt and flat."""
+    swatches = [_grid_swatch(name, tile, side) for name, tile in zip(arrays.names, arrays.tiles, strict=True)]
+    return pack(swatches, texels=side)
+
+
+def _grid_swatch(name: str, tile: float, side: int) -> Swatch:
     diffuse = TextureMap(role=MapRole.DIFFUSE, texels=labelled_grid(side))
     rough = TextureMap(role=MapRole.ROUGHNESS, texels=np.full((1, 1, 1), 230, np.uint8))
-    return pack([Swatch(name="grid", tile=tile, relief=0.01, maps={MapRole.DIFFUSE: diffuse, MapRole.ROUGHNESS: rough})],
-                texels=side, threads=1)  # fmt: skip
+    return Swatch(name=name, tile=tile, relief=0.01, maps={MapRole.DIFFUSE: diffuse, MapRole.ROUGHNESS: rough})

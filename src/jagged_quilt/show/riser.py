@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.blend.blender import Blender
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.foundation.points import Points
@@ -19,14 +20,10 @@ from jagged_quilt.surfaces.terrain import Terrain
 STEEP = 45.0  # degrees
 
 
-def stretch_planar(points: Points) -> NDArray[np.float32]:
-    """Return how much longer than wide a texel laid on from above lies on the surface, (N,): 1 / cos(slope)."""
-    return (1 / np.maximum(np.abs(points.normal[:, 1]), 1e-3)).astype(np.float32)
-
-
-def stretch_triplanar(points: Points) -> NDArray[np.float32]:
-    """Return the same for the plane that counts most at each point, (N,)."""
-    return (1 / np.max(np.abs(points.normal), axis=1)).astype(np.float32)
+def stretch_of(points: Points, projection: Projection) -> NDArray[np.float32]:
+    """Return how much longer than wide a texel lies at each point, (N,), on the plane that counts most."""
+    one = np.zeros((len(points), 1), np.uint8), np.ones((len(points), 1), np.float32)
+    return Blender(grid_arrays(tile=4.0, side=4), [Layer("grid", projection)]).survey(points, one).stretch
 
 
 def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent) -> Board:
@@ -42,8 +39,8 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None 
         f"labelled grid, one square = 1 m; {100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°",
     )
     sides: tuple[tuple[str, Projection, NDArray[np.float32]], ...] = (
-        ("planar, laid on from above", Planar(), stretch_planar(steep)),
-        (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_triplanar(steep)),
+        ("planar, laid on from above", Planar(), stretch_of(steep, Planar())),
+        (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_of(steep, Triplanar(sharpness))),
     )
     for place, (title, projection, stretch) in enumerate(sides):
         x = 20 + place * 625

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.seen import draw_triangles, points_on
 from jagged_quilt.surfaces.terrain import Terrain
 
 
@@ -38,11 +40,7 @@ class Camera:
 
     def rays(self, rows: int, columns: int, region: slice = slice(None)) -> NDArray[np.float32]:
         """Return the unit direction through the centre of each pixel of some rows, (N, 3) float32, row by row."""
-        ahead = np.subtract(self.target, self.position)
-        ahead = ahead / np.linalg.norm(ahead)
-        right = np.cross(ahead, [0.0, 1.0, 0.0])
-        right /= np.linalg.norm(right)
-        up = np.cross(right, ahead)
+        ahead, right, up = self._axes()
         half = math.tan(math.radians(self.view_angle) / 2)
         first, last, _ = region.indices(rows)
         down = half * (1 - 2 * (np.arange(first, last) + 0.5) / rows)
@@ -72,21 +70,74 @@ class Camera:
         met = distance >= 0
         far = distance[met].astype(np.float64)
         where = origin + rays[met].astype(np.float64) * far[:, None]
-        across = far * 2 * math.tan(math.radians(self.view_angle) / 2) / rows
+        across = far * self._side(rows)
         points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
-        facing = np.abs(np.einsum("nd,nd->n", points.normal, rays[met]))
-        # The pixel's square, laid on the ground: as wide as seen, and longer by the angle. Its geometric mean chooses the
-        # mip, so that low angles neither flicker nor turn to mud.
-        side = (across / np.sqrt(np.maximum(facing, 0.05))).astype(np.float32)
-        footprint = np.ascontiguousarray(np.column_stack([side, side]))
-        return (
-            Points(
-                position=points.position,
-                normal=points.normal,
-                tangent=points.tangent,
-                uv=points.uv,
-                footprint=footprint,
-            ),
-            met,
-            rays,
+        return self._as_seen(points, rays[met], across), met, rays
+
+    def mesh_points(
+        self, mesh: Mesh, rows: int, columns: int, region: slice = slice(None)
+    ) -> tuple[Points, NDArray[np.bool_], NDArray[np.float32], NDArray[np.int32]]:
+        """Return what the pixels of some rows see of a mesh, from either side of its triangles.
+
+        Returns
+        -------
+        points : Points
+            One for each pixel that meets the mesh.
+        met : (P,) bool
+        rays : (P, 3) float32
+        triangles : (N,) int32
+            The triangle at each point.
+        """
+        rays = self.rays(rows, columns, region)
+        first, last, _ = region.indices(rows)
+        depth = np.zeros((last - first, columns))
+        seen = np.full(depth.shape, -1, np.int32)
+        shares = np.empty((*depth.shape, 2), np.float32)
+        draw_triangles(
+            self._on_picture(mesh.position, rows, columns), mesh.triangles, first, last, columns, depth, seen, shares
         )
+        met = seen.ravel() >= 0
+        which = seen.ravel()[met]
+        points = points_on(mesh, which, shares.reshape(-1, 2)[met])
+        along = rays[met]
+        far = 1 / (depth.ravel()[met] * (along @ self._axes()[0].astype(np.float32)))
+        turned = np.where(np.einsum("nd,nd->n", points.normal, along) > 0, np.float32(-1), np.float32(1))
+        points = replace(points, normal=points.normal * turned[:, None])  # the inside is lit from inside
+        return self._as_seen(points, along, far * self._side(rows)), met, rays, which
+
+    def _as_seen(self, points: Points, rays: NDArray[np.float32], across: NDArray[np.float64]) -> Points:
+        """Give points what a pixel covers there, `across` (N,) metres at a right angle to its ray.
+
+        The pixel's square, laid on the surface: as wide as seen, and longer by the angle. Its geometric mean is the
+        footprint, so that low angles neither flicker nor turn to mud; filters that can, read along its true sides.
+        """
+        facing = np.einsum("nd,nd->n", points.normal, rays)
+        least = np.where(np.abs(facing) < 0.02, np.copysign(0.02, facing), facing)
+        side = (across / np.sqrt(np.maximum(np.abs(facing), 0.05))).astype(np.float32)
+        _, right, up = self._axes()
+        steps = []
+        for way in (right, -up):
+            step = across[:, None] * way
+            steps.append(step - rays * (np.einsum("nd,nd->n", points.normal, step) / least)[:, None])
+        return replace(points, footprint=np.ascontiguousarray(np.column_stack([side, side])),
+                       steps=np.stack(steps, axis=1).astype(np.float32))  # fmt: skip
+
+    def _side(self, rows: int) -> float:
+        """Metres that a pixel covers at one metre."""
+        return 2 * math.tan(math.radians(self.view_angle) / 2) / rows
+
+    def _axes(self) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """Unit vectors ahead, to the right and up in the picture."""
+        ahead = np.subtract(self.target, self.position).astype(np.float64)
+        ahead /= np.linalg.norm(ahead)
+        right = np.cross(ahead, [0.0, 1.0, 0.0])
+        right /= np.linalg.norm(right)
+        return ahead, right, np.cross(right, ahead)
+
+    def _on_picture(self, places: NDArray[np.float32], rows: int, columns: int) -> NDArray[np.float64]:
+        """Return where places lie on the picture: pixels across and down, and 1 / metres ahead, (V, 3)."""
+        way = places.astype(np.float64) - self.position
+        ahead, right, up = (way @ axis for axis in self._axes())
+        near = np.where(ahead > 1e-3, 1 / np.maximum(ahead, 1e-3), 0.0)
+        scale = 1 / self._side(rows)
+        return np.column_stack([columns / 2 + scale * right * near, rows / 2 - scale * up * near, near])

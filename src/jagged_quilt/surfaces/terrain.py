@@ -119,7 +119,7 @@ class Terrain:
             first_row, last_row, first_column, last_column, self.size[0] / texels[1], self.size[1] / texels[0],
             *self._grid, *out,
         )  # fmt: skip
-        return _as_points(out)
+        return _as_points(out, self.size)
 
     def points_at(self, places: object, footprint: object = 1.0) -> Points:
         """Return the points below given places.
@@ -135,7 +135,7 @@ class Terrain:
         step = finite_array("footprint", np.broadcast_to(np.asarray(footprint, np.float32), len(where)), (len(where),))
         out = _empty_points(len(where))
         _kernels.place_points(np.ascontiguousarray(where[:, 0]), np.ascontiguousarray(where[:, 1]), step, *self._grid, *out)
-        return _as_points(out)
+        return _as_points(out, self.size)
 
     def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return the metres at which rays from one origin meet the ground, (N,) float32; -1 where they do not."""
@@ -157,7 +157,7 @@ class Terrain:
         out = _empty_points(len(points))
         xs, zs = (points.position[:, axis].astype(np.float64) + by[:, axis] for axis in (0, 2))
         _kernels.place_points(np.ascontiguousarray(xs), np.ascontiguousarray(zs), points.footprint[:, 0], *self._grid, *out)
-        return _as_points(out)
+        return _as_points(out, self.size)
 
     def curvature(self, scale: float) -> Field:
         """Return the mean curvature of the ground in 1/m, above 0 on ridges.
@@ -217,11 +217,14 @@ def _empty_points(count: int) -> tuple[NDArray[np.float32], ...]:
     return tuple(np.empty((count, width), np.float32) for width in (3, 3, 4, 2, 2))
 
 
-def _as_points(filled: tuple[NDArray[np.float32], ...]) -> Points:
+def _as_points(filled: tuple[NDArray[np.float32], ...], size: tuple[float, float]) -> Points:
     for array in filled:
         array.flags.writeable = False
     position, normal, tangent, uv, footprint = filled
-    return Points(position=position, normal=normal, tangent=tangent, uv=uv, footprint=footprint)
+    across = np.zeros((2, 3), np.float32)
+    across[0, 0], across[1, 2] = 1 / size[0], 1 / size[1]
+    gradient = np.broadcast_to(across, (len(position), 2, 3))
+    return Points(position=position, normal=normal, tangent=tangent, uv=uv, footprint=footprint, uv_gradient=gradient)
 
 
 def _steps_out(reach: float, spacing: tuple[float, float]) -> NDArray[np.int32]:

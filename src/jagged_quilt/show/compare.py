@@ -1,0 +1,43 @@
+"""Two views side by side, and where they differ."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.weight_pictures import heat
+
+_MOST = 64  # of 255: a difference that is drawn brightest
+
+
+def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
+    """Draw two pictures of the same camera and light above, and below how far each pixel differs, with figures."""
+    board = Board("Compared: the same camera, the same light")
+    height, width = pictures[0].shape[:2]
+    apart = np.abs(pictures[0].astype(np.int16) - pictures[1].astype(np.int16)).max(axis=2)
+    for place, (name, picture) in enumerate(zip(names, pictures, strict=True)):
+        x = 15 + place * (width + 10)
+        board.write(x, 58, f"{'left' if place == 0 else 'right'}: {name}", size=13, bold=True)
+        board.pin(picture, x, 72)
+    top = 72 + height + 26
+    shown = heat(np.clip(apart / _MOST, 0, 1))
+    rows = board.height - top - 14
+    cut = max(0, (height - rows) // 2)
+    board.write(15, top - 12, "difference, the largest of the three channels", size=13, bold=True)
+    board.pin(shown[cut : cut + rows], 15, top)
+    x = 15 + width + 10
+    bar = heat(np.linspace(0, 1, 400)[None].repeat(16, axis=0))
+    board.pin(bar, x, top)
+    for place, step in enumerate((0, _MOST // 2, _MOST)):
+        side = ("left", "center", "right")[place]
+        board.write(x + 200 * place, top + 32, f"{step}{' of 255 or more' if place == 2 else ''}", size=12,
+                    side=side)  # type: ignore[arg-type]  # fmt: skip
+    changed = 100 * float((apart > 2).mean())
+    board.write(x, top + 78, f"{changed:.1f} % of the pixels differ by more than 2 of 255", size=15, bold=True)
+    board.write(x, top + 106, f"mean {apart.mean():.2f}, 99th percentile {np.percentile(apart, 99):.0f}, largest {apart.max()}",
+                size=13)  # fmt: skip
+    if cut:
+        board.write(x, top + 134, "the difference is cut above and below to fit", size=12, ink=FAINT)
+    return board

@@ -1,0 +1,216 @@
+"""The view in false colours: how textures lie on what is seen, and what that does to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend.survey import Survey
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.show.board import FAINT, HEIGHT, INK, WIDTH, Board, Picture
+from jagged_quilt.show.labelled_grid import SQUARES, grids_like
+from jagged_quilt.show.light import Sun
+from jagged_quilt.show.lit_view import draw_scene
+from jagged_quilt.show.scene import Dressed, Scene, Sight
+from jagged_quilt.show.weight_pictures import heat
+from jagged_quilt.surfaces.camera import Camera
+
+_TOP, _FOOT = 52, 66
+_FINER = 2
+_ROWS_AT_ONCE = 16
+_NOTHING = np.array([74, 80, 90], np.float32)
+_PLANES = np.array([[226, 106, 90], [126, 196, 110], [96, 140, 224]], np.float32)  # X, Y, Z
+_LINE, _FACE = np.array([236, 238, 240], np.float32), np.array([74, 82, 94], np.float32)
+
+Numbers = NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class Scale:
+    """A number as a colour: from `low` to `high`, by its logarithm or as it is."""
+
+    low: float
+    high: float
+    by_ratio: bool
+    unit: str
+
+    def at(self, values: Numbers) -> Numbers:
+        """Return where numbers lie between low and high, 0 and 1."""
+        if self.by_ratio:
+            values = np.log(np.maximum(values, 1e-12))
+            low, high = np.log(self.low), np.log(self.high)
+        else:
+            low, high = self.low, self.high
+        return np.asarray((values - low) / (high - low), np.float32)
+
+    def ticks(self) -> list[float]:
+        """Return five numbers to write below a colour bar."""
+        if self.by_ratio:
+            return [float(x) for x in np.geomspace(self.low, self.high, 5)]
+        return [float(x) for x in np.linspace(self.low, self.high, 5)]
+
+
+_MEASURES: dict[str, tuple[str, Callable[[Survey], Numbers]]] = {
+    "density": ("texel density: texels of the full-size map for a metre of surface", lambda facts: facts.density),
+    "stretch": ("stretch: how much longer than wide a texel lies on the surface", lambda facts: facts.stretch),
+    "mip": ("mip: the level that is read; below 0 the texture is magnified", lambda facts: facts.mip),
+}
+DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane")
+_WORDS = {
+    "grid": "a labelled grid in place of every texture",
+    "uv": "where each place lies in its tile: u as red, v as green",
+    "tangent": "tangent as colour: x red, y green, z blue, from -1 (dark) to 1",
+    "bitangent": "bitangent as colour: x red, y green, z blue, from -1 (dark) to 1",
+    "normal": "blended normal as colour, world: x red, y green, z blue, from -1 (dark) to 1",
+    "wireframe": "the triangles of meshes, the samples of terrains",
+    "plane": "which plane of the projection counts most",
+}
+
+
+def draw_debug(
+    kind: str, things: list[Dressed], arrays: TextureArrays, camera: Camera, sun: Sun, *, threads: int | None = None,
+    progress: Progress = silent,
+) -> Board:  # fmt: skip
+    """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures."""
+    known_name("kind of debug picture", kind, DEBUG)
+    words = _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind]
+    board = Board(f"Debug: {kind}", words)
+    height = HEIGHT - _TOP - _FOOT
+    if kind == "grid":
+        scene = Scene(things, grids_like(arrays), filter="anisotropic")
+        board.pin(draw_scene(scene, camera, sun, width=WIDTH, height=height, flat=True, threads=threads, progress=progress),
+                  0, _TOP)  # fmt: skip
+        tiles = sorted(set(arrays.tiles))
+        sizes = ", ".join(f"{tile / SQUARES:.3g}" for tile in tiles[:8])
+        board.write(20, HEIGHT - 42, f"a square is {sizes} m, by the tile size of its swatch", size=13)
+        board.write(
+            20, HEIGHT - 20, "arrows point to the top of the texture: north on level ground, up on sides", size=12, ink=FAINT
+        )
+        return board
+    values, colours = looked_at(kind, Scene(things, arrays), camera, WIDTH, height, threads, progress)
+    picture = _mean(colours, WIDTH, height)
+    if kind in _MEASURES:
+        scale = scale_of(kind, values)
+        picture = painted(values, scale, WIDTH, height)
+        _key(board, scale, values[np.isfinite(values)])
+    elif kind == "plane":
+        for place, name in enumerate(
+            ("X: from east or west", "Y: from above or below, or the only one", "Z: from north or south")
+        ):
+            board.pin(np.broadcast_to(_PLANES[place].astype(np.uint8), (14, 24, 3)), 20 + 330 * place, HEIGHT - 44)
+            board.write(54 + 330 * place, HEIGHT - 37, name, size=13)
+        board.write(20, HEIGHT - 16, "darker where planes share", size=12, ink=FAINT)
+    else:
+        board.write(20, HEIGHT - 37, words, size=13, ink=INK)
+    board.pin(picture, 0, _TOP)
+    return board
+
+
+def looked_at(
+    kind: str, scene: Scene, camera: Camera, width: int, height: int, threads: int | None, progress: Progress
+) -> tuple[Numbers, Numbers]:  # fmt: skip
+    """Return the measure of every ray, NaN where nothing is met, and its colour; 2 x 2 rays for a pixel."""
+    rows, columns = height * _FINER, width * _FINER
+    values = np.full((rows, columns), np.nan, np.float32)
+    colours = np.broadcast_to(_NOTHING, (rows, columns, 3)).copy()
+
+    def look(top: int) -> None:
+        region = slice(top * _FINER, min(top + _ROWS_AT_ONCE, height) * _FINER)
+        _, sights = scene.seen(camera, rows, columns, region)
+        for sight in sights:
+            if kind in _MEASURES:
+                values[region].reshape(-1)[sight.rays] = _MEASURES[kind][1](sight.blender.survey(sight.points, sight.weights))
+            else:
+                colours[region].reshape(-1, 3)[sight.rays] = _colour(kind, sight, scene)
+
+    work_through(range(0, height, _ROWS_AT_ONCE), look, threads=threads, step=f"drawing {kind}", progress=progress)
+    return values, colours
+
+
+def _colour(kind: str, sight: Sight, scene: Scene) -> Numbers:
+    points = sight.points
+    if kind == "tangent":
+        return 127.5 * (points.tangent[:, :3] + 1)
+    if kind == "bitangent":
+        return 127.5 * (np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:] + 1)
+    if kind == "normal":
+        return 127.5 * (sight.blender.blend(points, sight.weights, normals="world")[MapRole.NORMAL] + 1)
+    if kind == "wireframe":
+        away, width = _to_line(sight, points, scene)
+        near = (np.clip(1.6 - away, 0, 1) * np.clip(width / 12, 0.12, 1))[:, None]
+        shade = np.float32(0.55) + np.float32(0.45) * np.abs(points.normal @ np.array([0.35, 0.8, 0.48], np.float32))[:, None]
+        return np.asarray(_FACE * shade * (1 - near) + _LINE * near, np.float32)
+    facts = sight.blender.survey(points, sight.weights)
+    if kind == "plane":
+        return np.asarray(_PLANES[facts.plane] * (0.45 + 0.55 * facts.share[:, None]), np.float32)
+    turns = facts.place - np.floor(facts.place)
+    return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
+
+
+def _to_line(sight: Sight, points: Points, scene: Scene) -> tuple[Numbers, Numbers]:
+    """How many rays away the nearest edge is, and how many its triangle (or cell) is wide where it is least so."""
+    side = np.sqrt(points.footprint.prod(axis=1))
+    if sight.mesh is None or sight.triangles is None:
+        terrain = scene.terrains[0]
+        away = []
+        for axis, spacing in ((0, terrain.spacing[0]), (2, terrain.spacing[1])):
+            turns = points.position[:, axis] / spacing
+            away.append(np.abs(turns - np.rint(turns)) * spacing)
+        return np.minimum(*away) / side, min(terrain.spacing) / side
+    corners = sight.mesh.position[sight.mesh.triangles[sight.triangles]]
+    away, heights = [], []
+    double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    for a, b in ((0, 1), (1, 2), (2, 0)):
+        heights.append(double / np.linalg.norm(corners[:, b] - corners[:, a], axis=1))
+        way, own = corners[:, b] - corners[:, a], points.position - corners[:, a]
+        along = np.einsum("nd,nd->n", own, way) / np.einsum("nd,nd->n", way, way)
+        away.append(np.linalg.norm(own - way * along[:, None], axis=1))
+    return np.min(away, axis=0) / side, np.min(heights, axis=0) / side
+
+
+def painted(values: Numbers, scale: Scale, width: int, height: int) -> Picture:
+    """Return measures of rays as a picture."""
+    known = np.isfinite(values)
+    colours = heat(np.where(known, scale.at(np.where(known, values, scale.low)), 0)).astype(np.float32)
+    return _mean(np.where(known[..., None], colours, _NOTHING), width, height)
+
+
+def _mean(colours: Numbers, width: int, height: int) -> Picture:
+    mean = colours.reshape(height, _FINER, width, _FINER, 3).mean(axis=(1, 3))
+    return np.rint(np.clip(mean, 0, 255)).astype(np.uint8)
+
+
+def scale_of(kind: str, values: Numbers) -> Scale:
+    """Return how a measure is painted: stretch from 1 to 8, others by what was found."""
+    if kind == "stretch":
+        return Scale(1.0, 8.0, True, "x")
+    known = values[np.isfinite(values)]
+    middle = float(np.median(known)) if known.size else 1.0
+    if kind == "density":
+        middle = 2.0 ** np.rint(np.log2(max(middle, 1e-6)))
+        return Scale(middle / 8, middle * 8, True, "texels/m")
+    low, high = (float(np.floor(known.min())), float(np.ceil(np.percentile(known, 99.9)))) if known.size else (0.0, 1.0)
+    return Scale(low, max(high, low + 1), False, "")
+
+
+def _key(board: Board, scale: Scale, known: Numbers) -> None:
+    """The colour bar with its numbers, and the figures of what is seen."""
+    wide, x, y = 460, 20, HEIGHT - 50
+    bar = heat(np.linspace(0, 1, wide)[None].repeat(16, axis=0))
+    board.pin(bar, x, y)
+    for place, tick in enumerate(scale.ticks()):
+        side = "left" if place == 0 else "right" if place == 4 else "center"
+        board.write(x + wide * place / 4, y + 30, f"{tick:.3g}" + (f" {scale.unit}" if place == 4 else ""), size=12,
+                    side=side)  # type: ignore[arg-type]  # fmt: skip
+    if known.size:
+        median, high = np.percentile(known, [50, 99])
+        board.write(560, y + 8, f"of what is seen: median {median:.3g}, 99th percentile {high:.3g}", size=15, bold=True)
+        board.write(560, y + 32, f"lowest {known.min():.3g}, highest {known.max():.3g}", size=12, ink=FAINT)

@@ -1,0 +1,79 @@
+"""A sheet for each mesh: lit, in a labelled grid, how its textures stretch, and its triangles."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.debug import looked_at, painted, scale_of
+from jagged_quilt.show.labelled_grid import grids_like
+from jagged_quilt.show.light import Sun
+from jagged_quilt.show.lit_view import draw_scene
+from jagged_quilt.show.scene import Dressed, Scene
+from jagged_quilt.surfaces.camera import Camera
+
+_LEVEL, _UPRIGHT = (610, 330), (300, 690)  # a picture: two by two, or four beside each other
+_BEARING, _RISE, _ANGLE = 25.0, 14.0, 34.0  # degrees: where the camera stands, how high, what it takes in
+
+
+def draw_mesh_sheet(
+    name: str, thing: Dressed, arrays: TextureArrays, *, threads: int | None = None, progress: Progress = silent
+) -> Board:  # fmt: skip
+    """Draw one mesh four times from one place."""
+    mesh = thing.surface
+    assert isinstance(mesh, Mesh)
+    low, high = mesh.bounds
+    size = " x ".join(f"{side:.2f}" for side in high - low)
+    board = Board(f"Mesh: {name}", f"{len(mesh.triangles):,} triangles, {size} m, {len(mesh.parts)} part(s)")
+    stands = high[1] - low[1] > 1.1 * np.hypot(high[0] - low[0], high[2] - low[2]) * 0.8
+    wide, tall = _UPRIGHT if stands else _LEVEL
+    camera, sun = camera_before(mesh, wide / tall), Sun(_BEARING + 180 - 50, 38)
+    scene = Scene([thing], arrays, filter="anisotropic")
+    grid = Scene([thing], grids_like(arrays), filter="anisotropic")
+    options = {"width": wide, "height": tall, "threads": threads, "progress": progress}
+    facts: list[str] = []
+
+    def stretch() -> Picture:
+        values, _ = looked_at("stretch", scene, camera, wide, tall, threads, progress)
+        known = values[np.isfinite(values)]
+        facts.append("median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(known, [50, 99])))
+        return painted(values, scale_of("stretch", values), wide, tall)
+
+    def wireframe() -> Picture:
+        _, colours = looked_at("wireframe", scene, camera, wide, tall, threads, progress)
+        return np.rint(colours.reshape(tall, 2, wide, 2, 3).mean(axis=(1, 3))).astype(np.uint8)
+
+    views: list[tuple[str, Callable[[], Picture]]] = [
+        ("lit", lambda: draw_scene(scene, camera, sun, **options)),  # type: ignore[arg-type]
+        ("a labelled grid", lambda: draw_scene(grid, camera, sun, flat=True, **options)),  # type: ignore[arg-type]
+        ("stretch, dark 1 to bright 8", stretch),
+        ("triangles", wireframe),
+    ]
+    for place, (title, draw) in enumerate(views):
+        across = 4 if stands else 2
+        x, y = 20 + place % across * (wide + (13 if stands else 20)), 60 + place // across * (tall + 36)
+        board.pin(draw(), x, y + 16)
+        board.write(x, y + 4, title, size=13, bold=True)
+        if place == 2:
+            below = y + 16 + tall + 12 if stands else y + 4
+            board.write(x + wide, below, facts[0], size=12, ink=FAINT, side="right")
+    return board
+
+
+def camera_before(mesh: Mesh, aspect: float) -> Camera:
+    """A camera that sees all of a mesh from the south-west, a little from above; `aspect` is width over height."""
+    low, high = mesh.bounds
+    middle, size = (low + high) / 2, high - low
+    half = math.tan(math.radians(_ANGLE / 2))
+    turn, rise = math.radians(_BEARING), math.radians(_RISE)
+    across = abs(size[0] * math.cos(turn)) + abs(size[2] * math.sin(turn))
+    far = 1.1 * max(size[1] * math.cos(rise) / 2 / half, across / 2 / (half * aspect)) + float(np.hypot(size[0], size[2])) / 2
+    way = np.array([-math.sin(turn) * math.cos(rise), math.sin(rise), math.cos(turn) * math.cos(rise)])
+    eye = middle + far * way
+    return Camera(position=(eye[0], eye[1], eye[2]), target=(middle[0], middle[1], middle[2]), view_angle=_ANGLE)
