@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
+
+if TYPE_CHECKING:
+    from jagged_quilt.quiltfile.results import Made
 
 
 @click.command("bake")
@@ -17,15 +21,20 @@ from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_op
 def command(
     quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None, time: float | None
 ) -> None:
-    """Blend the layers over the whole surface into finished maps."""
-    from jagged_quilt.foundation.files import read_json
-    from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
-
+    """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps."""
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress, time)
         ready_kernels()
-        made = results.bake(texels, anew=anew)
+        made = [results.bake(texels, anew=anew), *results.bake_meshes(anew=anew)]
         taken = seconds()
+    for each in made:
+        _report(each, taken)
+
+
+def _report(made: Made, taken: float) -> None:
+    from jagged_quilt.foundation.files import read_json
+    from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+
     manifest = read_json(made.folder / "bake.json", "list of maps")
     rows, columns = manifest["texels"]
     space = f"{manifest['normals']} space, green up"

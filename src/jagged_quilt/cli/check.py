@@ -12,6 +12,7 @@ from jagged_quilt.cli.common import at_work, terminal
 if TYPE_CHECKING:
     from jagged_quilt.maps.audit import SwatchAudit
     from jagged_quilt.maps.finding import Finding
+    from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
 
 
@@ -32,7 +33,7 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
     with at_work() as progress:
         quilt = read_quilt(quilt_file)
         audits = audit_quilt(quilt, threads=threads, progress=progress)
-        terrain, daubs = quilt.terrain, quilt.daubs
+        terrain, daubs, _ = quilt.terrain, quilt.daubs, quilt.layers_by_part
         inherited = quilt.inherited() if quilt.table.adopt else None
         adopted = quilt.rehomed(inherited) if inherited else None
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
@@ -53,8 +54,10 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
             click.echo(f"  {sums_words(inherited.sums)}")
         if daubs:
             click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")
+        for told_of, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
+            click.echo(_mesh_words(told_of.name, told_of.file, mesh))
         _tell(quilt, audits, findings)
-        used = {swatch for layer in quilt.layers for swatch in layer.swatches}
+        used = quilt.shown_swatches
         for audit in audits:
             if audit.name not in used:
                 click.echo(f'note: swatch "{audit.name}": no layer uses it')
@@ -88,6 +91,16 @@ def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> N
         if fault and each.mend:
             click.echo("  to mend it, write after the swatch's own keys:")
             click.echo("".join(click.style(f"    {line}\n", fg="green") for line in each.mend.splitlines()), nl=False)
+
+
+def _mesh_words(name: str, file: str, mesh: Mesh) -> str:
+    """A line on a mesh: what is in it, how large it is, and what was mended."""
+    low, high = mesh.bounds
+    size = " x ".join(f"{side:.2f}" for side in high - low)
+    there = " and ".join(word for word, array in (("uv", mesh.uv), ("colours", mesh.colour)) if array is not None)
+    parts = ", ".join(mesh.part_names) if len(mesh.parts) > 1 else "one part"
+    mended = f"; {'; '.join(mesh.repairs)}" if mesh.repairs else ""
+    return f'mesh "{name}": {file}, {len(mesh.triangles):,} triangles, {size} m, {there or "no uv"}; {parts}{mended}'
 
 
 def _map_words(audit: SwatchAudit, role: str) -> str:

@@ -38,7 +38,7 @@ def command(folder: Path, threads: int | None) -> None:
     with at_work() as progress:
         ready_kernels(pictures=True)
         quilt_file = step("write", lambda: write_project(folder, threads=threads, progress=progress),
-                          lambda made: f"{made.name}, swatches/, ground/, inherited/, daubs.jsonl")  # fmt: skip
+                          lambda made: f"{made.name}, swatches/, ground/, things/, inherited/, daubs.jsonl")  # fmt: skip
         quilt = read_quilt(quilt_file)
         results = Results(quilt, threads=threads, progress=progress)
         step(
@@ -49,6 +49,7 @@ def command(folder: Path, threads: int | None) -> None:
         step("pack", results.pack, lambda made: _what(folder, made.folder, made.files))
         step("weigh", results.weigh, lambda made: _what(folder, made.folder, made.files))
         step("bake", results.bake, lambda made: _what(folder, made.folder, made.files))
+        step("bake meshes", results.bake_meshes, lambda made: f"out/meshes/: {', '.join(each.folder.name for each in made)}")
         step("show", results.draw, lambda made: _what(folder, made.folder, made.files))
         shares = results.weights.shares()
 

@@ -182,12 +182,13 @@ def glazed_ware(side: int) -> Recipe:
     wu, wv = warped(u, v, amount=0.05, cells=5, seed=81)
     pooled = patches(wu, wv, cells=6, octaves=4, seed=82)
     edge, _, _ = cells_of(wu, wv, count=90, seed=83)
-    crack = np.exp(-((edge / 0.0035) ** 2))
+    crack = np.exp(-((edge / 0.006) ** 2))
+    orange_peel = patches(u, v, cells=60, octaves=2, seed=85)
     speck = step(patches(u, v, cells=44, octaves=2, seed=84), 0.70, 0.82)
     diffuse = _between((30, 74, 70), (70, 122, 100), step(pooled, 0.25, 0.8))
     diffuse = diffuse * (1 - 0.45 * crack[..., None]) * (1 - 0.35 * speck[..., None])
-    height = stretched(0.8 * pooled - 0.35 * crack)
-    return Recipe(height, diffuse, 0.16 + 0.10 * pooled + 0.35 * crack, 0.045 + 0.012 * pooled)
+    height = stretched(0.6 * pooled + 0.30 * orange_peel - 0.10 * crack)
+    return Recipe(height, diffuse, 0.16 + 0.06 * pooled, 0.045 + 0.012 * pooled)
 
 
 @dataclass(frozen=True)

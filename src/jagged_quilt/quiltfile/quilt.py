@@ -134,6 +134,12 @@ class Quilt:
         return tuple(out)
 
     @property
+    def shown_swatches(self) -> set[str]:
+        """The swatches that a layer of the terrain or of a mesh uses."""
+        layers = [*self.layers, *(layer for own in self.mesh_layers for _, layer in own)]
+        return {swatch for layer in layers for swatch in layer.swatches}
+
+    @property
     def heights(self) -> tuple[float, float]:
         """Metres between which the ground may lie: what the file says, or the lowest and highest sample."""
         told = self.table.surface.heights
@@ -237,8 +243,11 @@ class Quilt:
         return self._laid(layer, mask, ("layer", place))
 
     def _laid(self, layer: LayerTable, mask: Mask | None, key: KeyPath) -> Layer:
-        with self._at(*key, "projection"):
+        try:
             projection = layer.made()
+        except QuiltError as error:
+            said = next((name for name in type(layer).model_fields if str(error).startswith(name)), "projection")
+            raise QuiltFileError(fault_at(self.path, self._text, (*key, said), str(error))) from error
         with self._at(*key, "softness"):
             return Layer(layer.swatch, projection, softness=layer.softness, mask=mask, label=layer.label,
                          medley=self._medleys.get(layer.swatch))  # fmt: skip
