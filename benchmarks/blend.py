@@ -179,7 +179,7 @@ def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, t
             _kernels.turn(False, frame, sums)
         else:
             _kernels.quantise(np.float32(table.size - 1), sums, steps)
-            _kernels.encode(who, who.size, steps, table, *out)
+            _kernels.encode(who, who.size, layer_index[:0, 0], steps, table, *out)
 
 
 def where_time_goes(scene, blender):

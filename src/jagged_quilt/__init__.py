@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays as TextureArrays
     from jagged_quilt.baking.bake import BakedMaps as BakedMaps
     from jagged_quilt.baking.bake import bake as bake
+    from jagged_quilt.baking.uv_bake import MeshBake as MeshBake
+    from jagged_quilt.baking.uv_bake import bake_mesh as bake_mesh
+    from jagged_quilt.baking.weigh_mesh import weigh_mesh as weigh_mesh
     from jagged_quilt.blend.blender import Blender as Blender
     from jagged_quilt.blend.blender import Texels as Texels
     from jagged_quilt.blend.layer import Layer as Layer
@@ -24,6 +27,7 @@ if TYPE_CHECKING:
     from jagged_quilt.blend.projection import Triplanar as Triplanar
     from jagged_quilt.blend.projection import Uv as Uv
     from jagged_quilt.blend.projection import Warp as Warp
+    from jagged_quilt.blend.survey import Survey as Survey
     from jagged_quilt.codecs.pixel_formats import PixelFormat as PixelFormat
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
     from jagged_quilt.foundation.errors import QuiltWarning as QuiltWarning
@@ -65,6 +69,18 @@ if TYPE_CHECKING:
     from jagged_quilt.masks.shape_masks import HeightBand as HeightBand
     from jagged_quilt.masks.shape_masks import Slope as Slope
     from jagged_quilt.masks.shape_masks import VertexColour as VertexColour
+    from jagged_quilt.meshes.material import MeshMaterial as MeshMaterial
+    from jagged_quilt.meshes.mesh import Mesh as Mesh
+    from jagged_quilt.meshes.mesh import Part as Part
+    from jagged_quilt.meshes.read import read_mesh as read_mesh
+    from jagged_quilt.meshes.shapes import box as box
+    from jagged_quilt.meshes.shapes import jar as jar
+    from jagged_quilt.meshes.shapes import plane as plane
+    from jagged_quilt.meshes.shapes import sphere as sphere
+    from jagged_quilt.meshes.shapes import tube as tube
+    from jagged_quilt.meshes.unwrap import unwrap as unwrap
+    from jagged_quilt.meshes.uv_layout import UvLayout as UvLayout
+    from jagged_quilt.meshes.write import write_mesh as write_mesh
     from jagged_quilt.quiltfile.quilt import Quilt as Quilt
     from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
     from jagged_quilt.show.audit_sheet import lit_ball as lit_ball
@@ -179,6 +195,22 @@ _HOME = {
     "Noise": "masks.noise_mask",
     "HeightBand": "masks.shape_masks",
     "Slope": "masks.shape_masks",
+    "Mesh": "meshes.mesh",
+    "Part": "meshes.mesh",
+    "MeshMaterial": "meshes.material",
+    "read_mesh": "meshes.read",
+    "write_mesh": "meshes.write",
+    "unwrap": "meshes.unwrap",
+    "plane": "meshes.shapes",
+    "box": "meshes.shapes",
+    "sphere": "meshes.shapes",
+    "tube": "meshes.shapes",
+    "jar": "meshes.shapes",
+    "MeshBake": "baking.uv_bake",
+    "bake_mesh": "baking.uv_bake",
+    "UvLayout": "meshes.uv_layout",
+    "Survey": "blend.survey",
+    "weigh_mesh": "baking.weigh_mesh",
     "weigh": "weights.weigh",
     "weigh_points": "weights.weigh",
     "WeightMap": "weights.weight_map",

@@ -130,7 +130,7 @@ def bake(
         If layers, arrays and weights do not fit each other, or the region lies outside.
     """
     blender = Blender(arrays, layers, filter=filter)
-    _check_names(layers, weights)
+    check_names(layers, weights)
     source = Weigher(layers, surface) if weights is None else weights
     whole = surface.layout(texels)
     top, bottom = _part("rows", rows, whole[0])
@@ -164,7 +164,8 @@ def bake(
 _STORED = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION, MapRole.HEIGHT)
 
 
-def _check_names(layers: Sequence[Layer], weights: WeightMap | Weigher | None) -> None:
+def check_names(layers: Sequence[Layer], weights: WeightMap | Weigher | None) -> None:
+    """Raise `ShapeError` if weights were made for other layers."""
     if weights is None:
         return
     names, known = shown_names(layers), weights.names if isinstance(weights, WeightMap) else weights.shown

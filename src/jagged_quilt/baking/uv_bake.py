@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.baking.bake import BakedMaps
+from jagged_quilt.baking.bake import BakedMaps, check_names
 from jagged_quilt.blend.blender import Blender, EncodedTexels, NormalSpace
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import Filter
@@ -22,10 +22,12 @@ from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.surface import MeshSurface
-from jagged_quilt.meshes.uv_layout import UvLayout, grow_by, nearest_covered
+from jagged_quilt.meshes.uv_layout import Padding, UvLayout
 from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import WeightMap
 
-_TEXELS_AT_ONCE = 1 << 16
+_TEXELS_AT_ONCE = 1 << 15
+Weights = Weigher | WeightMap
 _STORED = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION, MapRole.HEIGHT)
 
 
@@ -67,7 +69,7 @@ def bake_mesh(
     mesh: Mesh,
     layers: Sequence[Layer] | Mapping[str, Sequence[Layer]],
     arrays: TextureArrays,
-    weights: Weigher | Mapping[str, Weigher] | None = None,
+    weights: Weights | Mapping[str, Weights] | None = None,
     *,
     texels: int | tuple[int, int] = 1024,
     padding: int = 16,
@@ -82,8 +84,8 @@ def bake_mesh(
     ----------
     layers : sequence of Layer, or mapping of part to such
         From the bottom up; each part may have its own.
-    weights : Weigher, or mapping of part to such, optional
-        The masks of the layers answer where it is not given.
+    weights : Weigher or WeightMap, or mapping of part to such, optional
+        A map is read by the mesh's uv (see `weigh_mesh`); the masks of the layers answer where nothing is given.
     texels : int or (int, int)
         Along each side, or rows and columns.
     padding : int
@@ -102,13 +104,13 @@ def bake_mesh(
     tallest = max(arrays.reliefs[arrays.place_of(layer.swatch)] for layer in shown)
     surface = MeshSurface(mesh)
     height, width = (texels, texels) if isinstance(texels, int) else texels
-    flat = {role: np.zeros((height * width, role.value.channels), np.uint16 if role is MapRole.HEIGHT else np.uint8)
-            for role in _STORED}  # fmt: skip
+    stored = _empty_texels(height * width)
     layout = UvLayout(mesh, (height, width))
     covered = np.zeros((height, width), bool)
     lasts = np.array([part.last for part in mesh.parts])
     blenders = [Blender(arrays, by_part[part.name], filter=filter, frame=part.frame, relief=tallest) for part in mesh.parts]
     weighers = [_weigher(part.name, by_part[part.name], weights, surface) for part in mesh.parts]
+    needs_uv, needs_steps = (any(getattr(each, name) for each in blenders) for name in ("needs_uv", "needs_true_steps"))
     found: list[tuple[int, tuple[int, int]]] = []
 
     def bake_rows(first: int) -> None:
@@ -116,15 +118,13 @@ def bake_mesh(
         covered.reshape(-1)[piece.texels] = True
         if piece.clash is not None:
             found.append((piece.overlaps, piece.clash))
-        part_of = np.searchsorted(lasts, piece.triangles, side="right")
-        points = layout.points(piece)
-        for number in np.unique(part_of):
-            own = np.flatnonzero(part_of == number)
-            mine = points if len(own) == len(points) else points[own]
-            target = _empty_texels(len(mine))
-            blenders[number].blend_into(target, mine, weighers[number].at(mine), normals=normals)
-            for role in _STORED:
-                flat[role][piece.texels[own]] = getattr(target, role.key).reshape(len(mine), -1)
+        points = layout.points(piece, gradients=needs_uv, steps=needs_steps)
+        part_of = np.searchsorted(lasts, piece.triangles, side="right") if len(lasts) > 1 else np.zeros(0, np.int64)
+        for number in np.flatnonzero(np.bincount(part_of, minlength=1)) if len(part_of) else (0,):
+            own = np.flatnonzero(part_of == number) if len(part_of) else slice(None)
+            mine, texels_of_part = points[own], piece.texels[own]
+            if len(mine):
+                blenders[number].blend_into(stored, mine, weighers[number].at(mine), normals=normals, where=texels_of_part)
 
     step = max(1, _TEXELS_AT_ONCE // width)
     work_through(range(0, height, step), bake_rows, threads=threads, step="baking the mesh", progress=progress)
@@ -132,12 +132,13 @@ def bake_mesh(
     names = mesh.part_names
     clashes = {(names[int(np.searchsorted(lasts, a, side="right"))], names[int(np.searchsorted(lasts, b, side="right"))])
                for _, (a, b) in found}  # fmt: skip
-    nearest = nearest_covered(covered)
+    around = Padding(covered)
     for role in _STORED:
-        grow_by(nearest, covered, padding, flat[role])
+        around.grow(getattr(stored, role.key), padding)
     _tell(overlaps, clashes, without_extent)
-    shaped = {role.key: flat[role].reshape((height, width, 3) if role.value.channels == 3 else (height, width))
-              for role in _STORED}  # fmt: skip
+    shaped = {
+        role.key: getattr(stored, role.key).reshape(height, width, *getattr(stored, role.key).shape[1:]) for role in _STORED
+    }
     maps = BakedMaps(**shaped, relief=tallest, normals=normals)
     return MeshBake(maps=maps, covered=covered, overlaps=overlaps, overlap_parts=tuple(sorted(clashes)),
                     without_extent=without_extent, padding=padding)  # fmt: skip
@@ -152,17 +153,19 @@ def _by_part(mesh: Mesh, layers: Sequence[Layer] | Mapping[str, Sequence[Layer]]
 
 
 def _weigher(
-    part: str, layers: Sequence[Layer], weights: Weigher | Mapping[str, Weigher] | None, surface: MeshSurface
-) -> Weigher:
+    part: str, layers: Sequence[Layer], weights: Weights | Mapping[str, Weights] | None, surface: MeshSurface
+) -> Weights:
     if weights is None:
         return Weigher(layers, surface)
-    return weights[part] if isinstance(weights, Mapping) else weights
+    own = weights[part] if isinstance(weights, Mapping) else weights
+    check_names(layers, own)
+    return own
 
 
 def _empty_texels(count: int) -> EncodedTexels:
-    three = [np.empty((count, 3), np.uint8) for _ in range(3)]
-    one = [np.empty(count, np.uint8) for _ in range(2)]
-    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.empty(count, np.uint16))
+    three = [np.zeros((count, 3), np.uint8) for _ in range(3)]
+    one = [np.zeros(count, np.uint8) for _ in range(2)]
+    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.zeros(count, np.uint16))
 
 
 def _tell(overlaps: int, clashes: set[tuple[str, str]], without_extent: int) -> None:

@@ -845,10 +845,10 @@ def quantise(table_top, sums, steps):
 
 
 @inlined
-def encode(who, count, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height):
-    """Store quantised texels: colour as sRGB bytes, data as bytes, height as 16 bits."""
+def encode(who, count, where, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height):
+    """Store quantised texels: colour as sRGB bytes, data as bytes, height as 16 bits; at `where` of their point, if any."""
     for t in range(count):
-        p = INDEX(who[t])
+        p = INDEX(who[t]) if where.shape[0] == 0 else INDEX(where[INDEX(who[t])])
         diffuse[p, 0] = encode_table[INDEX(np.uint32(steps[DIFFUSE * B + t]))]
         diffuse[p, 1] = encode_table[INDEX(np.uint32(steps[(DIFFUSE + 1) * B + t]))]
         diffuse[p, 2] = encode_table[INDEX(np.uint32(steps[(DIFFUSE + 2) * B + t]))]
@@ -1051,7 +1051,7 @@ def blend_points(
 
 @kernel
 def blend_encoded(
-    encode_table, diffuse, normal, roughness, specular, occlusion, height,
+    where, encode_table, diffuse, normal, roughness, specular, occlusion, height,
     columns, positions, normals, tangents, footprints, uvs, uv_gradients, true_steps, warps, layer_index, layer_weight,
     layers, tile_of, slice_of, chart_of, charts, texels, is_colour, side_bits, slice_count, levels, is_plain, role_row, mixed,
     neutral, world_normals, who, frame, moved, places, counts, taps, tiles, slices, charts_at, is_laid, laid_at, laid,
@@ -1069,7 +1069,7 @@ def blend_encoded(
             weight, channels, sums,
         )  # fmt: skip
         quantise(np.float32(encode_table.shape[0] - 1), sums, steps)
-        encode(who, count, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height)
+        encode(who, count, where, steps, encode_table, diffuse, normal, roughness, specular, occlusion, height)
 
 
 @kernel

@@ -136,6 +136,16 @@ class Blender:
         self._mixed = _mixed_channels(self._role_row, self._is_colour)
         self._scratch = threading.local()
 
+    @property
+    def needs_uv(self) -> bool:
+        """Whether a layer is laid on by the points' uv."""
+        return self._charts.need_uv
+
+    @property
+    def needs_true_steps(self) -> bool:
+        """Whether a layer is read along the true sides of the footprint."""
+        return self._charts.need_true_steps
+
     def blend(self, points: Points, weights: Kept, *, normals: NormalSpace = "tangent", columns: int = 0) -> Texels:
         """Blend at points.
 
@@ -166,14 +176,16 @@ class Blender:
         *,
         normals: NormalSpace = "tangent",
         columns: int = 0,
+        where: NDArray[np.int64] | None = None,
     ) -> None:
         """Blend at points and store the texels in `target`, whose arrays have one row per point.
 
-        `columns` is as for `blend`.
+        `columns` is as for `blend`; with `where`, (N,), point n is stored in row where[n].
         """
         self._check(points, weights, columns)
         k.blend_encoded(
-            self._encode, target.diffuse, target.normal, target.roughness, target.specular, target.occlusion,
+            np.empty(0, np.int64) if where is None else where, self._encode, target.diffuse, target.normal,
+            target.roughness, target.specular, target.occlusion,
             target.height, *self._input(points, weights, normals, columns),
         )  # fmt: skip
 

@@ -41,37 +41,51 @@ def _blend_corners(values, a, b, c, wa, wb, wc, column):
 
 
 @inlined
-def _fill_frame(i, a, b, c, wa, wb, wc, position, normal, tangent, out_position, out_normal, out_tangent):
-    """Fill place, normal and tangent at a place of a triangle; the tangent is laid square to the normal."""
+def _take_corner(which, v, position, normal, tangent, corners):
+    """Fill the column of a corner in `corners` (9, 3): its place, normal and tangent."""
     for axis in range(3):
-        out_position[i, axis] = _blend_corners(position, a, b, c, wa, wb, wc, axis)
-    n0, n1, n2 = (_blend_corners(normal, a, b, c, wa, wb, wc, 0), _blend_corners(normal, a, b, c, wa, wb, wc, 1),
-                  _blend_corners(normal, a, b, c, wa, wb, wc, 2))  # fmt: skip
+        corners[axis, which] = position[v, axis]
+        corners[3 + axis, which] = normal[v, axis]
+        corners[6 + axis, which] = tangent[v, axis]
+
+
+@inlined
+def _mixed(corners, row, wa, wb, wc):
+    return wa * corners[row, 0] + wb * corners[row, 1] + wc * corners[row, 2]
+
+
+@inlined
+def _fill_frame(i, wa, wb, wc, hand, corners, out_position, out_normal, out_tangent):
+    """Fill place, normal and tangent at a place of a triangle; the tangent is laid square to the normal."""
+    out_position[i, 0] = _mixed(corners, 0, wa, wb, wc)
+    out_position[i, 1] = _mixed(corners, 1, wa, wb, wc)
+    out_position[i, 2] = _mixed(corners, 2, wa, wb, wc)
+    n0, n1, n2 = _mixed(corners, 3, wa, wb, wc), _mixed(corners, 4, wa, wb, wc), _mixed(corners, 5, wa, wb, wc)
     square = n0 * n0 + n1 * n1 + n2 * n2
-    if square < 1e-12:
-        n0, n1, n2, square = normal[a, 0], normal[a, 1], normal[a, 2], 1.0
-    unit = 1.0 / math.sqrt(square)
+    if square < np.float32(1e-12):
+        n0, n1, n2, square = corners[3, 0], corners[4, 0], corners[5, 0], np.float32(1.0)
+    unit = np.float32(1.0) / math.sqrt(square)
     n0, n1, n2 = n0 * unit, n1 * unit, n2 * unit
-    t0, t1, t2 = (_blend_corners(tangent, a, b, c, wa, wb, wc, 0), _blend_corners(tangent, a, b, c, wa, wb, wc, 1),
-                  _blend_corners(tangent, a, b, c, wa, wb, wc, 2))  # fmt: skip
+    t0, t1, t2 = _mixed(corners, 6, wa, wb, wc), _mixed(corners, 7, wa, wb, wc), _mixed(corners, 8, wa, wb, wc)
     out = t0 * n0 + t1 * n1 + t2 * n2
     t0, t1, t2 = t0 - out * n0, t1 - out * n1, t2 - out * n2
     square = t0 * t0 + t1 * t1 + t2 * t2
-    if square < 1e-12:
+    if square < np.float32(1e-12):
         t0, t1, t2 = _any_side(n0, n1, n2)
         square = t0 * t0 + t1 * t1 + t2 * t2
-    unit = 1.0 / math.sqrt(square)
+    unit = np.float32(1.0) / math.sqrt(square)
     out_normal[i, 0], out_normal[i, 1], out_normal[i, 2] = n0, n1, n2
     out_tangent[i, 0], out_tangent[i, 1], out_tangent[i, 2] = t0 * unit, t1 * unit, t2 * unit
-    out_tangent[i, 3] = tangent[a, 3]
+    out_tangent[i, 3] = hand
 
 
 @inlined
 def _any_side(n0, n1, n2):
     """World +X laid into the surface, or world -Z where the normal is nearly +-X."""
-    if abs(n0) > 0.999:
-        return n2 * n0, n2 * n1, n2 * n2 - 1.0
-    return 1.0 - n0 * n0, -n0 * n1, -n0 * n2
+    one = np.float32(1.0)
+    if abs(n0) > np.float32(0.999):
+        return n2 * n0, n2 * n1, n2 * n2 - one
+    return one - n0 * n0, -n0 * n1, -n0 * n2
 
 
 @kernel
@@ -118,6 +132,14 @@ def vertex_gradients(position, uv, triangles, one, weights, out):
                 out[v, column] /= weights[v]
 
 
+@inlined
+def _edge(ax, ay, bx, by):
+    """An edge as numbers: dx, dy, and what makes dx y - dy x + c how far inside of it a place lies, times its length; and how
+    much of that a texel's square reaches from its centre."""
+    dx, dy = bx - ax, by - ay
+    return dx, dy, dy * ax - dx * ay, 0.5 * (abs(dx) + abs(dy))
+
+
 @kernel
 def claim_texels(first_row, last_row, rows, columns, which, uv, triangles, owner, away, clash):
     """Give every texel of some rows to a triangle that touches it: one that holds its centre, else the nearest.
@@ -127,41 +149,38 @@ def claim_texels(first_row, last_row, rows, columns, which, uv, triangles, owner
     """
     for w in range(which.shape[0]):
         t = which[w]
-        ax, ay = uv[triangles[t, 0], 0] * columns, uv[triangles[t, 0], 1] * rows
-        bx, by = uv[triangles[t, 1], 0] * columns, uv[triangles[t, 1], 1] * rows
-        cx, cy = uv[triangles[t, 2], 0] * columns, uv[triangles[t, 2], 1] * rows
+        a, b, c = np.uint64(triangles[t, 0]), np.uint64(triangles[t, 1]), np.uint64(triangles[t, 2])
+        ax, ay, bx, by = uv[a, 0] * float(columns), uv[a, 1] * float(rows), uv[b, 0] * float(columns), uv[b, 1] * float(rows)
+        cx, cy = uv[c, 0] * float(columns), uv[c, 1] * float(rows)
         area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
         if abs(area) < 1e-9:
             continue
         if area < 0.0:
             bx, by, cx, cy = cx, cy, bx, by
         left, right = max(math.floor(min(ax, bx, cx)), 0), min(math.floor(max(ax, bx, cx)), columns - 1)
-        top = max(math.floor(min(ay, by, cy)), first_row)
-        bottom = min(math.floor(max(ay, by, cy)), last_row - 1)
+        top, bottom = max(math.floor(min(ay, by, cy)), first_row), min(math.floor(max(ay, by, cy)), last_row - 1)
+        dx1, dy1, c1, reach1 = _edge(ax, ay, bx, by)
+        dx2, dy2, c2, reach2 = _edge(bx, by, cx, cy)
+        dx3, dy3, c3, reach3 = _edge(cx, cy, ax, ay)
         for row in range(top, bottom + 1):
-            y = row + 0.5
+            y, r = row + 0.5, np.uint64(row - first_row)
+            row1, row2, row3 = dx1 * y + c1, dx2 * y + c2, dx3 * y + c3
             for column in range(left, right + 1):
-                x = column + 0.5
-                # How far inside of each edge the centre lies, times the edge's length; a square reaches half of |dx| + |dy|.
-                ab = (bx - ax) * (y - ay) - (by - ay) * (x - ax)
-                bc = (cx - bx) * (y - by) - (cy - by) * (x - bx)
-                ca = (ax - cx) * (y - cy) - (ay - cy) * (x - cx)
-                if (ab < -0.5 * (abs(bx - ax) + abs(by - ay)) or bc < -0.5 * (abs(cx - bx) + abs(cy - by))
-                        or ca < -0.5 * (abs(ax - cx) + abs(ay - cy))):  # fmt: skip
-                    continue
-                r = row - first_row
+                x, at = column + 0.5, np.uint64(column)
+                ab, bc, ca = row1 - dy1 * x, row2 - dy2 * x, row3 - dy3 * x
                 if ab > 1e-9 and bc > 1e-9 and ca > 1e-9:
-                    if owner[r, column] != NOBODY and away[r, column] <= 0.0:
+                    if owner[r, at] != NOBODY and away[r, at] <= 0.0:
                         if clash[0] == 0:
-                            clash[1], clash[2] = owner[r, column], t
+                            clash[1], clash[2] = owner[r, at], t
                         clash[0] += 1
                     else:
-                        owner[r, column], away[r, column] = t, 0.0
-                    continue
-                far = min(_from_edge(x, y, ax, ay, bx, by), _from_edge(x, y, bx, by, cx, cy), _from_edge(x, y, cx, cy, ax, ay))
-                far = max(far, 1e-6)  # a centre on an edge is nobody's own
-                if owner[r, column] == NOBODY or far < away[r, column]:
-                    owner[r, column], away[r, column] = t, far
+                        owner[r, at], away[r, at] = t, 0.0
+                elif ab >= -reach1 and bc >= -reach2 and ca >= -reach3 and (owner[r, at] == NOBODY or away[r, at] > 0.0):
+                    far = min(_from_edge(x, y, ax, ay, bx, by), _from_edge(x, y, bx, by, cx, cy),
+                              _from_edge(x, y, cx, cy, ax, ay))  # fmt: skip
+                    far = max(far, 1e-6)  # a centre on an edge is nobody's own
+                    if owner[r, at] == NOBODY or far < away[r, at]:
+                        owner[r, at], away[r, at] = t, far
 
 
 @inlined
@@ -182,22 +201,48 @@ def _to_segment(x, y, ax, ay, bx, by):
 
 
 @kernel
+def texel_sides(rows, columns, position, uv, triangles, one, out):
+    """Fill the metres that a texel covers on each triangle, along u and along v; one : (4, 3) float64, scratch."""
+    for t in range(triangles.shape[0]):
+        a, b, c = np.uint64(triangles[t, 0]), np.uint64(triangles[t, 1]), np.uint64(triangles[t, 2])
+        out[t, 0], out[t, 1] = 1e-9, 1e-9
+        if _gradients(a, b, c, position, uv, one):
+            out[t, 0] = max(math.sqrt(one[2, 0] ** 2 + one[2, 1] ** 2 + one[2, 2] ** 2) / columns, 1e-9)
+            out[t, 1] = max(math.sqrt(one[3, 0] ** 2 + one[3, 1] ** 2 + one[3, 2] ** 2) / rows, 1e-9)
+
+
+@kernel
 def layout_points(
-    texels, owner, rows, columns, position, normal, tangent, uv, colour, triangles, one, out_position, out_normal, out_tangent,
-    out_footprint, out_uv, out_gradient, out_steps, out_colour
+    texels, owner, rows, columns, position, normal, tangent, uv, colour, triangles, sides, one, corners, out_position,
+    out_normal, out_tangent, out_footprint, out_uv, out_gradient, out_steps, out_colour
 ):  # fmt: skip
     """Fill the points of texels, by number row by row, each on its triangle; centres outside are moved to its nearest edge.
 
-    one : (4, 3) float64, scratch.
+    Arrays of no rows are left out. one : (4, 3) float64 and corners : (9, 3) float32, scratch.
     """
+    before, row, begins = -1, 0, 0
+    by_column, by_row = 1.0 / columns, 1.0 / rows
+    a = b = c = np.uint64(0)
+    ax = ay = bx = by = cx = cy = area = 1.0
     for i in range(texels.shape[0]):
         t = owner[i]
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        x, y = (texels[i] % columns + 0.5) / columns, (texels[i] // columns + 0.5) / rows
-        ax, ay, bx, by, cx, cy = uv[a, 0], uv[a, 1], uv[b, 0], uv[b, 1], uv[c, 0], uv[c, 1]
-        area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-        wb = ((x - ax) * (cy - ay) - (y - ay) * (cx - ax)) / area
-        wc = ((bx - ax) * (y - ay) - (by - ay) * (x - ax)) / area
+        if t != before:  # neighbours mostly lie on one triangle
+            before = t
+            a, b, c = np.uint64(triangles[t, 0]), np.uint64(triangles[t, 1]), np.uint64(triangles[t, 2])
+            ax, ay, bx, by = float(uv[a, 0]), float(uv[a, 1]), float(uv[b, 0]), float(uv[b, 1])
+            cx, cy = float(uv[c, 0]), float(uv[c, 1])
+            area = 1.0 / ((bx - ax) * (cy - ay) - (by - ay) * (cx - ax))
+            _take_corner(0, a, position, normal, tangent, corners)
+            _take_corner(1, b, position, normal, tangent, corners)
+            _take_corner(2, c, position, normal, tangent, corners)
+            if out_gradient.shape[0] > 0 or out_steps.shape[0] > 0:
+                _gradients(a, b, c, position, uv, one)
+        if texels[i] >= begins + columns or i == 0:
+            row = texels[i] // columns
+            begins = row * columns
+        x, y = (texels[i] - begins + 0.5) * by_column, (row + 0.5) * by_row
+        wb = ((x - ax) * (cy - ay) - (y - ay) * (cx - ax)) * area
+        wc = ((bx - ax) * (y - ay) - (by - ay) * (x - ax)) * area
         if wb < 0.0 or wc < 0.0 or wb + wc > 1.0:
             qx, qy = _to_segment(x, y, ax, ay, bx, by)
             far = (x - qx) ** 2 + (y - qy) ** 2
@@ -209,70 +254,70 @@ def layout_points(
             if (x - px) ** 2 + (y - py) ** 2 < far:
                 qx, qy = px, py
             x, y = qx, qy
-            wb = ((x - ax) * (cy - ay) - (y - ay) * (cx - ax)) / area
-            wc = ((bx - ax) * (y - ay) - (by - ay) * (x - ax)) / area
-        wa = 1.0 - wb - wc
-        _fill_frame(i, a, b, c, wa, wb, wc, position, normal, tangent, out_position, out_normal, out_tangent)
-        _gradients(a, b, c, position, uv, one)
+            wb = ((x - ax) * (cy - ay) - (y - ay) * (cx - ax)) * area
+            wc = ((bx - ax) * (y - ay) - (by - ay) * (x - ax)) * area
+        wa = np.float32(1.0 - wb - wc)
+        wb, wc = np.float32(wb), np.float32(wc)
+        _fill_frame(i, wa, wb, wc, tangent[a, 3], corners, out_position, out_normal, out_tangent)
         out_uv[i, 0], out_uv[i, 1] = x, y
-        for side in range(2):
-            scale = 1.0 / (rows if side else columns)
-            square = 0.0
+        out_footprint[i, 0], out_footprint[i, 1] = sides[t, 0], sides[t, 1]
+        if out_gradient.shape[0] > 0:
+            for side in range(2):
+                for axis in range(3):
+                    out_gradient[i, side, axis] = one[side, axis]
+        if out_steps.shape[0] > 0:
             for axis in range(3):
-                out_gradient[i, side, axis] = one[side, axis]
-                step = one[2 + side, axis] * scale
-                out_steps[i, side, axis] = step
-                square += step * step
-            out_footprint[i, side] = max(math.sqrt(square), 1e-9)
+                out_steps[i, 0, axis], out_steps[i, 1, axis] = one[2, axis] / columns, one[3, axis] / rows
         if out_colour.shape[0] > 0:
             for channel in range(4):
                 out_colour[i, channel] = _blend_corners(colour, a, b, c, wa, wb, wc, channel)
 
 
 @kernel
-def nearest_texels(owned, rows, columns, nearest):
-    """Fill the number of the nearest owned texel for each texel, -1 where there is none.
+def scatter_rows(texels, values, target):
+    """Put the rows of `values` to where `texels` says."""
+    for i in range(texels.shape[0]):
+        at = np.uint64(texels[i])
+        for channel in range(values.shape[1]):
+            target[at, channel] = values[i, channel]
+
+
+@kernel
+def nearest_texels(owned, rows, columns, near_row, near_column):
+    """Fill the row and column of the nearest owned texel for each texel, -1 where there is none; all (rows, columns).
 
     Two sweeps in which every texel asks its neighbours whose nearest is nearer (Danielsson 1980, with eight neighbours).
     """
-    for i in range(rows * columns):
-        nearest[i] = i if owned[i] else -1
+    for row in range(rows):
+        for column in range(columns):
+            near_row[row, column] = row if owned[row, column] else -1
+            near_column[row, column] = column if owned[row, column] else -1
     for sweep in range(2):
         for step in range(rows):
             row = rows - 1 - step if sweep else step
             other = row + 1 if sweep else row - 1
             if 0 <= other < rows:
                 for column in range(columns):
-                    for shift in range(-1, 2):
-                        if 0 <= column + shift < columns:
-                            _ask(row, column, other, column + shift, columns, nearest)
+                    if not owned[row, column]:
+                        for there in range(max(column - 1, 0), min(column + 2, columns)):
+                            _ask(row, column, other, there, near_row, near_column)
             for column in range(1, columns):
-                _ask(row, column, row, column - 1, columns, nearest)
+                if not owned[row, column]:
+                    _ask(row, column, row, column - 1, near_row, near_column)
             for column in range(columns - 2, -1, -1):
-                _ask(row, column, row, column + 1, columns, nearest)
+                if not owned[row, column]:
+                    _ask(row, column, row, column + 1, near_row, near_column)
 
 
 @inlined
-def _ask(row, column, other_row, other_column, columns, nearest):
-    theirs = nearest[other_row * columns + other_column]
-    if theirs < 0:
+def _ask(row, column, other_row, other_column, near_row, near_column):
+    their_row, their_column = near_row[other_row, other_column], near_column[other_row, other_column]
+    if their_row < 0:
         return
-    mine = nearest[row * columns + column]
-    far = (theirs // columns - row) ** 2 + (theirs % columns - column) ** 2
-    if mine < 0 or far < (mine // columns - row) ** 2 + (mine % columns - column) ** 2:
-        nearest[row * columns + column] = theirs
-
-
-@kernel
-def grow(nearest, owned, columns, padding, values):
-    """Fill texels that are not owned with the value of their nearest owned one, up to `padding` texels away."""
-    for i in range(nearest.shape[0]):
-        n = nearest[i]
-        if owned[i] or n < 0:
-            continue
-        if (n // columns - i // columns) ** 2 + (n % columns - i % columns) ** 2 <= padding * padding:
-            for channel in range(values.shape[1]):
-                values[i, channel] = values[n, channel]
+    mine_row, mine_column = near_row[row, column], near_column[row, column]
+    far = (their_row - row) * (their_row - row) + (their_column - column) * (their_column - column)
+    if mine_row < 0 or far < (mine_row - row) * (mine_row - row) + (mine_column - column) * (mine_column - column):
+        near_row[row, column], near_column[row, column] = their_row, their_column
 
 
 @kernel
@@ -310,15 +355,20 @@ def draw_triangles(places, triangles, first_row, last_row, columns, depth, seen,
 
 
 @kernel
-def seen_points(which, shares, position, normal, tangent, uv, colour, triangles, one, out_position, out_normal, out_tangent,
-                out_uv, out_gradient, out_colour):  # fmt: skip
+def seen_points(
+    which, shares, position, normal, tangent, uv, colour, triangles, one, corners, out_position, out_normal, out_tangent,
+    out_uv, out_gradient, out_colour
+):  # fmt: skip
     """Fill points at places of triangles: which (N,), shares (N, 2) of their second and third corners."""
     for i in range(which.shape[0]):
         t = which[i]
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         wb, wc = shares[i, 0], shares[i, 1]
-        wa = 1.0 - wb - wc
-        _fill_frame(i, a, b, c, wa, wb, wc, position, normal, tangent, out_position, out_normal, out_tangent)
+        wa = np.float32(1.0) - wb - wc
+        _take_corner(0, a, position, normal, tangent, corners)
+        _take_corner(1, b, position, normal, tangent, corners)
+        _take_corner(2, c, position, normal, tangent, corners)
+        _fill_frame(i, wa, wb, wc, tangent[a, 3], corners, out_position, out_normal, out_tangent)
         if out_uv.shape[0] > 0:
             out_uv[i, 0], out_uv[i, 1] = _blend_corners(uv, a, b, c, wa, wb, wc, 0), _blend_corners(uv, a, b, c, wa, wb, wc, 1)
             whole = _gradients(a, b, c, position, uv, one)

@@ -21,8 +21,10 @@ def points_on(mesh: Mesh, which: NDArray[np.int32], shares: NDArray[np.float32])
     position, normal, tangent = rows(True, 3), rows(True, 3), rows(True, 4)
     uv, gradient, colour = rows(has_uv, 2), rows(has_uv, 2, 3), rows(has_colour, 4)
     given = lambda array, width: np.empty((0, width), np.float32) if array is None else array
-    _kernels.seen_points(which, shares, mesh.position, mesh.normal, mesh.tangent, given(mesh.uv, 2), given(mesh.colour, 4),
-                         mesh.triangles, np.empty((4, 3)), position, normal, tangent, uv, gradient, colour)  # fmt: skip
+    _kernels.seen_points(
+        which, shares, mesh.position, mesh.normal, mesh.tangent, given(mesh.uv, 2), given(mesh.colour, 4), mesh.triangles,
+        np.empty((4, 3)), np.empty((9, 3), np.float32), position, normal, tangent, uv, gradient, colour,
+    )  # fmt: skip
     return Points(position=position, normal=normal, tangent=tangent, footprint=np.ones((count, 2), np.float32),
                   uv=uv if has_uv else None, uv_gradient=gradient if has_uv else None,
                   colour=colour if has_colour else None)  # fmt: skip

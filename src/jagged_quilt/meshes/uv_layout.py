@@ -72,9 +72,13 @@ class UvLayout:
         """How many triangles have no extent in uv, and so no texel."""
         if not has_extent.any():
             raise RangeError("no triangle has any extent in uv; unwrap the mesh")
-        self._which = np.flatnonzero(has_extent)
-        self._top = np.floor(corners[has_extent, :, 1].min(axis=1) * self.texels[0])
-        self._bottom = np.floor(corners[has_extent, :, 1].max(axis=1) * self.texels[0])
+        top = np.floor(corners[has_extent, :, 1].min(axis=1) * self.texels[0])
+        order = np.argsort(top, kind="stable")
+        self._which, self._top = np.flatnonzero(has_extent)[order], top[order]
+        self._bottom = np.floor(corners[has_extent, :, 1].max(axis=1) * self.texels[0])[order]
+        self._sides = np.empty((len(mesh.triangles), 2), np.float32)
+        _kernels.texel_sides(*self.texels, mesh.position, mesh.uv, mesh.triangles, np.empty((4, 3)), self._sides)
+        self._tallest = float((self._bottom - self._top).max())
 
     def piece(self, first_row: int, last_row: int) -> LayoutPiece:
         """Return which texels of some rows are covered, and by which triangles; the same by rows as at once."""
@@ -82,52 +86,54 @@ class UvLayout:
         owner = np.full((last_row - first_row, columns), _kernels.NOBODY, np.int32)
         away = np.empty(owner.shape, np.float32)
         clash = np.zeros(3, np.int64)
-        which = self._which[(self._bottom >= first_row) & (self._top < last_row)]
+        near = slice(*np.searchsorted(self._top, (first_row - self._tallest, last_row)))
+        which = np.sort(self._which[near][self._bottom[near] >= first_row])
         assert self.mesh.uv is not None
         _kernels.claim_texels(first_row, last_row, rows, columns, which, self.mesh.uv, self.mesh.triangles, owner, away, clash)
         texels = np.flatnonzero(owner.ravel() != _kernels.NOBODY)
         pair = (int(clash[1]), int(clash[2])) if clash[0] else None
         return LayoutPiece(texels + first_row * columns, owner.ravel()[texels], int(clash[0]), pair)
 
-    def points(self, piece: LayoutPiece) -> Points:
-        """Return the points of a piece's texels."""
+    def points(self, piece: LayoutPiece, *, gradients: bool = True, steps: bool = True) -> Points:
+        """Return the points of a piece's texels; without the gradients of uv and the true steps where nobody asks for them."""
         mesh, count = self.mesh, len(piece.texels)
-        has_colour = mesh.colour is not None
         shapes = {"position": (3,), "normal": (3,), "tangent": (4,), "footprint": (2,), "uv": (2,), "uv_gradient": (2, 3),
                   "steps": (2, 3), "colour": (4,)}  # fmt: skip
-        out = {name: np.empty((count if name != "colour" or has_colour else 0, *shape), np.float32)
-               for name, shape in shapes.items()}  # fmt: skip
+        left_out = {"uv_gradient": not gradients, "steps": not steps, "colour": mesh.colour is None}
+        out = {name: np.empty((0 if left_out.get(name) else count, *shape), np.float32) for name, shape in shapes.items()}
         colour = mesh.colour if mesh.colour is not None else np.empty((0, 4), np.float32)
-        _kernels.layout_points(piece.texels, piece.triangles, *self.texels, mesh.position, mesh.normal, mesh.tangent, mesh.uv,
-                               colour, mesh.triangles, np.empty((4, 3)), *out.values())  # fmt: skip
+        _kernels.layout_points(
+            piece.texels, piece.triangles, *self.texels, mesh.position, mesh.normal, mesh.tangent, mesh.uv, colour,
+            mesh.triangles, self._sides, np.empty((4, 3)), np.empty((9, 3), np.float32), *out.values(),
+        )  # fmt: skip
         for array in out.values():
             array.flags.writeable = False
-        return Points(**(out if has_colour else {name: array for name, array in out.items() if name != "colour"}))
+        return Points(**{name: array for name, array in out.items() if not left_out.get(name)})
 
 
-def padded(values: NDArray[np.generic], covered: NDArray[np.bool_], padding: int) -> NDArray[np.int32]:
-    """Grow covered texels outwards over an image, in place, by the nearest of them; return who is the nearest, (H W,) int32.
+class Padding:
+    """Which covered texel is the nearest of every texel of a layout.
 
     Parameters
     ----------
-    values : (H, W) or (H, W, C)
     covered : (H, W) bool
-    padding : int
-        Texels; 2^m keeps the background out of m mips.
     """
-    nearest = nearest_covered(covered)
-    grow_by(nearest, covered, padding, values)
-    return nearest
+
+    def __init__(self, covered: NDArray[np.bool_]) -> None:
+        near_row, near_column = np.empty(covered.shape, np.int32), np.empty(covered.shape, np.int32)
+        _kernels.nearest_texels(np.ascontiguousarray(covered), *covered.shape, near_row, near_column)
+        self._bare = np.flatnonzero(~covered)
+        row, column = near_row.reshape(-1)[self._bare].astype(np.int64), near_column.reshape(-1)[self._bare]
+        self._nearest = np.where(row < 0, self._bare, row * covered.shape[1] + column)
+        away = np.hypot(row - self._bare // covered.shape[1], column - self._bare % covered.shape[1])
+        self._away = np.where(row < 0, np.inf, away)
+
+    def grow(self, values: NDArray[np.generic], padding: int) -> None:
+        """Fill texels up to `padding` away from covered ones with the value of the nearest, in place; values : (H W, ...)."""
+        reached = self._away <= padding
+        values[self._bare[reached]] = values[self._nearest[reached]]
 
 
-def nearest_covered(covered: NDArray[np.bool_]) -> NDArray[np.int32]:
-    """Return the number of the nearest covered texel of each one, (H W,) int32; -1 where none is."""
-    nearest = np.empty(covered.size, np.int32)
-    _kernels.nearest_texels(np.ascontiguousarray(covered).ravel(), *covered.shape, nearest)
-    return nearest
-
-
-def grow_by(nearest: NDArray[np.int32], covered: NDArray[np.bool_], padding: int, values: NDArray[np.generic]) -> None:
-    """Fill texels up to `padding` away from covered ones with the value of the nearest, in place."""
-    flat = values.reshape(covered.size, -1)
-    _kernels.grow(nearest, np.ascontiguousarray(covered).ravel(), covered.shape[1], padding, flat)
+def put_rows(texels: NDArray[np.int64], values: NDArray[np.generic], target: NDArray[np.generic]) -> None:
+    """Put the rows of `values`, (N,) or (N, C), into the rows `texels` of `target`, (M, C)."""
+    _kernels.scatter_rows(texels, values.reshape(len(values), -1), target)

@@ -186,34 +186,35 @@ def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
     index, stored : (H * W, K); sums : (L,) float32 of zeros, which are zeros again afterwards.
     """
     rows = index.shape[0] // columns
-    most = out_index.shape[1]
+    most, by_unit = out_index.shape[1], F1 / unit
     for p in range(uv.shape[0]):
         x = min(max(uv[p, 0] * np.float32(columns) - np.float32(0.5), F0), np.float32(columns - 1))
         y = min(max(uv[p, 1] * np.float32(rows) - np.float32(0.5), F0), np.float32(rows - 1))
         c0, r0 = int(x), int(y)
         c1, r1 = min(c0 + 1, columns - 1), min(r0 + 1, rows - 1)
         fx, fy = x - np.float32(c0), y - np.float32(r0)
-        count = 0
+        count, q = 0, np.uint64(p)
         for corner in range(4):
-            texel = (r0 if corner < 2 else r1) * columns + (c0 if corner % 2 == 0 else c1)
-            share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) / unit
+            texel = np.uint64((r0 if corner < 2 else r1) * columns + (c0 if corner % 2 == 0 else c1))
+            share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) * by_unit
             if share <= 0:
                 continue
             for at in range(index.shape[1]):
-                if stored[texel, at] == 0:
+                value = stored[texel, np.uint64(at)]
+                if value == 0:
                     continue
-                layer = index[texel, at]
+                layer = np.uint64(index[texel, np.uint64(at)])
                 if sums[layer] == 0:
-                    out_index[p, count] = layer
+                    out_index[q, np.uint64(count)] = layer
                     count += 1
-                sums[layer] += share * np.float32(stored[texel, at])
+                sums[layer] += share * np.float32(value)
         for at in range(count):
-            layer = out_index[p, at]
-            out_weight[p, at] = sums[layer]
+            layer = np.uint64(out_index[q, np.uint64(at)])
+            out_weight[q, np.uint64(at)] = sums[layer]
             sums[layer] = F0
         for at in range(count, most):
-            out_index[p, at] = 0
-            out_weight[p, at] = F0
+            out_index[q, np.uint64(at)] = 0
+            out_weight[q, np.uint64(at)] = F0
 
 
 @check

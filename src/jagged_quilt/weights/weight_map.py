@@ -95,6 +95,19 @@ class WeightMap:
         self.layers.flags.writeable = False
         self.weights.flags.writeable = False
 
+    @classmethod
+    def of(
+        cls, names: tuple[str, ...], layers: NDArray[Any], weights: NDArray[np.float32], *, bits: int = 8,
+        lost_mean: float = 0.0, lost_worst: float = 0.0,
+    ) -> WeightMap:  # fmt: skip
+        """Make one from weights (H, W, K) float32 that sum to 1 at every texel, rounded so that their sums are exact."""
+        unit = unit_of(bits)
+        stored = np.empty(weights.shape, storage(unit))
+        _kernels.quantise(
+            np.ascontiguousarray(weights).reshape(-1, weights.shape[2]), stored.reshape(-1, weights.shape[2]), unit
+        )
+        return cls(names=names, layers=layers, weights=stored, lost_mean=lost_mean, lost_worst=lost_worst)
+
     @property
     def unit(self) -> int:
         """What the weights of a texel sum to: 255 or 65535."""
