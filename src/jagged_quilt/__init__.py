@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from jagged_quilt.blend.projection import Triplanar as Triplanar
     from jagged_quilt.blend.projection import Uv as Uv
     from jagged_quilt.blend.projection import Warp as Warp
+    from jagged_quilt.blend.samples import samples_saved as samples_saved
     from jagged_quilt.blend.survey import Survey as Survey
     from jagged_quilt.codecs.pixel_formats import PixelFormat as PixelFormat
     from jagged_quilt.foundation.errors import QuiltError as QuiltError
@@ -44,6 +45,7 @@ if TYPE_CHECKING:
     from jagged_quilt.maps.conversions import normal_from_height as normal_from_height
     from jagged_quilt.maps.conversions import normals_from_two_channels as normals_from_two_channels
     from jagged_quilt.maps.conversions import occlusion_from_height as occlusion_from_height
+    from jagged_quilt.maps.conversions import reoriented as reoriented
     from jagged_quilt.maps.conversions import roughness_from_gloss as roughness_from_gloss
     from jagged_quilt.maps.conversions import roughness_from_shininess as roughness_from_shininess
     from jagged_quilt.maps.conversions import without_stairs as without_stairs
@@ -210,6 +212,8 @@ _HOME = {
     "bake_mesh": "baking.uv_bake",
     "UvLayout": "meshes.uv_layout",
     "Survey": "blend.survey",
+    "samples_saved": "blend.samples",
+    "reoriented": "maps.conversions",
     "weigh_mesh": "baking.weigh_mesh",
     "weigh": "weights.weigh",
     "weigh_points": "weights.weigh",

@@ -15,7 +15,7 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.surface import MeshSurface
 from jagged_quilt.meshes.uv_layout import Padding, UvLayout, put_rows
 from jagged_quilt.weights.weigher import Weigher
-from jagged_quilt.weights.weight_map import WeightMap, index_type
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type
 
 _ROWS_AT_ONCE = 32
 
@@ -44,7 +44,7 @@ def weigh_mesh(
     """
     layout, weigher = UvLayout(mesh, texels), Weigher(layers, MeshSurface(mesh))
     height, width = layout.texels
-    keep = min(whole_number_in("keep", keep, 1, len(weigher.shown)), len(weigher.shown))
+    keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(weigher.shown))
     index = np.zeros((height * width, keep), index_type(len(weigher.shown)))
     weight = np.zeros((height * width, keep), np.float32)
     weight[:, 0] = 1

@@ -94,6 +94,30 @@ def flipped_green(normals: Values) -> Values:
     return normals * np.array([1, -1, 1], np.float32)
 
 
+def reoriented(base: Values, detail: Values) -> Values:
+    """Return detail normals laid on top of a base normal map: turned as the base is turned away from straight up.
+
+    w = t (t . u) / t_z - u with t = base + (0, 0, 1) and u = (-x, -y, z) of the detail (reoriented normal mapping,
+    Barre-Brisebois and Hill 2012).
+
+    Parameters
+    ----------
+    base, detail : (..., 3)
+        Unit, z out of the surface; base not straight down.
+
+    Raises
+    ------
+    ShapeError
+        If the two do not fit each other.
+    """
+    given = np.asarray(base, np.float64), np.asarray(detail, np.float64)
+    if given[0].shape != given[1].shape or given[0].shape[-1:] != (3,):
+        raise ShapeError(f"base and detail must both be (..., 3) of one shape; got {given[0].shape} and {given[1].shape}")
+    t, u = given[0] + (0.0, 0.0, 1.0), given[1] * (-1.0, -1.0, 1.0)
+    w = t * (np.sum(t * u, axis=-1, keepdims=True) / np.maximum(t[..., 2:], 1e-6)) - u
+    return np.asarray(w / np.maximum(np.linalg.norm(w, axis=-1, keepdims=True), 1e-12), np.float32)
+
+
 def height_from_alpha(texels: NDArray[Any]) -> Values:
     """Return the alpha of stored texels (H, W, 2 or 4) as heights 0..1, (H, W)."""
     if texels.ndim != 3 or texels.shape[2] not in (2, 4):

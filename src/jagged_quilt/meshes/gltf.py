@@ -202,16 +202,17 @@ def _nodes(file: _File) -> Iterator[tuple[dict[str, Any], NDArray[np.float64]]]:
     scenes = file.told.get("scenes")
     children = {child for node in nodes for child in node.get("children", [])}
     roots = file.entry("scenes", file.told.get("scene", 0)).get("nodes", []) if scenes else set(range(len(nodes))) - children
-    waiting = [(int(root), np.eye(4), 0) for root in roots]
+    waiting, seen = [(int(root), np.eye(4)) for root in roots], set[int]()
     while waiting:
-        number, above, depth = waiting.pop(0)
+        number, above = waiting.pop(0)
         node = file.entry("nodes", number)
-        if depth > 1000:
-            raise FileError(f"{file.path}: nodes[{number}] is its own ancestor")
+        if number in seen:
+            raise FileError(f"{file.path}: nodes[{number}] is its own ancestor, or has two")
+        seen.add(number)
         frame = above @ _placement(node)
         if "mesh" in node:
             yield node, frame
-        waiting += [(child, frame, depth + 1) for child in node.get("children", [])]
+        waiting += [(child, frame) for child in node.get("children", [])]
 
 
 def _placement(node: dict[str, Any]) -> NDArray[np.float64]:
@@ -239,7 +240,12 @@ def _piece(
     if position is None:
         raise FileError(f'{file.path}: "{name}" has no positions')
     position = position.astype(np.float64)
-    index = file.accessor(primitive["indices"])[:, 0].astype(np.int64) if "indices" in primitive else np.arange(len(position))
+    index = np.arange(len(position))
+    if "indices" in primitive:
+        given_index = file.accessor(primitive["indices"])
+        if given_index.dtype.kind != "u" or given_index.shape[1] != 1:
+            raise FileError(f'{file.path}: the indices of "{name}" are no whole numbers')
+        index = given_index[:, 0].astype(np.int64)
     corners = _faces(index, primitive.get("mode", _TRIANGLES))
     if corners.size and int(corners.max()) >= len(position):
         raise FileError(f'{file.path}: "{name}" names vertex {int(corners.max())}; there are {len(position)}')

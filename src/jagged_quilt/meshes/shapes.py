@@ -49,7 +49,10 @@ def sphere(radius: float = 1.0, *, around: int = 64, down: int = 32) -> Mesh:
     lon = np.linspace(-np.pi, np.pi, whole_number_in("around", around, 3, 8192) + 1)
     lat = np.linspace(0, np.pi, whole_number_in("down", down, 2, 8192) + 1)
     v, u = np.meshgrid(lat, lon, indexing="ij")
-    normal = np.stack([np.sin(v) * np.sin(u), np.cos(v), np.sin(v) * np.cos(u)], axis=2)
+    wide = np.sin(v)
+    wide[[0, -1]] = 0  # both poles are one place
+    normal = np.stack([wide * np.sin(u), np.cos(v), wide * np.cos(u)], axis=2)
+    normal[:, -1] = normal[:, 0]
     return _from_grid(radius * normal, np.stack([(u + np.pi) * radius, v * radius], axis=2), normal, name="sphere")
 
 

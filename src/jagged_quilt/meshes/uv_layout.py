@@ -129,8 +129,9 @@ class Padding:
         self._away = np.where(row < 0, np.inf, away)
 
     def grow(self, values: NDArray[np.generic], padding: int) -> None:
-        """Fill texels up to `padding` away from covered ones with the value of the nearest, in place; values : (H W, ...)."""
-        reached = self._away <= padding
+        """Fill texels around covered ones with the value of the nearest, in place: at least those up to `padding` away along
+        both axes; values : (H W, ...)."""
+        reached = self._away <= padding * np.sqrt(2)
         values[self._bare[reached]] = values[self._nearest[reached]]
 
 

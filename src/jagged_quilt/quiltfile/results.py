@@ -17,6 +17,8 @@ from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.baking.uv_bake import bake_mesh
+from jagged_quilt.blend.projection import Triplanar
+from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, written_together
@@ -151,7 +153,16 @@ class Results:
         weights = self.weights if table.weights == "map" else self.weigher
         baked = bake(self.quilt.terrain, self.quilt.layers, self.arrays, weights, texels=side, normals=table.normals,
                      filter=table.filter, threads=self._threads, progress=self._progress)  # fmt: skip
-        return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True)
+        return Made(folder, tuple(baked.save(folder, stamp, self._progress)), fresh=True, remark=self._saved_words())
+
+    def _saved_words(self) -> str:
+        """How many samples the limits of triplanar layers save, where there are such limits."""
+        layers, terrain = self.quilt.layers, self.quilt.terrain
+        if not any(isinstance(each.projection, Triplanar) and each.projection.is_limited for each in layers):
+            return ""
+        points = terrain.points(terrain.layout(_SWEEP_TEXELS))
+        saved = samples_saved(self.arrays, layers, points, self.weights.at(points))
+        return f"limits of triplanar layers save {100 * saved:.1f} % of samples"
 
     def bake_meshes(self, *, anew: bool = False) -> list[Made]:
         """Bake every mesh of the quilt into its own uv, unless that is done."""

@@ -1,0 +1,33 @@
+"""What limiting triplanar projection to where it is needed saves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend.blender import Blender
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Triplanar
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.weights.weight_map import Kept
+
+
+def samples_saved(arrays: TextureArrays, layers: Sequence[Layer], points: Points, weights: Kept) -> float:
+    """Return the share of samples, 0..1, that the limits of triplanar layers save at points.
+
+    A sample is one layer seen on one plane of its projection.
+
+    Parameters
+    ----------
+    weights : (N, K) layers and (N, K) float32
+    """
+    without = [_without_limits(layer) for layer in layers]
+    read, all_of_them = (float(Blender(arrays, each).survey(points, weights).reads.sum()) for each in (layers, without))
+    return 1 - read / all_of_them
+
+
+def _without_limits(layer: Layer) -> Layer:
+    if not isinstance(layer.projection, Triplanar):
+        return layer
+    return replace(layer, projection=replace(layer.projection, above=0.0, eye=None, beyond=0.0))

@@ -1,0 +1,283 @@
+"""Projections: no seam, no stretch beyond what they must, text that reads, normals in the right space."""
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import made_swatch
+from jagged_quilt.show.labelled_grid import grid_arrays
+from jagged_quilt.show.light import Sun
+from jagged_quilt.show.lit_view import draw_scene
+from jagged_quilt.show.scene import Dressed, Scene
+
+R = jq.MapRole
+ONE = lambda count: (np.zeros((count, 1), np.uint8), np.ones((count, 1), np.float32))
+
+
+def blended(arrays, projection, points, role=R.DIFFUSE, **options):
+    """What one layer of the first swatch gives at points."""
+    blender = jq.Blender(arrays, [jq.Layer(arrays.names[0], projection)], **options)
+    return blender.blend(points, ONE(len(points)), normals="world")[role]
+
+
+def survey(projection, points, tile=4.0):
+    arrays = grid_arrays(tile=tile, side=16)
+    return jq.Blender(arrays, [jq.Layer("grid", projection)]).survey(points, ONE(len(points)))
+
+
+def tilted(x, y):
+    """Arrays whose one swatch has everywhere the same detail normal."""
+    z = np.sqrt(1 - x * x - y * y)
+    texel = np.rint(np.array([[[x, y, z]]]) * 32767.5 + 32767.5).astype(np.uint16)
+    maps = {R.NORMAL: jq.TextureMap(role=R.NORMAL, texels=texel),
+            R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.full((1, 1, 3), 128, np.uint8))}  # fmt: skip
+    arrays = jq.pack([jq.Swatch(name="t", tile=1.0, relief=0.1, maps=maps)], texels=1, threads=1)
+    stored = arrays.level("normal_roughness_occlusion")[0, 0, 0, :2] / 127.5 - 1  # what eight bits made of it
+    return arrays, np.array([*stored, np.sqrt(1 - stored @ stored)])
+
+
+def shaded(normals):
+    """One fixed light, on a scale of 255."""
+    light = np.array([0.48, 0.6, 0.64])
+    return 255 * np.clip(normals @ light, 0, 1)
+
+
+class TestWrap:
+    @pytest.mark.parametrize("kind", [jq.Spherical, jq.Cylindrical])
+    @pytest.mark.parametrize("far", [1.8, 3.0, 12.0])
+    def test_where_u_begins_again_nothing_shows(self, kind, far):
+        """Eight tiles go around, so the side with the wrap must look as the side without, at three zooms; and the columns at
+        the wrap differ no more than others do."""
+        ball = jq.sphere(1.0, around=256, down=128)
+        tile = 2 * np.pi / 8.2  # made to fit: eight whole tiles
+        layers = [jq.Layer("grid", kind(filter="anisotropic", offset=(0.31 * tile, 0.0)))]
+        scene = Scene([Dressed(ball, layers)], grid_arrays(tile=tile, side=256))
+        seen = []
+        for side in (1, -1):
+            camera = jq.Camera(position=(0.0, 0.0, side * far), target=(0.0, 0.0, 0.0), view_angle=40)
+            rows = 96
+            _, sights = scene.seen(camera, rows, rows, slice(0, rows))
+            picture = np.zeros((rows * rows, 3), np.float32)
+            for sight in sights:
+                picture[sight.rays] = sight.blender.blend(sight.points, sight.weights)[R.DIFFUSE]
+            seen.append(picture.reshape(rows, rows, 3))
+        assert np.abs(seen[0] - seen[1]).max() < 0.03
+        middle = seen[1][40:56]
+        steps = np.abs(np.diff(middle, axis=1)).mean(axis=(0, 2))
+        assert steps[47] <= np.delete(steps, 47).max() + 1e-6
+        assert seen[0].std() > 0.05
+
+    def test_mips_do_not_jump_there(self):
+        turn = np.linspace(-np.pi + 1e-4, np.pi - 1e-4, 2001)
+        where = np.stack([np.sin(turn), np.zeros_like(turn), np.cos(turn)], axis=1)
+        points = jq.Points.of(where, where, footprint=0.2)
+        for projection in (jq.Spherical(), jq.Cylindrical(), jq.Spherical(axis=(0, 0.1, 1), radius=2)):
+            assert np.abs(np.diff(survey(projection, points, tile=1.0).mip)).max() < 0.05
+
+    @pytest.mark.parametrize("wrap", ["repeat", "clamp", "mirror"])
+    def test_wrap_modes_beyond_the_first_tile(self, wrap):
+        arrays = jq.pack([made_swatch("a", 3, tile=2.0)], texels=16, threads=1)
+        x = np.linspace(-4.9, 4.9, 99)
+        at = lambda places: jq.Points.of(np.column_stack([places, 0 * places, 0 * places + 0.7]), np.tile([0, 1, 0], (99, 1)))
+        inside = {"repeat": x % 2, "clamp": np.clip(x, 2 / 32, 2 - 2 / 32),
+                  "mirror": np.where(x // 2 % 2 == 0, x % 2, 2 - x % 2)}[wrap]  # fmt: skip
+        one = blended(arrays, jq.Planar(wrap=wrap), at(x), filter="bilinear")
+        assert np.allclose(one, blended(arrays, jq.Planar(wrap=wrap), at(inside), filter="bilinear"), atol=2e-5)
+
+    def test_a_pattern_that_would_not_meet_is_refused(self):
+        with pytest.raises(jq.QuiltError, match="would not meet where u wraps"):
+            jq.Spherical(rotation=30)
+        assert jq.Cylindrical(radius=1.0).repeats(2.0) == 3
+        assert jq.Cylindrical(radius=1.0, wrap="mirror").repeats(2.0) == 4
+
+
+class TestSides:
+    @pytest.mark.parametrize("projection", [jq.Triplanar(16), jq.Box(), jq.Planar("x"), jq.Planar("z"), jq.Planar((1, 0, 1))])
+    def test_text_is_never_mirrored_nor_upside_down(self, projection):
+        """u grows to the right and v downwards, as seen from outside, on every side."""
+        ways = {jq.Planar("x"): ["x"], jq.Planar("z"): ["z"], jq.Planar((1, 0, 1)): ["xz"]}.get(projection, ["x", "z"])
+        for way in ways:
+            for sign in (1, -1):
+                out = sign * np.array([("x" in way), 0, ("z" in way)], float)
+                out /= np.linalg.norm(out)
+                right = np.cross([0, 1, 0], out)
+                here = np.array([3.0, 4.0, 5.0])
+                points = jq.Points.of([here, here + 0.1 * right, here - [0, 0.1, 0]], np.tile(out, (3, 1)))
+                place = survey(projection, points).place
+                assert np.allclose((place[1] - place[0]) * 4, [0.1, 0], atol=1e-4)
+                assert np.allclose((place[2] - place[0]) * 4, [0, 0.1], atol=1e-4)
+
+    def test_moving_turning_and_scaling(self):
+        """Seen from above, with u to the east and v to the south."""
+        points = jq.Points.of([[0, 0, 0], [1, 0, 0]], np.tile([0, 1, 0], (2, 1)))
+        at = lambda **lie: survey(jq.Planar(**lie), points).place * 4
+        assert np.allclose(at(offset=(0.25, 0.5)), [[-0.25, -0.5], [0.75, -0.5]], atol=1e-5)
+        assert np.allclose(at(rotation=90)[1], [0, 1], atol=1e-5)  # turned counter-clockwise: its u runs north
+        assert np.allclose(at(mirror="u")[1], [-1, 0], atol=1e-5)
+        assert np.allclose(at(scale=(2, 1))[1], [0.5, 0], atol=1e-5)
+
+    def test_object_space_goes_with_the_object(self):
+        """Turned and moved the same places have the same texels; scaled the tile stays true in metres."""
+        arrays = jq.pack([made_swatch("a", 1, tile=0.7)], texels=16, threads=1)
+        ball = jq.sphere(1.0, around=24, down=12)
+        turn = np.eye(4)
+        turn[:3, :3] = [[0, 0, 1], [1, 0, 0], [0, 1, 0]]
+        turn[:3, 3] = [3, -2, 5]
+        moved = ball.placed(turn)
+        lie = jq.Triplanar(4, space="object")
+        plain = blended(arrays, lie, ball.points(), frame=ball.parts[0].frame)
+        assert np.allclose(blended(arrays, lie, moved.points(), frame=moved.parts[0].frame), plain, atol=2e-3)
+        assert not np.allclose(blended(arrays, jq.Triplanar(4), moved.points()), plain, atol=0.05)
+        large = jq.plane((1, 1)).placed(np.diag([4.0, 4, 4, 1]))
+        layer = [jq.Layer("a", jq.Planar(space="object"))]
+        facts = jq.Blender(arrays, layer, frame=large.parts[0].frame).survey(large.points(), ONE(4))
+        assert np.allclose(facts.density, 16 / 0.7, rtol=1e-4)
+        with pytest.raises(jq.QuiltError, match="must not flatten"):
+            jq.Blender(arrays, layer, frame=np.diag([1.0, 0, 1, 1]))
+
+    def test_triplanar_only_where_it_is_needed_reads_less(self):
+        """And gives the same where it is at work."""
+        rng = np.random.default_rng(2)
+        normal = rng.normal(size=(4000, 3)) + np.array([0, 1.2, 0])
+        points = jq.Points.of(rng.uniform(0, 40, (4000, 3)), normal)
+        steep = np.degrees(np.arccos(np.abs(points.normal[:, 1])))
+        arrays = jq.pack([made_swatch("a", 1)], texels=16, threads=1)
+        always, limited = jq.Triplanar(4), jq.Triplanar(4, above=35, above_fade=10)
+        reads = [survey(each, points).reads for each in (always, limited)]
+        assert reads[1].sum() < 0.95 * reads[0].sum()
+        assert (reads[1][steep < 35] == 1).all()
+        assert np.allclose(
+            blended(arrays, always, points)[steep > 45.1], blended(arrays, limited, points)[steep > 45.1], atol=1e-5
+        )
+        near = jq.Triplanar(4, eye=(20, 20, 20), beyond=15)
+        away = np.linalg.norm(points.position - [20, 20, 20], axis=1)
+        assert (survey(near, points).reads[away < 15] == 1).all()
+        assert np.array_equal(survey(near, points).reads[away > 20.1], reads[0][away > 20.1])
+        saved = jq.samples_saved(arrays, [jq.Layer("a", limited)], points, ONE(4000))
+        assert saved == pytest.approx(1 - reads[1].sum() / reads[0].sum())
+        with pytest.raises(jq.QuiltError, match="say where it stands"):
+            jq.Triplanar(4, beyond=3)
+
+    def test_a_warp_bends_and_its_slopes_follow(self):
+        rng = np.random.default_rng(3)
+        points = jq.Points.of(rng.uniform(0, 9, (300, 3)) * [1, 0, 1], np.tile([0, 1, 0], (300, 1)))
+        bent = jq.Planar(warp=jq.Warp(by=0.4, size=3.0))
+        place = survey(bent, points).place
+        away = np.linalg.norm((place - survey(jq.Planar(), points).place) * 4, axis=1)
+        assert 0.1 < away.max() <= 0.4 * 2**0.5
+        step = np.float32(1e-2)
+        there = jq.Points.of(points.position + np.array([step, 0, 0]), points.normal)
+        moved = np.linalg.norm((survey(bent, there).place - place) * 4 / step, axis=1)
+        facts = jq.Blender(grid_arrays(4.0, 16), [jq.Layer("grid", bent)])
+        assert 1.05 < facts.survey(points, ONE(300)).stretch.max() < 3
+        assert 0.5 < moved.min() < 1 < moved.max() < 2
+
+
+class TestNormals:
+    def test_any_turn_mirror_and_shear_gives_the_analytic_normal(self):
+        """64 orientations, each plain, mirrored and sheared, under one light, within 1 of 255."""
+        rng = np.random.default_rng(7)
+        arrays, (x, y, z) = tilted(0.42, -0.31)
+        flat = jq.plane((2, 2), cells=3)
+        for number in range(64):
+            turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
+            turn *= np.sign(np.linalg.det(turn))
+            matrix = np.eye(4)
+            matrix[:3, :3] = turn
+            for shear in (np.eye(2), np.diag([-1.0, 1.0]), np.array([[1.0, 0.6], [0.2, 1.3]])):
+                mesh = jq.Mesh.of(flat.position, flat.triangles, uv=flat.uv @ shear.T, normal=flat.normal).placed(matrix)
+                found = blended(arrays, jq.Uv(), mesh.points(), R.NORMAL)
+                # height rises by -x / z along u and y / z along v; u and v grow along the plane as the shear says
+                slope = np.array([-x / z, y / z]) @ shear
+                wanted = turn @ np.array([-slope[0], 1.0, -slope[1]])
+                wanted /= np.linalg.norm(wanted)
+                assert np.abs(shaded(found) - shaded(wanted)).max() <= 1, (number, shear)
+                tangent = jq.Blender(arrays, [jq.Layer("t", jq.Uv())]).blend(mesh.points(), ONE(len(mesh.position)))[R.NORMAL]
+                p = mesh.points()
+                across = np.cross(p.normal, p.tangent[:, :3]) * p.tangent[:, 3:]
+                back = tangent[:, :1] * p.tangent[:, :3] + tangent[:, 1:2] * across + tangent[:, 2:] * p.normal
+                assert np.abs(shaded(back) - shaded(wanted)).max() <= 1
+
+    def test_a_stretched_texture_is_less_steep_and_the_cheap_way_is_not(self):
+        """On a slope of 60 degrees a planar texture lies twice as long, so its slope down the hill is half."""
+        arrays, (x, _, z) = tilted(0.0, 0.5)
+        y = 0.5
+        slope = np.radians(60)
+        points = jq.Points.of([[0, 0, 0]], [[0, np.cos(slope), np.sin(slope)]])
+        lean = lambda detail: np.degrees(
+            np.arccos(np.clip(blended(arrays, jq.Planar(detail=detail), points, R.NORMAL)[0] @ points.normal[0], -1, 1))
+        )
+        assert lean("cheap") == pytest.approx(np.degrees(np.arctan(y / z)), abs=0.3)
+        assert lean("exact") == pytest.approx(np.degrees(np.arctan(y / z / 2)), abs=0.3)
+        assert x == pytest.approx(0, abs=0.01)
+
+    def test_reorientation_puts_detail_on_a_base_map(self):
+        base = np.array([[0.3, 0.2, np.sqrt(1 - 0.13)], [0.0, 0.0, 1.0]])
+        flat, bent = np.array([[0.0, 0, 1]] * 2), np.array([[0.1, -0.4, np.sqrt(1 - 0.17)]] * 2)
+        assert np.allclose(jq.reoriented(base, flat), base, atol=1e-6)
+        assert np.allclose(jq.reoriented(base, bent)[1], bent[1], atol=1e-6)
+        turned = jq.reoriented(base, bent)
+        assert np.allclose(np.linalg.norm(turned, axis=1), 1, atol=1e-6)
+        assert np.allclose(np.sum(turned * base, axis=1), bent[:, 2], atol=1e-6)  # the angle between them stays
+
+
+class TestFilters:
+    def test_anisotropy_keeps_detail_at_a_low_angle(self):
+        """Stripes along the view stay stripes; trilinear by the longer side makes mud of them."""
+        stripes = np.zeros((64, 64, 3), np.uint8)
+        stripes[:, ::2] = 255
+        maps = {R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.repeat(np.repeat(stripes[:32, :32], 2, 0), 2, 1))}
+        arrays = jq.pack([jq.Swatch(name="s", tile=1.0, relief=0.1, maps=maps)], texels=64, threads=1)
+        rng = np.random.default_rng(0)
+        points = jq.Points.of(rng.uniform(0, 9, (500, 3)), np.tile([0, 1, 0], (500, 1)),
+                              footprint=np.tile([1 / 64, 12 / 64], (500, 1)))  # fmt: skip
+        spread = {name: blended(arrays, jq.Planar(filter=name), points)[:, 0].std() for name in ("anisotropic", "trilinear")}
+        assert spread["anisotropic"] > 0.35
+        assert spread["trilinear"] < 0.05
+
+    def test_nearest_gives_texels_as_they_are(self):
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0)], texels=16, threads=1)
+        rng = np.random.default_rng(1)
+        points = jq.Points.of(rng.uniform(0, 5, (200, 3)), np.tile([0, 1, 0], (200, 1)))
+        seen = blended(arrays, jq.Planar(filter="nearest"), points)
+        texels = made_swatch("a", 1).maps[R.DIFFUSE].values
+        column, row = (np.floor(points.position[:, axis] * 16).astype(int) % 16 for axis in (0, 2))
+        assert np.abs(seen - texels[row, column]).max() < 2e-3
+
+    @pytest.mark.parametrize(
+        ("make", "words"),
+        [
+            (lambda: jq.Planar("w"), 'no axis is called "w"'),
+            (lambda: jq.Planar((0, 0, 0)), "axis must have a length"),
+            (lambda: jq.Planar(scale=(0, 1)), "scale must be above 0"),
+            (lambda: jq.Planar(scale=2), "scale must be two numbers"),
+            (lambda: jq.Triplanar(0.5), "sharpness must be from 1 to 64"),
+            (lambda: jq.Triplanar(4, space="screen"), 'no space is called "screen"'),
+            (lambda: jq.Box(filter="blurry"), 'no filter is called "blurry"'),
+            (lambda: jq.Uv(wrap="fold"), 'no wrap mode is called "fold"'),
+            (lambda: jq.Uv(anisotropy=32), "anisotropy must be a whole number from 1 to 16"),
+            (lambda: jq.Spherical(radius=-1), "radius must be above 0 m"),
+            (lambda: jq.Warp(by=0, size=1), "warp by must be above 0 m"),
+        ],
+    )
+    def test_what_cannot_be_is_refused(self, make, words):
+        with pytest.raises(jq.QuiltError, match=words):
+            make()
+
+    def test_points_without_uv_are_refused(self):
+        arrays = jq.pack([made_swatch("a")], texels=16, threads=1)
+        with pytest.raises(jq.QuiltError, match="these points have none"):
+            blended(arrays, jq.Uv(), jq.Points.of([[0, 0, 0]], [[0, 1, 0]]))
+
+
+def test_a_mesh_hides_and_shadows_the_ground():
+    flat = jq.Terrain(np.zeros((3, 3)), size=(20.0, 20.0))
+    box = jq.box((2, 2, 2)).placed([[1, 0, 0, 10], [0, 1, 0, 1], [0, 0, 1, 10], [0, 0, 0, 1]])
+    camera = jq.Camera(position=(10.0, 9.0, 22.0), target=(10.0, 0.5, 10.0))
+    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
+    things = [Dressed(flat, [jq.Layer("a")]), Dressed(box, [jq.Layer("b", jq.Box())])]
+    bare, both = (draw_scene(Scene(things[:count], arrays), camera, Sun(90, 40), width=160, height=100) for count in (1, 2))
+    changed = np.abs(bare.astype(int) - both).max(axis=2) > 8
+    assert 0.02 < changed.mean() < 0.2
+    west = changed[:, :70].sum(), changed[:, 90:].sum()
+    assert west[0] > 2 * west[1]  # the sun stands in the east

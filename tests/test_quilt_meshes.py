@@ -1,0 +1,158 @@
+"""Meshes and projections in a quilt file, and the pictures that show how textures lie."""
+
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.quiltfile.results import Results
+from jagged_quilt.show.debug import DEBUG
+
+MESH = """
+[[mesh]]
+name = "crate"
+file = "crate.glb"
+at = [8.0, 0.0, 8.0]
+stand = true
+turn = 30.0
+scale = 2.0
+unwrap = true
+texels = 64
+padding = 4
+[[mesh.layer]]
+swatch = "clay"
+projection = "box"
+space = "object"
+[[mesh.layer]]
+swatch = "salt"
+projection = "cylindrical"
+space = "object"
+radius = 0.5
+[[mesh.layer.mask]]
+kind = "slope"
+band = [0.0, 30.0]
+fade = 5.0
+"""
+
+
+def jquilt(*words):
+    run = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, check=False)
+    return run.returncode, run.stdout, run.stderr
+
+
+@pytest.fixture
+def crate(project):
+    """The small project with a crate on its ground."""
+    jq.write_mesh(jq.box(), project / "crate.glb")
+    quilt = project / "job.quilt.toml"
+    quilt.write_text(quilt.read_text() + MESH)
+    return quilt
+
+
+class TestQuiltMeshes:
+    def test_a_mesh_is_put_in_its_place_with_its_layers(self, crate):
+        quilt = jq.read_quilt(crate)
+        mesh = quilt.meshes[0]
+        ground = quilt.terrain.points_at([[8, 8]]).position[0, 1]
+        low, high = mesh.bounds
+        assert (low[1] + high[1]) / 2 == pytest.approx(ground, abs=1e-4)
+        turn = np.radians(30)
+        assert high[0] - low[0] == pytest.approx(2 * (np.cos(turn) + np.sin(turn)), abs=1e-3)
+        projections = [layer.projection for layer in quilt.layers_by_part[0]["box"]]
+        assert projections == [jq.Box(space="object"), jq.Cylindrical(space="object", radius=0.5)]
+
+    def test_it_is_baked_kept_and_shown(self, crate):
+        code, said, errors = jquilt("bake", crate)
+        assert (code, errors) == (0, "")
+        assert "of the layout covered" in said
+        out = crate.parent / "out" / "meshes" / "crate"
+        diffuse = read_image(out / "diffuse.png")
+        assert diffuse.shape == (64, 64, 3)
+        assert "kept as it was" in jquilt("bake", crate)[1]
+        assert jquilt("check", crate)[1].count('mesh "crate": crate.glb, 12 triangles, 2.73 x 2.00 x 2.73 m, uv; one part') == 1
+        crate.write_text(crate.read_text().replace("padding = 4", "padding = 0"))
+        jquilt("bake", crate)
+        assert (read_image(out / "diffuse.png") == 0).sum() > (diffuse == 0).sum()
+
+    @pytest.mark.parametrize(
+        ("change", "words"),
+        [
+            (('file = "crate.glb"', 'file = "gone.glb"'), r"mesh\[0\]\.file: .*gone\.glb"),
+            (('swatch = "salt"\nprojection = "cylindrical"', 'swatch = "sand"\nprojection = "cylindrical"'),
+             r'mesh\[0\]\.layer\[1\]\.swatch: no swatch or medley is called "sand"'),
+            (("radius = 0.5", "sharpness = 3.0"), r"mesh\[0\]\.layer\[1\]\.sharpness: sharpness has no effect with "),
+            (("radius = 0.5", "rotation = 45.0"), r"layer\[1\]\.rotation: rotation must be 0 or 180"),
+            (("radius = 0.5", "radius = 0.5\nwrap = \"fold\""), r"wrap"),
+            (('[[mesh.layer]]\nswatch = "salt"', 'part = "lid"\n[[mesh.layer]]\nswatch = "clay"\n[[mesh.layer]]\nswatch = "salt"'),
+             r'no part is called "lid"'),
+            (('name = "crate"', 'name = "a/b"'), r"mesh\[0\]\.name: .*letters, digits"),
+            (("scale = 2.0", "scale = 0.0"), r"mesh\[0\]\.scale: scale must be above 0"),
+            (("texels = 64\npadding", "texels = 0\npadding"), r"mesh\[0\]\.texels"),
+            (('[[mesh.layer]]\nswatch = "salt"', '[[mesh.layer.mask]]\nkind = "noise"\nsize = 1.0\n[[mesh.layer]]\nswatch = "salt"'),
+             r"layer\[0\]\.mask: the lowest layer"),
+        ],
+    )  # fmt: skip
+    def test_a_mistake_names_its_place(self, crate, change, words):
+        assert change[0] in crate.read_text()
+        crate.write_text(crate.read_text().replace(*change))
+        with pytest.raises(jq.QuiltError, match=words):
+            quilt = jq.read_quilt(crate)
+            assert quilt.layers_by_part
+
+    def test_every_key_of_a_projection_reaches_it(self, project):
+        quilt = project / "job.quilt.toml"
+        keys = ('sharpness = 8.0\nabove = 20.0\nabove_fade = 4.0\nspace = "object"\noffset = [0.1, 0.2]\nrotation = 30.0\n'
+                'mirror = "u"\nscale = [2.0, 0.5]\nwrap = ["clamp", "mirror"]\nfilter = "anisotropic"\nanisotropy = 4\n'
+                'detail = "cheap"\nwarp = { by = 0.2, size = 3.0, seed = 4 }\n')  # fmt: skip
+        quilt.write_text(quilt.read_text().replace('projection = "triplanar"\n', f'projection = "triplanar"\n{keys}'))
+        assert jq.read_quilt(quilt).layers[1].projection == jq.Triplanar(
+            8.0, above=20.0, above_fade=4.0, space="object", offset=(0.1, 0.2), rotation=30.0, mirror="u", scale=(2.0, 0.5),
+            wrap=("clamp", "mirror"), filter="anisotropic", anisotropy=4, detail="cheap", warp=jq.Warp(0.2, 3.0, 4),
+        )  # fmt: skip
+        assert "limits of triplanar layers save" in jquilt("bake", quilt)[1]
+
+
+class TestPictures:
+    def test_every_debug_picture_is_drawn(self, crate):
+        results = Results(jq.read_quilt(crate))
+        made = results.draw_debug(DEBUG)
+        pictures = {path.stem: read_image(path) for path in made.files}
+        assert set(pictures) == {f"debug_{kind}" for kind in DEBUG}
+        for name, picture in pictures.items():
+            assert picture.shape == (800, 1280, 3)
+            assert np.ptp(picture[100:700].astype(int)) > 60, name
+        assert len({picture.tobytes() for picture in pictures.values()}) == len(DEBUG)
+
+    def test_two_ways_are_compared(self, crate):
+        code, said, errors = jquilt("show", crate, "--compare", "layer[1].projection=planar", "--debug", "stretch")
+        assert (code, errors) == (0, "")
+        assert "compare.png" in said
+        assert "debug_stretch.png" in said
+        picture = read_image(crate.parent / "out" / "pictures" / "compare.png")
+        assert (picture[72:460, 15:635] != picture[72:460, 645:1265]).any()
+        same = Results(jq.read_quilt(crate))
+        board = read_image(same.draw_compared("", str(crate)).files[0])
+        assert np.array_equal(board[72:460, 15:635], board[72:460, 645:1265])
+        assert not list((crate.parent / "out").glob(".compare_*"))
+
+    @pytest.mark.parametrize(
+        ("words", "said"),
+        [
+            (("--debug", "stretsh"), 'did you mean "stretch"'),
+            (("--compare", "layer[9].projection=planar"), "leads nowhere"),
+            (("--compare", "other.toml"), "other.toml"),
+            (("--compare", "a=1", "--compare", "b=2", "--compare", "c=3"), "one or two"),
+        ],
+    )
+    def test_what_cannot_be_shown_is_refused_in_a_line(self, crate, words, said):
+        code, _, errors = jquilt("show", crate, *words)
+        assert code == 2
+        assert said in errors
+        assert "Traceback" not in errors
+
+    def test_a_sheet_for_each_mesh(self, crate):
+        made = Results(jq.read_quilt(crate)).draw(["meshes"])
+        assert [path.name for path in made.files] == ["meshes.png"]
