@@ -37,6 +37,8 @@ band = [0.0, 30.0]
 fade = 5.0
 """
 
+SALT = '[[mesh.layer]]\nswatch = "salt"'
+
 
 def jquilt(*words):
     run = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, check=False)
@@ -86,12 +88,12 @@ class TestQuiltMeshes:
             (("radius = 0.5", "sharpness = 3.0"), r"mesh\[0\]\.layer\[1\]\.sharpness: sharpness has no effect with "),
             (("radius = 0.5", "rotation = 45.0"), r"layer\[1\]\.rotation: rotation must be 0 or 180"),
             (("radius = 0.5", "radius = 0.5\nwrap = \"fold\""), r"wrap"),
-            (('[[mesh.layer]]\nswatch = "salt"', 'part = "lid"\n[[mesh.layer]]\nswatch = "clay"\n[[mesh.layer]]\nswatch = "salt"'),
+            ((SALT, f'part = "lid"\n[[mesh.layer]]\nswatch = "clay"\n{SALT}'),
              r'no part is called "lid"'),
             (('name = "crate"', 'name = "a/b"'), r"mesh\[0\]\.name: .*letters, digits"),
             (("scale = 2.0", "scale = 0.0"), r"mesh\[0\]\.scale: scale must be above 0"),
             (("texels = 64\npadding", "texels = 0\npadding"), r"mesh\[0\]\.texels"),
-            (('[[mesh.layer]]\nswatch = "salt"', '[[mesh.layer.mask]]\nkind = "noise"\nsize = 1.0\n[[mesh.layer]]\nswatch = "salt"'),
+            ((SALT, f'[[mesh.layer.mask]]\nkind = "noise"\nsize = 1.0\n{SALT}'),
              r"layer\[0\]\.mask: the lowest layer"),
         ],
     )  # fmt: skip

@@ -86,6 +86,13 @@ if TYPE_CHECKING:
     from jagged_quilt.quiltfile.quilt import Quilt as Quilt
     from jagged_quilt.quiltfile.quilt import read_quilt as read_quilt
     from jagged_quilt.show.audit_sheet import lit_ball as lit_ball
+    from jagged_quilt.show.compare import draw_compared as draw_compared
+    from jagged_quilt.show.debug import draw_debug as draw_debug
+    from jagged_quilt.show.lit_view import draw_scene as draw_scene
+    from jagged_quilt.show.mesh_sheet import draw_mesh_sheet as draw_mesh_sheet
+    from jagged_quilt.show.riser import draw_riser as draw_riser
+    from jagged_quilt.show.scene import Dressed as Dressed
+    from jagged_quilt.show.scene import Scene as Scene
     from jagged_quilt.surfaces.camera import Camera as Camera
     from jagged_quilt.surfaces.terrain import Terrain as Terrain
     from jagged_quilt.weights.adopt import Adopted as Adopted
@@ -215,6 +222,13 @@ _HOME = {
     "samples_saved": "blend.samples",
     "reoriented": "maps.conversions",
     "weigh_mesh": "baking.weigh_mesh",
+    "draw_compared": "show.compare",
+    "draw_debug": "show.debug",
+    "draw_scene": "show.lit_view",
+    "draw_mesh_sheet": "show.mesh_sheet",
+    "draw_riser": "show.riser",
+    "Dressed": "show.scene",
+    "Scene": "show.scene",
     "weigh": "weights.weigh",
     "weigh_points": "weights.weigh",
     "WeightMap": "weights.weight_map",

@@ -15,7 +15,7 @@ from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.show.board import FAINT, HEIGHT, INK, WIDTH, Board, Picture
+from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
 from jagged_quilt.show.light import Sun
 from jagged_quilt.show.lit_view import draw_scene
@@ -83,7 +83,7 @@ def draw_debug(
     known_name("kind of debug picture", kind, DEBUG)
     words = _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind]
     board = Board(f"Debug: {kind}", words)
-    height = HEIGHT - _TOP - _FOOT
+    height = HEIGHT - _TOP - (_FOOT if kind in (*_MEASURES, "grid", "plane") else 0)
     if kind == "grid":
         scene = Scene(things, grids_like(arrays), filter="anisotropic")
         board.pin(draw_scene(scene, camera, sun, width=WIDTH, height=height, flat=True, threads=threads, progress=progress),
@@ -108,8 +108,6 @@ def draw_debug(
             board.pin(np.broadcast_to(_PLANES[place].astype(np.uint8), (14, 24, 3)), 20 + 330 * place, HEIGHT - 44)
             board.write(54 + 330 * place, HEIGHT - 37, name, size=13)
         board.write(20, HEIGHT - 16, "darker where planes share", size=12, ink=FAINT)
-    else:
-        board.write(20, HEIGHT - 37, words, size=13, ink=INK)
     board.pin(picture, 0, _TOP)
     return board
 
