@@ -117,6 +117,19 @@ class TestQuiltMeshes:
         assert "limits of triplanar layers save" in jquilt("bake", quilt)[1]
 
 
+class TestExport:
+    def test_the_terrain_as_a_mesh(self, crate):
+        code, said, errors = jquilt("export", crate, "--terrain", "0.05")
+        assert (code, errors) == (0, "")
+        assert "all samples would take 512" in said
+        mesh = jq.read_mesh(crate.parent / "out" / "export" / "terrain.glb")
+        assert np.allclose(mesh.bounds[1][[0, 2]], 16)
+        coarse = jquilt("export", crate, "--terrain", "0.05", "--near", "2")[1]
+        assert len(jq.read_mesh(crate.parent / "out" / "export" / "terrain.glb").triangles) < len(mesh.triangles)
+        assert "terrain.glb" in coarse
+        assert "said with --terrain" in jquilt("export", crate, "--near", "2")[2]
+
+
 class TestPictures:
     def test_every_debug_picture_is_drawn(self, crate):
         results = Results(jq.read_quilt(crate))

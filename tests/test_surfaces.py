@@ -303,3 +303,104 @@ class TestCubic:
         assert np.ptp(points.normal, axis=0).max() < 1e-5
         with pytest.raises(jq.QuiltError, match='no way between samples is called "cube"; did you mean "cubic"'):
             jq.Terrain(np.zeros((2, 2)), size=(1, 1), between="cube")
+
+
+def hills(rows, columns, size):
+    z, x = np.meshgrid(np.linspace(0, size[1], rows), np.linspace(0, size[0], columns), indexing="ij")
+    return 4 * np.sin(0.3 * x) * np.cos(0.22 * z) + np.maximum(0, x - 0.6 * size[0])
+
+
+def upright_distance(mesh, terrain):
+    """By how much each sample of a terrain lies above or below a mesh, reckoned triangle by triangle."""
+    rows, columns = terrain.heights.shape
+    out = np.full((rows, columns), np.nan)
+    for corners in mesh.position.astype(float)[mesh.triangles]:
+        low, high = corners.min(axis=0), corners.max(axis=0)
+        r = np.arange(int(np.ceil(low[2] / terrain.spacing[1] - 1e-6)), int(high[2] / terrain.spacing[1] + 1e-6) + 1)
+        c = np.arange(int(np.ceil(low[0] / terrain.spacing[0] - 1e-6)), int(high[0] / terrain.spacing[0] + 1e-6) + 1)
+        z, x = np.meshgrid(r * terrain.spacing[1], c * terrain.spacing[0], indexing="ij")
+        edges = (corners[1:] - corners[0])[:, [0, 2]].T
+        shares = np.linalg.solve(edges, np.stack([x - corners[0, 0], z - corners[0, 2]]).reshape(2, -1))
+        inside = (shares >= -1e-6).all(axis=0) & (shares.sum(axis=0) <= 1 + 1e-6)
+        height = corners[0, 1] + shares.T @ (corners[1:, 1] - corners[0, 1])
+        rr, cc = np.meshgrid(r, c, indexing="ij")
+        at = rr.ravel()[inside], cc.ravel()[inside]
+        out[at] = height[inside] - terrain.heights[at]
+    return out
+
+
+class TestTerrainMesh:
+    @pytest.mark.parametrize("error", [1.5, 0.4, 0.05])
+    def test_no_sample_lies_farther_than_asked(self, error):
+        terrain = jq.Terrain(hills(33, 45, (44.0, 40.0)), size=(44.0, 40.0))
+        mesh = jq.terrain_mesh(terrain, error)
+        away = np.abs(upright_distance(mesh, terrain))
+        assert np.isfinite(away).all()  # every sample has a triangle over or under it
+        assert away.max() <= error + 1e-4
+        assert len(mesh.triangles) < 2 * 32 * 44
+        flat = mesh.position[mesh.triangles][..., [0, 2]].astype(float)
+        e, f = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+        assert np.abs(e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]).sum() / 2 == pytest.approx(44 * 40, rel=1e-6)
+        assert mesh.normal[:, 1].min() > 0
+
+    def test_neighbours_meet_and_flat_ground_is_cheap(self):
+        """Two halves of one terrain keep the same samples along their border."""
+        whole = hills(33, 65, (64.0, 32.0))
+        west, east = (jq.Terrain(half, size=(32.0, 32.0)) for half in (whole[:, :33], whole[:, 32:]))
+        left, right = (jq.terrain_mesh(each, 0.2).position for each in (west, east))
+        assert np.array_equal(np.unique(left[left[:, 0] > 31.99, 1:], axis=0), np.unique(right[right[:, 0] < 0.01, 1:], axis=0))
+        assert len(jq.terrain_mesh(jq.Terrain(np.zeros((33, 33)), size=(9, 9)), 0.1).triangles) == 2
+
+    def test_it_is_finer_near_a_camera(self):
+        terrain = jq.Terrain(hills(65, 65, (128.0, 128.0)), size=(128.0, 128.0))
+        mesh = jq.terrain_mesh(terrain, 0.1, camera=(0.0, 5.0, 0.0), near=15.0)
+        away = np.linalg.norm(mesh.position - [0, 5, 0], axis=1)
+        full = jq.terrain_mesh(terrain, 0.1)
+        assert (away < 40).sum() / (np.linalg.norm(full.position - [0, 5, 0], axis=1) < 40).sum() > 0.4
+        assert len(mesh.triangles) < 0.6 * len(full.triangles)
+        with pytest.raises(jq.QuiltError, match="error must be above 0 m"):
+            jq.terrain_mesh(terrain, 0)
+
+
+class TestTiles:
+    @pytest.fixture
+    def files(self, tmp_path):
+        """A terrain of 17 x 25 samples in two rows of three files that share their borders."""
+        whole = np.rint(65535 * (hills(17, 25, (24.0, 16.0)) + 5) / 25).astype(np.uint16)
+        for row, column in np.ndindex(2, 3):
+            write_image(tmp_path / f"{row}{column}.png", whole[8 * row : 8 * row + 9, 8 * column : 8 * column + 9])
+        write_image(tmp_path / "whole.png", whole)
+        return [[tmp_path / f"{row}{column}.png" for column in range(3)] for row in range(2)], tmp_path / "whole.png"
+
+    def test_files_that_meet_are_one_terrain(self, files):
+        """So normals and weights at their borders are those of the whole."""
+        tiles, whole = files
+        options = {"size": (24.0, 16.0), "heights": (-5.0, 20.0)}
+        one, other = jq.Terrain.read(tiles, **options), jq.Terrain.read(whole, **options)
+        assert np.array_equal(one.heights, other.heights)
+        assert np.array_equal(one.points((40, 60)).normal, other.points((40, 60)).normal)
+
+    def test_a_quilt_file_names_them(self, files, project):
+        tiles, _ = files
+        quilt = project / "job.quilt.toml"
+        rows = [[str(path) for path in row] for row in tiles]
+        text = QUILT.replace('terrain = "ground.png"', f"terrain = {rows}").replace(
+            "size = [16.0, 16.0]", "size = [24.0, 16.0]"
+        )
+        quilt.write_text(text)
+        assert jq.read_quilt(quilt).terrain.heights.shape == (17, 25)
+
+    def test_files_that_do_not_meet_are_refused(self, files, tmp_path):
+        tiles, whole = files
+        read = lambda rows: jq.Terrain.read(rows, size=(24, 16), heights=(0, 20))
+        with pytest.raises(jq.QuiltError, match=r"02\.png: does not meet .*00\.png: .* are the files in order"):
+            read([[tiles[0][0], tiles[0][2]]])
+        with pytest.raises(jq.QuiltError, match=r"17 samples along its border with .*, which has 9"):
+            read([[tiles[0][0], whole]])
+        with pytest.raises(jq.QuiltError, match=r"equally many files; got rows of \[3, 2\]"):
+            read([tiles[0], tiles[1][:2]])
+        texels = np.array(jq.read_image(tiles[0][1]))
+        texels[:, 0] += 2
+        write_image(tmp_path / "off.png", texels)
+        with pytest.warns(jq.QuiltWarning, match="differ by up to 0.00061 m along their borders; averaged"):
+            read([[tiles[0][0], tmp_path / "off.png"]])

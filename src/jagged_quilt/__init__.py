@@ -95,6 +95,7 @@ if TYPE_CHECKING:
     from jagged_quilt.show.scene import Scene as Scene
     from jagged_quilt.surfaces.camera import Camera as Camera
     from jagged_quilt.surfaces.terrain import Terrain as Terrain
+    from jagged_quilt.surfaces.terrain_mesh import terrain_mesh as terrain_mesh
     from jagged_quilt.weights.adopt import Adopted as Adopted
     from jagged_quilt.weights.adopt import adopt_colours as adopt_colours
     from jagged_quilt.weights.adopt import adopt_index as adopt_index
@@ -229,6 +230,7 @@ _HOME = {
     "draw_riser": "show.riser",
     "Dressed": "show.scene",
     "Scene": "show.scene",
+    "terrain_mesh": "surfaces.terrain_mesh",
     "weigh": "weights.weigh",
     "weigh_points": "weights.weigh",
     "WeightMap": "weights.weight_map",

@@ -14,11 +14,24 @@ from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_
 @click.option("--splat", "forms", flag_value="splat", multiple=True, help="Weights as RGBA sheets, a layer in each channel.")
 @click.option("--pairs", "forms", flag_value="pairs", multiple=True, help="Weights as four layer numbers and four weights.")
 @click.option("--masks", "forms", flag_value="masks", multiple=True, help="Weights as a grey image for each layer.")
+@click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
+@click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
-def command(quilt_file: Path, out: Path | None, threads: int | None, forms: tuple[str, ...], bits: str) -> None:
-    """Write weights as other programs read them; as splat sheets where no form is chosen."""
+def command(
+    quilt_file: Path, out: Path | None, threads: int | None, forms: tuple[str, ...], bits: str, error: float | None,
+    near: float | None,
+) -> None:  # fmt: skip
+    """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
+    from jagged_quilt.foundation.errors import RangeError
+
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
+        if near is not None and error is None:
+            raise RangeError("--near is said with --terrain")
+        if error is not None:
+            report(results.export_terrain(error, near), seconds())
+            if not forms:
+                return
         ready_kernels()
         made = results.export_weights(forms or ("splat",), int(bits))
         taken = seconds()

@@ -104,8 +104,9 @@ class Quilt:
         """The ground, read from its heightmap."""
         surface = self.table.surface
         with self._at("surface", "terrain"):
+            told = surface.terrain
             return Terrain.read(
-                self.folder / surface.terrain,
+                self.folder / told if isinstance(told, str) else [[self.folder / file for file in row] for row in told],
                 size=(surface.size[0], surface.size[1]),
                 heights=None if surface.heights is None else (surface.heights[0], surface.heights[1]),
                 form=surface.form,

@@ -27,6 +27,7 @@ from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.audit import SwatchAudit, audit_swatch
 from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.meshes.write import write_mesh
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.show.audit_sheet import audit_sheet
@@ -39,6 +40,7 @@ from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.scene import Dressed, Scene
 from jagged_quilt.show.sheets import maps_sheet, swatch_sheets, weight_sheets
 from jagged_quilt.show.weight_pictures import draw_adopted, draw_masks, draw_sweep, draw_weight_facts
+from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.medley import shown_names
@@ -174,7 +176,8 @@ class Results:
         stamp = self._stamp("mesh", self._arrays_stamp, table.model_dump_json(), quilt.table.bake.model_dump_json(),
                             json.dumps([each.model_dump(mode="json") for each in quilt.table.medley]),
                             quilt.table.surface.model_dump_json() if table.stand else "",
-                            read_bytes(quilt.folder / quilt.table.surface.terrain, "heightmap") if table.stand else "",
+                            *(read_bytes(quilt.folder / file, "heightmap")
+                              for file in (quilt.table.surface.files() if table.stand else ())),
                             *(read_bytes(quilt.folder / file, "image file") for file in quilt.table.mask_files()),
                             read_bytes(quilt.folder / table.file, "mesh"))  # fmt: skip
         files = [folder / f"{role.key}.png" for role in SURFACE_ROLES]
@@ -269,6 +272,14 @@ class Results:
         files = [file for form in forms for file in writers[known_name("form", form, WEIGHT_FORMS)](weights, folder, bits=bits)]
         return Made(folder, tuple(files), fresh=True)
 
+    def export_terrain(self, error: float, near: float | None = None) -> Made:
+        """Write the terrain as a mesh within `error` metres of its samples; with `near`, finer about the camera of the view."""
+        quilt, folder = self.quilt, self.folder / "export"
+        mesh = terrain_mesh(quilt.terrain, error, camera=None if near is None else quilt.camera.position, near=near or 50.0)
+        rows, columns = quilt.terrain.heights.shape
+        told = f"{len(mesh.triangles):,} triangles; all samples would take {2 * (rows - 1) * (columns - 1):,}"
+        return Made(folder, (write_mesh(mesh, folder / "terrain.glb"),), fresh=True, remark=told)
+
     def _boards(self, name: str) -> list[Board]:
         quilt = self.quilt
         if name == "swatches":
@@ -339,7 +350,7 @@ class Results:
     @cached_property
     def _weights_stamp(self) -> str:
         table = self.quilt.table
-        files = [read_bytes(self.quilt.folder / table.surface.terrain, "heightmap")]
+        files = [read_bytes(self.quilt.folder / file, "heightmap") for file in table.surface.files()]
         files += [read_bytes(self.quilt.folder / file, "image file") for file in table.mask_files()]
         daubs = "\n".join(line_of(daub) for daub in self.quilt.daubs)
         medleys = json.dumps([each.model_dump(mode="json") for each in table.medley])

@@ -13,10 +13,11 @@ from jagged_quilt.quiltfile.mask_tables import AnyStep, DistanceStep, ImageStep,
 
 
 class SurfaceTable(Table):
-    """The ground: a heightmap file, metres east and south, metres at black and at white (none where a float file holds metres),
-    its form, of a raw file its samples east and south and the order of bytes, and what lies between samples."""
+    """The ground: a heightmap file (or rows of files that meet, from north to south and west to east), metres east and south,
+    metres at black and at white (none where a float file holds metres), its form, of a raw file its samples east and south and
+    the order of bytes, and what lies between samples."""
 
-    terrain: str
+    terrain: str | Annotated[list[Annotated[list[str], Field(min_length=1)]], Field(min_length=1)]
     size: Pair
     heights: Pair | None = None
     form: Literal["grey", "rgb24", "raw16"] = "grey"
@@ -24,6 +25,10 @@ class SurfaceTable(Table):
     byte_order: Literal["little", "big"] = "little"
     smooth: bool = False
     between: Literal["bilinear", "cubic"] = "bilinear"
+
+    def files(self) -> list[str]:
+        """Return the heightmap files, row by row."""
+        return [self.terrain] if isinstance(self.terrain, str) else [file for row in self.terrain for file in row]
 
 
 class ImagesTable(Table):

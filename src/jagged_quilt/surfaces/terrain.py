@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Field, Points
 from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.heightmap import read_heightmap
+from jagged_quilt.surfaces.tiles import read_tiles
 
 
 class Terrain:
@@ -58,7 +59,7 @@ class Terrain:
     @classmethod
     def read(
         cls,
-        path: Path | str,
+        path: Path | str | Sequence[Sequence[Path | str]],
         *,
         size: tuple[float, float],
         heights: tuple[float, float] | None = None,
@@ -68,17 +69,24 @@ class Terrain:
         smooth: bool = False,
         between: str = "bilinear",
     ) -> Terrain:
-        """Read a terrain from a heightmap file.
+        """Read a terrain from a heightmap file, or from several that meet at their borders.
 
         Parameters
         ----------
+        path : path, or rows of paths
+            Of several files: from north to south, and in each row from west to east; neighbours share the samples of
+            their common border (see `read_tiles`).
         size : (float, float)
             Metres, east and south.
         heights, form, samples, byte_order, smooth
             As for `read_heightmap`.
         between : "bilinear" or "cubic"
         """
-        metres = read_heightmap(path, heights, form=form, samples=samples, byte_order=byte_order, smooth=smooth)
+        options = {"form": form, "samples": samples, "byte_order": byte_order, "smooth": smooth}
+        if isinstance(path, (str, Path)):
+            metres = read_heightmap(path, heights, **options)  # type: ignore[arg-type]
+        else:
+            metres = read_tiles(path, heights, **options)
         return cls(metres, size=size, between=between)
 
     def __repr__(self) -> str:

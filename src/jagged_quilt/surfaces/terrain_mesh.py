@@ -1,0 +1,119 @@
+"""A terrain as a mesh: no farther from its samples than asked, with few triangles where it is flat and none that crack.
+
+Greedy insertion (Garland and Heckbert 1995): a Delaunay triangulation of a few samples gets, round after round, the sample of
+each triangle that lies farthest from it, until none lies too far. Borders are simplified by themselves first (Douglas and
+Peucker 1973) and not touched again, so that neighbouring terrains with the same border samples meet without a crack.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import finite_array, positive
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.surfaces.terrain import Terrain
+
+_ROUNDS = 400
+_AT_ONCE = 1 << 18
+
+
+def terrain_mesh(
+    terrain: Terrain, error: float, *, camera: tuple[float, float, float] | None = None, near: float = 50.0
+) -> Mesh:
+    """Return a mesh whose surface lies within `error` metres of every sample of a terrain, measured upright.
+
+    uv run over the terrain as in its bakes; normals are the terrain's own.
+
+    Parameters
+    ----------
+    error : float
+        Metres.
+    camera : (x, y, z), optional
+        Where it stands: beyond `near` metres from it the error may grow with the distance.
+    near : float
+        Metres.
+    """
+    from scipy.spatial import Delaunay
+
+    positive("error", error, "m")
+    allowed = _allowed(terrain, error, camera, positive("near", near, "m"))
+    heights = terrain.heights.astype(np.float64)
+    rows, columns = heights.shape
+    z, x = (np.arange(count) * spacing for count, spacing in zip(heights.shape, terrain.spacing[::-1], strict=True))
+    chosen = np.zeros(heights.shape, bool)
+    for index in ((0, slice(None)), (rows - 1, slice(None)), (slice(None), 0), (slice(None), columns - 1)):
+        chosen[index] |= _kept_on_line(heights[index], allowed[index])
+    inside = np.zeros(heights.shape, bool)
+    inside[1:-1, 1:-1] = True
+    open_samples = np.flatnonzero(inside)
+    for _ in range(_ROUNDS):
+        at = np.flatnonzero(chosen)
+        flat = Delaunay(np.column_stack([x[at % columns], z[at // columns]]))
+        far, where = _how_far(flat, heights.ravel()[at], open_samples, x, z, heights, allowed)
+        bad = far > 0
+        if not bad.any():
+            break
+        order = np.lexsort((-far[bad], where[bad]))  # the farthest of each triangle
+        first = np.concatenate([[True], np.diff(where[bad][order]) != 0])
+        chosen.ravel()[open_samples[bad][order[first]]] = True
+        open_samples = open_samples[~chosen.ravel()[open_samples]]
+    at = np.flatnonzero(chosen)
+    corners = flat.simplices.astype(np.int64)
+    place = np.column_stack([x[at % columns], heights.ravel()[at], z[at // columns]])
+    a, b, c = (place[corners[:, corner]][:, [0, 2]] for corner in range(3))
+    turns = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
+    corners[turns > 0] = corners[turns > 0][:, ::-1]  # counter-clockwise from above, where z runs down the page
+    points = terrain.points_at(place[:, [0, 2]])
+    return Mesh.of(place, corners, normal=points.normal, uv=points.uv, tangent=points.tangent, name="terrain")
+
+
+def _allowed(
+    terrain: Terrain, error: float, camera: tuple[float, float, float] | None, near: float
+) -> NDArray[np.float64]:  # fmt: skip
+    """How far the mesh may lie from each sample, in metres."""
+    rows, columns = terrain.heights.shape
+    if camera is None:
+        return np.full((rows, columns), error)
+    eye = finite_array("camera", camera, (3,)).astype(np.float64)
+    z, x = np.meshgrid(np.arange(rows) * terrain.spacing[1], np.arange(columns) * terrain.spacing[0], indexing="ij")
+    away = np.sqrt((x - eye[0]) ** 2 + (terrain.heights - eye[1]) ** 2 + (z - eye[2]) ** 2)
+    return error * np.maximum(1.0, away / near)
+
+
+def _kept_on_line(heights: NDArray[np.float64], allowed: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Which samples of a line are kept so that the others lie near enough to it; the ends always."""
+    kept = np.zeros(len(heights), bool)
+    kept[[0, -1]] = True
+    waiting = [(0, len(heights) - 1)]
+    while waiting:
+        first, last = waiting.pop()
+        if last - first < 2:
+            continue
+        at = np.arange(first + 1, last)
+        line = heights[first] + (heights[last] - heights[first]) * (at - first) / (last - first)
+        far = np.abs(heights[at] - line) - allowed[at]
+        if far.max() > 0:
+            worst = int(at[np.argmax(far)])
+            kept[worst] = True
+            waiting += [(first, worst), (worst, last)]
+    return kept
+
+
+def _how_far(
+    flat: object, tops: NDArray[np.float64], samples: NDArray[np.int64], x: NDArray[np.float64], z: NDArray[np.float64],
+    heights: NDArray[np.float64], allowed: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:  # fmt: skip
+    """By how much each sample lies too far from the triangle over or under it (0 or less: near enough), and which that is."""
+    far, where = np.empty(len(samples)), np.empty(len(samples), np.int64)
+    columns = heights.shape[1]
+    for first in range(0, len(samples), _AT_ONCE):
+        part = samples[first : first + _AT_ONCE]
+        places = np.column_stack([x[part % columns], z[part // columns]])
+        own = flat.find_simplex(places, tol=1e-9)  # type: ignore[attr-defined]
+        shares = np.einsum("nij,nj->ni", flat.transform[own, :2], places - flat.transform[own, 2])  # type: ignore[attr-defined]
+        corners = flat.simplices[own]  # type: ignore[attr-defined]
+        height = (tops[corners[:, :2]] * shares).sum(axis=1) + tops[corners[:, 2]] * (1 - shares.sum(axis=1))
+        far[first : first + len(part)] = np.abs(height - heights.ravel()[part]) - allowed.ravel()[part]
+        where[first : first + len(part)] = own
+    return far, where
