@@ -283,6 +283,58 @@ class TestObj:
             jq.read_mesh(gate.with_suffix(".stl"))
 
 
+class TestMaterials:
+    """What an MTL file says becomes a swatch, whatever is missing."""
+
+    def material(self, folder, text, name="m"):
+        (folder / "a.obj").write_text("mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
+        (folder / "a.mtl").write_text(f"newmtl m\n{text}\n")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", jq.QuiltWarning)
+            return jq.read_mesh(folder / "a.obj").materials[name]
+
+    def test_plain_colours_stand_in_for_maps(self, tmp_path):
+        made = self.material(tmp_path, "Kd 0.25 0.5 2.0\nKs 0.1\nPr 0.3")
+        swatch = made.swatch_source().read()
+        assert np.allclose(swatch.maps[R.DIFFUSE].values.ravel(), [0.25, 0.5, 1.0], atol=4e-3)
+        assert np.allclose(swatch.maps[R.SPECULAR].values.ravel(), 0.1, atol=4e-3)
+        assert np.allclose(swatch.maps[R.ROUGHNESS].values, 0.3, atol=4e-3)
+
+    @pytest.mark.parametrize(
+        ("name", "texel", "role"),
+        [("bumps.png", (90, 90, 90), R.HEIGHT), ("bumps.png", (128, 128, 255), R.NORMAL), ("a_normal.png", (9, 9, 9), R.NORMAL),
+         ("stone_height.png", (128, 128, 255), R.HEIGHT)],
+    )  # fmt: skip
+    def test_a_bump_map_is_height_or_normal_by_its_name_or_its_colour(self, tmp_path, name, texel, role):
+        write_image(tmp_path / name, np.full((4, 4, 3), texel, np.uint8))
+        assert role in self.material(tmp_path, f"Kd 1 1 1\nmap_bump -bm 0.3 {name}").roles
+
+    def test_a_grey_bump_map_is_height(self, tmp_path):
+        write_image(tmp_path / "b.png", np.full((4, 4), 90, np.uint8))
+        assert R.HEIGHT in self.material(tmp_path, "bump b.png").roles
+
+    def test_what_is_said_again_holds_and_names_are_found_whatever_their_case(self, tmp_path):
+        for value, name in ((10, "one.png"), (20, "Two.PNG")):
+            write_image(tmp_path / name.replace("PNG", "png"), np.full((2, 2, 3), value, np.uint8))
+        made = self.material(tmp_path, "map_Kd one.png\nmap_Kd -o 0.1 0.2 C:\\art\\TWO.png")
+        assert made.swatch_source().read().maps[R.DIFFUSE].texels[0, 0, 0] == 20
+
+    def test_a_map_that_goes_missing_later_is_told(self, tmp_path):
+        write_image(tmp_path / "one.png", np.full((2, 2, 3), 9, np.uint8))
+        made = self.material(tmp_path, "map_Kd one.png")
+        (tmp_path / "one.png").unlink()
+        with pytest.raises(jq.QuiltError, match=r'one\.png: material "m" names this map, and it is not there'):
+            made.swatch_source()
+        with pytest.raises(jq.QuiltError, match="names no map"):
+            jq.MeshMaterial(name="bare").swatch_source()
+
+    def test_a_library_that_is_not_there_is_told(self, tmp_path):
+        (tmp_path / "a.obj").write_text("mtllib none.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
+        with pytest.warns(jq.QuiltWarning) as told:
+            assert jq.read_mesh(tmp_path / "a.obj").materials == {}
+        assert "none.mtl: this library of materials is not there" in str(told[0].message)
+
+
 def gltf_of(tmp_path, change=lambda told: None, data=None):
     """A triangle and a strip under a node that turns, moves and mirrors; written as glTF with its buffer beside it."""
     places = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]], np.float32)
@@ -327,6 +379,42 @@ class TestGltf:
         glaze = mesh.materials["glaze"]
         assert np.allclose(glaze.texture_uv(np.ones((1, 2), np.float32)), [[3.5, 4]])
         assert glaze.swatch_source().read().maps[R.DIFFUSE].texels[0, 0, 0] == 77
+
+    def test_sparse_changes_fans_and_colours(self, tmp_path):
+        """A fan of two triangles, whose last place a sparse accessor moves, with colours as bytes."""
+
+        def change(told):
+            told["accessors"][0]["sparse"] = {"count": 1, "indices": {"bufferView": 3, "componentType": 5123},
+                                              "values": {"bufferView": 0}}  # fmt: skip
+            told["bufferViews"].append({"buffer": 0, "byteOffset": 66, "byteLength": 2})  # the index 1
+            told["accessors"].append({"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC3"})
+            told["meshes"][0]["primitives"] = [{"attributes": {"POSITION": 0, "COLOR_0": 3}, "mode": 6}]
+            told["nodes"] = [{"mesh": 0}]
+
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", jq.QuiltWarning)
+            mesh = jq.read_mesh(gltf_of(tmp_path, change))
+        assert len(mesh.triangles) == 1  # place 1 moved onto place 0, so the first of the fan has no area
+        assert {tuple(p) for p in mesh.position.tolist()} == {(0, 0, 0), (0, 1, 0), (1, 1, 0)}
+        assert mesh.colour.max() == 1
+        assert mesh.uv is None
+
+    def test_tangents_of_the_file_are_kept_and_turned_over_by_a_mirror(self, tmp_path):
+        jq.write_mesh(jq.plane(), tmp_path / "a.glb")
+        data = bytearray((tmp_path / "a.glb").read_bytes())
+        size = struct.unpack_from("<I", data, 12)[0]
+        told = json.loads(data[20 : 20 + size])
+        told["nodes"][0]["scale"] = [-1, 1, 1]
+        text = json.dumps(told).encode()
+        text += b" " * (-len(text) % 4)
+        rest = bytes(data[20 + size :])
+        (tmp_path / "b.glb").write_bytes(
+            struct.pack("<4sIII4s", b"glTF", 2, 20 + len(text) + len(rest), len(text), b"JSON") + text + rest
+        )
+        mesh = jq.read_mesh(tmp_path / "b.glb")
+        assert np.allclose(mesh.tangent, [-1, 0, 0, -1])
+        assert np.allclose(mesh.normal, [0, 1, 0])
+        assert (face_normals(mesh)[:, 1] > 0).all()
 
     def test_images_within_the_file_become_a_swatch(self, tmp_path):
         import base64

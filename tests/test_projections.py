@@ -281,3 +281,80 @@ def test_a_mesh_hides_and_shadows_the_ground():
     assert 0.02 < changed.mean() < 0.2
     west = changed[:, :70].sum(), changed[:, 90:].sum()
     assert west[0] > 2 * west[1]  # the sun stands in the east
+
+
+class TestSurvey:
+    """What is told of textures is what they do."""
+
+    def test_density_mip_and_stretch_of_a_slope(self):
+        """16 texels over 4 m; on a slope of 60 degrees half as many along the hill."""
+        points = jq.Points.of([[1, 2, 3]], [[0, 0.5, 3**0.5 / 2]], footprint=0.5)
+        facts = survey(jq.Planar(), points)
+        assert facts.stretch[0] == pytest.approx(2, rel=1e-4)
+        assert facts.density[0] == pytest.approx(4 * 0.5**0.5, rel=1e-4)
+        assert facts.mip[0] == pytest.approx(np.log2(0.5 * 4), abs=1e-3)  # across the hill a texel covers half a metre
+        tri = survey(jq.Triplanar(64), points)
+        assert (tri.plane[0], tri.stretch[0]) == (2, pytest.approx(2 / 3**0.5, rel=1e-4))
+        assert tri.share[0] == pytest.approx(1, abs=1e-3)
+
+    @pytest.mark.parametrize("kind", [jq.Spherical, jq.Cylindrical])
+    def test_around_an_axis_the_tile_is_true_where_the_radius_is(self, kind):
+        ball = jq.sphere(2.0, around=64, down=32).points()
+        level = np.abs(ball.position[:, 1]) < 0.01
+        facts = survey(kind(radius=2.0), ball, tile=2 * np.pi * 2 / 6)
+        assert np.allclose(facts.stretch[level], 1, atol=1e-3)
+        assert np.allclose(facts.density[level], 16 / (2 * np.pi * 2 / 6), rtol=1e-3)
+        away = np.abs(np.abs(ball.position[:, 1]) - 1.0) < 0.02
+        slope = np.sqrt(1 - (ball.position[away, 1] / 2) ** 2)  # of the circle there to the equator
+        wanted = 1 / slope if kind is jq.Spherical else 1 / slope**2
+        assert np.allclose(facts.stretch[away], wanted, rtol=0.02)
+
+    def test_the_largest_layer_is_told_and_all_reads_are_counted(self):
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], texels=16, threads=1)
+        blender = jq.Blender(arrays, [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4))])
+        points = jq.Points.of(np.zeros((2, 3)), [[0, 1, 0], [1, 1, 1]])
+        weights = np.array([[0, 1]] * 2, np.uint8), np.array([[0.7, 0.3], [0.2, 0.8]], np.float32)
+        facts = blender.survey(points, weights)
+        assert np.allclose(facts.reads, [2, 4])
+        assert facts.density[0] == pytest.approx(16)
+        assert facts.density[1] < 5
+
+
+class TestCamera:
+    def test_pixels_see_the_mesh_that_lies_on_their_rays(self):
+        """Places on the rays, the nearest side, and what a pixel covers there."""
+        ball = jq.sphere(1.0, around=128, down=64)
+        camera = jq.Camera(position=(0.0, 0.5, 4.0), target=(0.0, 0.0, 0.0))
+        points, met, rays, which = camera.mesh_points(ball, 90, 120)
+        way = points.position - np.array(camera.position, np.float32)
+        far = np.linalg.norm(way, axis=1)
+        assert np.einsum("nd,nd->n", way / far[:, None], rays[met]).min() > 1 - 1e-6
+        assert far.max() < 4.1
+        assert (np.einsum("nd,nd->n", points.normal, rays[met]) < 0.3).all()
+        assert len(which) == met.sum() == len(points)
+        rows = camera.mesh_points(ball, 90, 120, slice(30, 60))
+        assert np.array_equal(rows[1], met[30 * 120 : 60 * 120])
+        middle = np.argmin(np.abs(rays[met] - rays[met].mean(axis=0)).sum(axis=1))
+        assert points.footprint[middle, 0] == pytest.approx(far[middle] * 2 * np.tan(np.radians(20)) / 90, rel=0.03)
+        steps = np.linalg.norm(points.steps, axis=2)
+        assert np.all(steps.max(axis=1) >= points.footprint[:, 0] * 0.98)
+        facing = np.abs(np.einsum("nd,nd->n", points.normal, rays[met]))
+        low = (facing > 0.15) & (facing < 0.3)
+        sides = np.linalg.svd(points.steps[low], compute_uv=False)
+        assert np.median(sides[:, 0] / sides[:, 1]) > 2.5  # longer along the view
+
+    def test_a_mesh_behind_the_camera_is_not_seen(self):
+        camera = jq.Camera(position=(0.0, 0.0, 4.0), target=(0.0, 0.0, 8.0))
+        assert not camera.mesh_points(jq.sphere(1.0), 20, 20)[1].any()
+
+
+def test_points_are_cut_and_joined_with_all_they_hold():
+    points = jq.sphere(1.0, around=8, down=4).points()
+    part = points[3:9]
+    assert np.array_equal(part.uv_gradient, points.uv_gradient[3:9])
+    whole = jq.Points.joined([part, points[:3]])
+    assert len(whole) == 9
+    assert np.array_equal(whole.uv_gradient[6:], points.uv_gradient[:3])
+    assert whole.steps is None
+    assert part.true_steps().shape == (6, 2, 3)
+    assert np.allclose(np.linalg.norm(part.true_steps(), axis=2), part.footprint, rtol=1e-5)

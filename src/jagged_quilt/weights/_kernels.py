@@ -194,6 +194,27 @@ def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
         c1, r1 = min(c0 + 1, columns - 1), min(r0 + 1, rows - 1)
         fx, fy = x - np.float32(c0), y - np.float32(r0)
         count, q = 0, np.uint64(p)
+        t0, t1 = np.uint64(r0 * columns + c0), np.uint64(r0 * columns + c1)
+        t2, t3 = np.uint64(r1 * columns + c0), np.uint64(r1 * columns + c1)
+        alike = True
+        for at in range(index.shape[1]):
+            layer = index[t0, np.uint64(at)]
+            alike &= (
+                layer == index[t1, np.uint64(at)] and layer == index[t2, np.uint64(at)] and layer == index[t3, np.uint64(at)]
+            )
+        if alike:  # mostly: the four texels keep the same layers in the same order
+            s0, s1 = (F1 - fx) * (F1 - fy) * by_unit, fx * (F1 - fy) * by_unit
+            s2, s3 = (F1 - fx) * fy * by_unit, fx * fy * by_unit
+            for at in range(index.shape[1]):
+                a = np.uint64(at)
+                whole = s0 * np.float32(stored[t0, a]) + s1 * np.float32(stored[t1, a])
+                whole += s2 * np.float32(stored[t2, a]) + s3 * np.float32(stored[t3, a])
+                if whole > 0:
+                    out_index[q, np.uint64(count)], out_weight[q, np.uint64(count)] = index[t0, a], whole
+                    count += 1
+            for at in range(count, most):
+                out_index[q, np.uint64(at)], out_weight[q, np.uint64(at)] = 0, F0
+            continue
         for corner in range(4):
             texel = np.uint64((r0 if corner < 2 else r1) * columns + (c0 if corner % 2 == 0 else c1))
             share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) * by_unit
