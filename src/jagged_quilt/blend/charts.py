@@ -21,7 +21,7 @@ from jagged_quilt.blend.projection import (
     Triplanar,
     Uv,
     Warp,
-    _unit_axis,
+    unit_axis,
 )
 from jagged_quilt.foundation.checks import finite_array
 from jagged_quilt.foundation.errors import RangeError
@@ -123,9 +123,9 @@ class Charts:
             return np.eye(3), np.zeros(3)
         axes, origin = np.eye(3), np.zeros(3)
         if isinstance(projection, Planar):
-            axes = _seen_along(_unit_axis(projection.axis))
+            axes = _seen_along(unit_axis(projection.axis))
         if isinstance(projection, Round):
-            axes, origin = _standing(_unit_axis(projection.axis)), np.array(projection.centre, np.float64)
+            axes, origin = _standing(unit_axis(projection.axis)), np.array(projection.centre, np.float64)
         if projection.space == "object":
             return axes @ self.frame[:3, :3].T, self.frame[:3, :3] @ origin + self.frame[:3, 3]
         return axes, origin
@@ -184,7 +184,7 @@ def _planes(projection: Projection) -> int:
     """A bit for each plane that a projection uses: X 1, Y 2, Z 4."""
     if isinstance(projection, (Triplanar, Box)):
         return 7
-    if isinstance(projection, Planar) and abs(_unit_axis(projection.axis)[1]) < 0.7071:
+    if isinstance(projection, Planar) and abs(unit_axis(projection.axis)[1]) < 0.7071:
         return 4
     return 2
 

@@ -150,7 +150,7 @@ class Planar(Lie):
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
-        _unit_axis(self.axis)
+        unit_axis(self.axis)
         known_name("space", self.space, SPACES)
 
 
@@ -236,7 +236,7 @@ class Round(Lie):
         Lie.__post_init__(self)
         _place("centre", self.centre)
         positive("radius", self.radius, "m")
-        _unit_axis(self.axis)
+        unit_axis(self.axis)
         known_name("space", self.space, SPACES)
         if self.rotation % 180:
             raise RangeError(f"rotation must be 0 or 180 degrees here, or the pattern would not meet where u wraps; got "
@@ -268,7 +268,8 @@ def _place(name: str, place: Place) -> None:
         number_in(name, value, unit="m")
 
 
-def _unit_axis(axis: str | Place) -> NDArray[np.float64]:
+def unit_axis(axis: str | Place) -> NDArray[np.float64]:
+    """Return an axis, by name or as a vector, as a unit vector; raise `QuiltError` if it is none."""
     if isinstance(axis, str):
         return np.array(AXES[known_name("axis", axis, AXES)])
     _place("axis", axis)

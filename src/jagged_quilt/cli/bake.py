@@ -25,9 +25,11 @@ def command(
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress, time)
         ready_kernels()
-        made = [results.bake(texels, anew=anew), *results.bake_meshes(anew=anew)]
-        taken = seconds()
-    for each in made:
+        made = [(results.bake(texels, anew=anew), seconds())]
+        for number in range(len(results.quilt.table.mesh)):
+            start = seconds()
+            made.append((results.bake_mesh(number, anew=anew), seconds() - start))
+    for each, taken in made:
         _report(each, taken)
 
 

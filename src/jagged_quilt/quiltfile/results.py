@@ -168,9 +168,10 @@ class Results:
 
     def bake_meshes(self, *, anew: bool = False) -> list[Made]:
         """Bake every mesh of the quilt into its own uv, unless that is done."""
-        return [self._bake_mesh(number, anew) for number in range(len(self.quilt.table.mesh))]
+        return [self.bake_mesh(number, anew=anew) for number in range(len(self.quilt.table.mesh))]
 
-    def _bake_mesh(self, number: int, anew: bool) -> Made:
+    def bake_mesh(self, number: int, *, anew: bool = False) -> Made:
+        """Bake one mesh, by its place in the file."""
         quilt, table = self.quilt, self.quilt.table.mesh[number]
         folder = self.folder / "meshes" / table.name.replace(" ", "_")
         stamp = self._stamp("mesh", self._arrays_stamp, table.model_dump_json(), quilt.table.bake.model_dump_json(),
