@@ -20,8 +20,8 @@ import numpy as np
 from blend import in_turn, swatches
 
 import jagged_quilt as jq
-from jagged_quilt.baking.uv_bake import _empty_texels, bake_mesh
-from jagged_quilt.blend.blender import Blender
+from jagged_quilt.baking.uv_bake import bake_mesh
+from jagged_quilt.blend.blender import Blender, EncodedTexels
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.maps.roles import MapRole
@@ -79,7 +79,7 @@ def into_uv(mesh, arrays, side, repeats):
     pieces = [layout.points(layout.piece(first, min(first + 32, side))) for first in range(0, side, 32)]
     weights = [weight_map.at(points) for points in pieces]
     print(f"{np.mean([(own[1] > 0).sum(axis=1).mean() for own in weights]):.2f} layers at a texel of the uv bake")
-    targets = [_empty_texels(len(points)) for points in pieces]
+    targets = [EncodedTexels.empty(len(points)) for points in pieces]
 
     def alone():
         for points, own, target in zip(pieces, weights, targets, strict=True):

@@ -17,13 +17,6 @@ R = jq.MapRole
 ROLES = jq.SURFACE_ROLES
 
 
-def encoded_texels(count):
-    """Where `blend_into` stores `count` texels."""
-    three = [np.zeros((count, 3), np.uint8) for _ in range(3)]
-    one = [np.zeros(count, np.uint8) for _ in range(2)]
-    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.zeros(count, np.uint16))
-
-
 def random_points(rng, count):
     normal = rng.normal(size=(count, 3))
     tangent = np.cross(normal, rng.normal(size=(count, 3)))
@@ -79,7 +72,7 @@ class TestBlend:
         points = random_points(rng, 40)
         index, weight = random_weights(rng, 40, count, 3)
         blender = jq.Blender(arrays, layers, filter=filter)
-        found = encoded_texels(40)
+        found = EncodedTexels.empty(40)
         blender.blend_into(found, points, (index, weight), normals=space)
         decoded, off = Decoded(arrays), 0
         for p in range(40):
@@ -97,7 +90,7 @@ class TestBlend:
         arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
         blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
         points, weights = random_points(rng, 300), random_weights(rng, 300, 2, 2)
-        plain, stored_texels = blender.blend(points, weights), encoded_texels(300)
+        plain, stored_texels = blender.blend(points, weights), EncodedTexels.empty(300)
         blender.blend_into(stored_texels, points, weights)
         assert np.abs(np.linalg.norm(plain[jq.MapRole.NORMAL], axis=1) - 1).max() < 1e-5
         assert np.array_equal(stored_texels.roughness, np.floor(plain[jq.MapRole.ROUGHNESS] * 255 + 0.5).astype(np.uint8))

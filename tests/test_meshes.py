@@ -441,7 +441,7 @@ class TestGltf:
             assert np.allclose(again.uv[again.triangles], jar.uv[jar.triangles], atol=1e-6)
             assert np.allclose(again.tangent[again.triangles], jar.tangent[jar.triangles], atol=2e-3)
         with pytest.raises(jq.QuiltError, match=r"as \.obj or \.glb"):
-            jq.write_mesh(jar, tmp_path / "jar.fbx")
+            jq.write_mesh(jar, tmp_path / "jar.stl")
 
     @pytest.mark.parametrize(
         ("change", "words"),
@@ -449,6 +449,7 @@ class TestGltf:
             (lambda t: t["buffers"][0].update(uri="none.bin"), "none.bin, which is not there"),
             (lambda t: t["buffers"][0].update(byteLength=999), "should hold 999 bytes"),
             (lambda t: t["bufferViews"][0].update(byteLength=4000), "reaches beyond its buffer"),
+            (lambda t: t["bufferViews"][0].update(byteOffset=-48), "begins before its buffer"),
             (lambda t: t["accessors"][0].update(count=99), "reaches beyond its buffer view"),
             (lambda t: t["accessors"][1].update(bufferView=9), r"bufferViews\[9\] is named and not there"),
             (lambda t: t["meshes"][0]["primitives"][0].update(indices=1), "are no whole numbers"),

@@ -358,3 +358,13 @@ def test_points_are_cut_and_joined_with_all_they_hold():
     assert whole.steps is None
     assert part.true_steps().shape == (6, 2, 3)
     assert np.allclose(np.linalg.norm(part.true_steps(), axis=2), part.footprint, rtol=1e-5)
+
+
+def test_a_surface_seen_from_behind_keeps_its_bitangent():
+    """Its normal turns to the eye, and the handedness with it, so that v still grows the same way."""
+    flat = jq.plane((2, 2))
+    for height in (3.0, -3.0):
+        camera = jq.Camera(position=(0.0, height, 2.0), target=(0.0, 0.0, 0.0))
+        points = camera.mesh_points(flat, 12, 12)[0]
+        assert np.allclose(points.normal, [0, np.sign(height), 0])
+        assert np.allclose(np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:], [0, 0, -1])

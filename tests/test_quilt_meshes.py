@@ -80,6 +80,13 @@ class TestQuiltMeshes:
         jquilt("bake", crate)
         assert (read_image(out / "diffuse.png") == 0).sum() > (diffuse == 0).sum()
 
+    def test_what_a_mesh_file_names_beside_itself_is_noticed(self, crate):
+        """A vertex that moves in the file is baked anew, whatever the quilt file says."""
+        Results(jq.read_quilt(crate)).bake_meshes()
+        assert [made.fresh for made in Results(jq.read_quilt(crate)).bake_meshes()] == [False]
+        jq.write_mesh(jq.box((1, 1, 1.5)), crate.parent / "crate.glb")
+        assert [made.fresh for made in Results(jq.read_quilt(crate)).bake_meshes()] == [True]
+
     @pytest.mark.parametrize(
         ("change", "words"),
         [

@@ -103,9 +103,9 @@ def bake_mesh(
     shown = [one for own in by_part.values() for one in one_each(own)]
     tallest = max(arrays.reliefs[arrays.place_of(layer.swatch)] for layer in shown)
     surface = MeshSurface(mesh)
-    height, width = (texels, texels) if isinstance(texels, int) else texels
-    stored = _empty_texels(height * width)
-    layout = UvLayout(mesh, (height, width))
+    layout = UvLayout(mesh, texels)
+    height, width = layout.texels
+    stored = EncodedTexels.empty(height * width)
     covered = np.zeros((height, width), bool)
     lasts = np.array([part.last for part in mesh.parts])
     blenders = [Blender(arrays, by_part[part.name], filter=filter, frame=part.frame, relief=tallest) for part in mesh.parts]
@@ -160,12 +160,6 @@ def _weigher(
     own = weights[part] if isinstance(weights, Mapping) else weights
     check_names(layers, own)
     return own
-
-
-def _empty_texels(count: int) -> EncodedTexels:
-    three = [np.zeros((count, 3), np.uint8) for _ in range(3)]
-    one = [np.zeros(count, np.uint8) for _ in range(2)]
-    return EncodedTexels(three[0], three[1], one[0], three[2], one[1], np.zeros(count, np.uint16))
 
 
 def _tell(overlaps: int, clashes: set[tuple[str, str]], without_extent: int) -> None:

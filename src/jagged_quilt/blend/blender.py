@@ -68,6 +68,13 @@ class EncodedTexels:
     occlusion: NDArray[np.uint8]
     height: NDArray[np.uint16]
 
+    @classmethod
+    def empty(cls, count: int) -> EncodedTexels:
+        """Return room for `count` texels, all 0."""
+        three = [np.zeros((count, 3), np.uint8) for _ in range(3)]
+        one = [np.zeros(count, np.uint8) for _ in range(2)]
+        return cls(three[0], three[1], one[0], three[2], one[1], np.zeros(count, np.uint16))
+
 
 class Blender:
     """Blends layers at points.

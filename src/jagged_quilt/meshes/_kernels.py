@@ -184,20 +184,19 @@ def claim_texels(first_row, last_row, rows, columns, which, uv, triangles, owner
 
 
 @inlined
-def _from_edge(x, y, ax, ay, bx, by):
-    """Distance of a place from a line between two others."""
-    dx, dy = bx - ax, by - ay
-    along = ((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-30)
-    along = min(max(along, 0.0), 1.0)
-    return math.hypot(x - ax - along * dx, y - ay - along * dy)
-
-
-@inlined
 def _to_segment(x, y, ax, ay, bx, by):
+    """The nearest place of a line between two others."""
     dx, dy = bx - ax, by - ay
     along = ((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-30)
     along = min(max(along, 0.0), 1.0)
     return ax + along * dx, ay + along * dy
+
+
+@inlined
+def _from_edge(x, y, ax, ay, bx, by):
+    """Distance of a place from a line between two others."""
+    px, py = _to_segment(x, y, ax, ay, bx, by)
+    return math.hypot(x - px, y - py)
 
 
 @kernel

@@ -78,6 +78,8 @@ class _File:
         """Return the bytes of a buffer view, and its stride (0 where it is packed)."""
         told = self.entry("bufferViews", number)
         start = int(told.get("byteOffset", 0))
+        if start < 0:
+            raise FileError(f"{self.path}: bufferViews[{number}] begins before its buffer")
         data = self.buffer(told.get("buffer", -1))[start : start + int(told["byteLength"])]
         if len(data) < int(told["byteLength"]):
             raise FileError(f"{self.path}: bufferViews[{number}] reaches beyond its buffer")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -76,7 +75,6 @@ class Mesh:
     materials: Mapping[str, MeshMaterial]
     source: NDArray[np.int64]
     repairs: tuple[str, ...] = ()
-    _lock: Any = field(default_factory=threading.RLock, repr=False)
 
     @classmethod
     def of(

@@ -8,9 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.read import read_mesh
+from jagged_quilt.meshes.unwrap import unwrap
 from jagged_quilt.quiltfile.schema import MeshTable
 from jagged_quilt.surfaces.terrain import Terrain
 
@@ -19,8 +21,6 @@ def placed_mesh(table: MeshTable, folder: Path, terrain: Terrain | None) -> Mesh
     """Read the mesh of a table and put it in its place; on the ground where it is to stand there."""
     mesh = read_mesh(folder / table.file, smooth=table.smooth, up=table.up, metres=table.metres)
     if table.unwrap:
-        from jagged_quilt.meshes.unwrap import unwrap
-
         mesh = unwrap(mesh, texels=table.texels, padding=max(2, table.padding // 4))
     at = np.array(table.at, np.float64)
     if table.stand:
@@ -39,8 +39,6 @@ def layers_of_parts(mesh: Mesh, layers: list[tuple[str, Layer]]) -> dict[str, li
     RangeError
         If a part has no layers.
     """
-    from jagged_quilt.foundation.checks import known_name
-
     for part, _ in layers:
         if part:
             known_name("part", part, mesh.part_names)

@@ -174,18 +174,18 @@ class Results:
         """Bake one mesh, by its place in the file."""
         quilt, table = self.quilt, self.quilt.table.mesh[number]
         folder = self.folder / "meshes" / table.name.replace(" ", "_")
-        stamp = self._stamp("mesh", self._arrays_stamp, table.model_dump_json(), quilt.table.bake.model_dump_json(),
-                            json.dumps([each.model_dump(mode="json") for each in quilt.table.medley]),
-                            quilt.table.surface.model_dump_json() if table.stand else "",
-                            *(read_bytes(quilt.folder / file, "heightmap")
-                              for file in (quilt.table.surface.files() if table.stand else ())),
-                            *(read_bytes(quilt.folder / file, "image file") for file in quilt.table.mask_files()),
-                            read_bytes(quilt.folder / table.file, "mesh"))  # fmt: skip
+        mesh = quilt.meshes[number]  # as read and placed, so whatever its file names beside itself counts too
+        arrays = (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour)
+        medleys = json.dumps([each.model_dump(mode="json") for each in quilt.table.medley])
+        stamp = self._stamp("mesh", self._arrays_stamp, table.model_dump_json(), quilt.table.bake.model_dump_json(), medleys,
+                            str(quilt.heights) if quilt.table.medley else "",
+                            *(b"" if array is None else array.tobytes() for array in arrays),
+                            *(read_bytes(quilt.folder / file, "image file") for file in quilt.table.mask_files()))  # fmt: skip
         files = [folder / f"{role.key}.png" for role in SURFACE_ROLES]
         if not anew and self._holds(folder / "bake.json", stamp, files):
             return Made(folder, (*files, folder / "bake.json"), fresh=False)
         bake_table = quilt.table.bake
-        made = bake_mesh(quilt.meshes[number], quilt.layers_by_part[number], self.arrays, texels=table.texels,
+        made = bake_mesh(mesh, quilt.layers_by_part[number], self.arrays, texels=table.texels,
                          padding=table.padding, normals=bake_table.normals, filter=bake_table.filter, threads=self._threads,
                          progress=self._progress)  # fmt: skip
         told = f"{100 * made.covered.mean():.1f} % of the layout covered"

@@ -102,7 +102,8 @@ class Camera:
         along = rays[met]
         far = 1 / (depth.ravel()[met] * (along @ self._axes()[0].astype(np.float32)))
         turned = np.where(np.einsum("nd,nd->n", points.normal, along) > 0, np.float32(-1), np.float32(1))
-        points = replace(points, normal=points.normal * turned[:, None])  # the inside is lit from inside
+        hand = np.column_stack([points.tangent[:, :3], points.tangent[:, 3] * turned])
+        points = replace(points, normal=points.normal * turned[:, None], tangent=hand)  # the inside is lit from inside
         return self._as_seen(points, along, far * self._side(rows)), met, rays, which
 
     def _as_seen(self, points: Points, rays: NDArray[np.float32], across: NDArray[np.float64]) -> Points:
