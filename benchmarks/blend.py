@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import argparse
 import copy
-import inspect
 import json
 import subprocess
 import sys
@@ -26,11 +25,12 @@ import numpy as np
 from numpy_blend import NumpyBlend
 
 import jagged_quilt as jq
-from jagged_quilt.blend import _kernels
-from jagged_quilt.blend.blender import Blender, EncodedTexels
+from jagged_quilt.blend import _chart_kernels, _kernels, _mix_kernels, _sample_kernels, _spread_kernels
+from jagged_quilt.blend import _rows as rows_of
+from jagged_quilt.blend.blend import Blend, NormalSpace, stored_type
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.noise import noise_at
-from jagged_quilt.quiltfile.results import Results
+from jagged_quilt.results.results import Results
 
 SIDE, CHUNK = 1024, 1 << 15
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion")
@@ -85,17 +85,16 @@ class Scene:
         heights = 3.3 * field(257, 257, 3, 1, octaves=2)
         self.terrain = jq.Terrain(heights, size=(metres, metres))
         self.points = self.terrain.points((SIDE, SIDE))
-        self.arrays = jq.pack(swatches(8), texels=512, layouts=LAYOUTS)
+        self.arrays = jq.pack(swatches(8), side=512, layouts=LAYOUTS)
         self.layers = layers_of(8)
         near = np.stack([field(SIDE, SIDE, 5, 50 + n, octaves=3) for n in range(8)]).reshape(8, -1)
         order = np.argsort(-near, axis=0)[:4].T
         strength = np.take_along_axis(near.T, order, 1) - np.quantile(near, 0.54)
         strength = np.maximum(strength, 0)
         strength[:, 0] = np.maximum(strength[:, 0], 1e-3)
-        self.weight = np.ascontiguousarray(strength / strength.sum(1, keepdims=True), np.float32)
-        self.index = np.ascontiguousarray(order, np.uint8)
-        self.out = [np.empty((SIDE * SIDE, 3), np.uint8) if three else np.empty(SIDE * SIDE, np.uint8)
-                    for three in (1, 1, 0, 1, 0)] + [np.empty(SIDE * SIDE, np.uint16)]  # fmt: skip
+        names = tuple(layer.name for layer in self.layers)
+        self.weights = jq.PointWeights(names, order.astype(np.uint8), strength / strength.sum(1, keepdims=True))
+        self.out = {role: np.empty((SIDE * SIDE, role.value.channels), stored_type(role)) for role in jq.SURFACE_ROLES}
 
     def with_layers(self, count):
         """The same places with more layers: each region of 128 x 128 texels takes its 8 from another part of the list."""
@@ -104,16 +103,17 @@ class Scene:
         other.layers = layers_of(count)
         row, column = np.divmod(np.arange(SIDE * SIDE), SIDE)
         region = (row // 128) * (SIDE // 128) + column // 128
-        other.index = np.ascontiguousarray((self.index + 8 * region[:, None]) % count, np.uint8)
+        index = ((self.weights.layers.astype(int) + 8 * region[:, None]) % count).astype(np.uint8)
+        other.weights = jq.PointWeights(tuple(layer.name for layer in other.layers), index, self.weights.weights)
         return other
 
-    def run(self, blender, threads):
+    def run(self, blend, threads):
         """Blend the whole scene into `out`."""
 
         def work(first):
             part = slice(first, first + CHUNK)
-            blender.blend_into(EncodedTexels(*(each[part] for each in self.out)), self.points[part],
-                               (self.index[part], self.weight[part]), columns=SIDE)  # fmt: skip
+            out = {role: each[part] for role, each in self.out.items()}
+            blend.into(out, self.points[part], self.weights[part], columns=SIDE)
 
         if threads == 1:
             for first in range(0, SIDE * SIDE, CHUNK):
@@ -126,8 +126,8 @@ class Scene:
         """What makes it the standard scene."""
         share = np.abs(self.points.normal) ** 4
         share /= share.sum(1, keepdims=True)
-        planes = (share > _kernels.PLANE_CUT).sum(1)
-        layers = (self.weight > 0).sum(1)
+        planes = (share > _chart_kernels.PLANE_CUT).sum(1)
+        layers = (self.weights.weights > 0).sum(1)
         return layers.mean(), planes.mean(), (layers * planes).mean()
 
 
@@ -145,67 +145,58 @@ def in_turn(works, repeats):
 
 
 PHASES = ("spread", "planes", "locate", "fetch", "rise", "weigh", "mix", "turn", "encode")
-INPUT = tuple(inspect.signature(_kernels.blend_points.py_func).parameters)[1:]  # what `Blender` hands to the kernel
 
 
 @numba.njit(cache=True)
-def repeat(phase, times, most, who, points, layer_index, layer_weight, tables, texels, b, table, out):
-    """Run one phase many times over what the buffers hold; points, tables, b and out are tuples of arrays."""
-    frame, moved, places, counts, tiles, slices, charts_at, is_laid, laid_at, laid = b[:10]
-    at, around, between, shares, heights, tall, tallest, kept, whole, weight, channels, sums, steps = b[10:]
-    layers, tile_of, slice_of, chart_of, charts, warps = tables
+def repeat(phase, times, most, points, plan, pages, targets, scratch):
+    """Run one phase many times over what the buffers hold."""
+    places, samples, mix, laid = scratch.places, scratch.samples, scratch.mix, scratch.lying.laid
+    b = rows_of.B
     for _ in range(times):
         if phase == 0:
-            _kernels.spread(who, True, *points, layer_index, layer_weight, layers, tile_of, slice_of, chart_of, frame, places,
-                            tiles, slices, charts_at)  # fmt: skip
+            _spread_kernels.spread(points, plan, scratch)
         elif phase == 1:
-            _kernels.lay_places(most, who, charts, warps, charts_at, frame, moved, places, counts, is_laid, laid_at, laid)
+            _chart_kernels.lay_places(most, points, plan, scratch)
         elif phase == 2:
-            _kernels.locate(9, 8, -1, 0, 1, 1, 0, laid, places, counts, tiles, slices, at, between, shares)
+            _sample_kernels.locate((9, 8), -1, 0, 1, 1, 0, laid, places, samples)
         elif phase == 3:
-            _kernels.fetch(texels, 1, at, around)
+            _sample_kernels.fetch(pages.texels, 1, samples)
         elif phase == 4:
-            _kernels.rise(0, 1, 3, 8 * _kernels.B, around, between, shares, places, heights, tall)
+            _sample_kernels.rise(0, 1, 3, 8 * b, samples, places.rows, mix.tall)
         elif phase == 5:
-            _kernels.weigh(most, places, tall, tallest, kept, whole)
+            _mix_kernels.weigh(most, places.rows, mix)
         elif phase == 6:
-            _kernels.weights_of_pass(0, 1, kept, shares, weight)
-            _kernels.mix_colour(1, 0, 8 * _kernels.B, around, between, weight, channels)
-            _kernels.mix_data(1, 1, 2, 12 * _kernels.B, around, between, weight, channels)
-            _kernels.mix_data(1, 1, 3, 12 * _kernels.B, around, between, weight, channels)
-            _kernels.mix_normals(1, 0, 0, 1, 12 * _kernels.B, 12 * _kernels.B, around, between, weight, laid, sums)
-            _kernels.mix_height(1, heights, weight, sums)
+            _mix_kernels.weights_of_pass(0, 1, samples.shares, mix)
+            _mix_kernels.mix_colour(1, 0, 8 * b, samples, mix)
+            _mix_kernels.mix_data(1, 1, 2, 12 * b, samples, mix)
+            _mix_kernels.mix_data(1, 1, 3, 12 * b, samples, mix)
+            _mix_kernels.mix_normals(1, 0, 8 * b, 4, 5, samples, laid, mix)
+            _mix_kernels.mix_height(1, samples.heights, mix.weight, mix.sums)
         elif phase == 7:
-            _kernels.turn(False, frame, sums)
+            _mix_kernels.turn(False, scratch.lying.frame, mix.sums)
         else:
-            _kernels.quantise(np.float32(table.size - 1), sums, steps)
-            _kernels.encode(who, who.size, layer_index[:0, 0], steps, table, *out)
+            _mix_kernels.encode(b, targets, scratch)
 
 
-def where_time_goes(scene, blender):
+def where_time_goes(scene, blend):
     """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
-    given = dict(zip(INPUT, blender._input(scene.points, (scene.index, scene.weight), "tangent", SIDE), strict=True))
-    points = tuple(given[name] for name in INPUT[1 : INPUT.index("warps")])
-    buffers = tuple(given[name] for name in INPUT[INPUT.index("frame") :] if name not in ("taps", "pass_place", "pass_plane"))
-    tables = tuple(given[name] for name in ("layers", "tile_of", "slice_of", "chart_of", "charts", "warps"))
-    block = [given[n] for n in INPUT[1:] if n not in ("who", "steps")]
-    rng, size = np.random.default_rng(0), _kernels.B
+    points, plan, pages, scratch = blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE)
+    targets = blend._targets(scene.out, None)
+    rng, size = np.random.default_rng(0), rows_of.B
     blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
     spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
     for number in blocks:
-        count = _kernels.choose_points(int(number), SIDE * SIDE, SIDE, given["who"])
+        count = _spread_kernels.choose_points(int(number), SIDE * SIDE, SIDE, scratch.who)
         assert count == size
-        passes = _kernels.blend_block(given["who"], *block)
-        most = int((scene.weight[given["who"]] > 0).sum(axis=1).max())
-        kept, shares = given["kept"].reshape(-1, size), given["shares"].reshape(-1, size)
-        seen = sum(bool((kept[given["pass_place"][s]] * shares[s] > 0).any()) for s in range(passes))
+        passes = _kernels.blend_block(points, plan, pages, scratch)
+        most = int((scene.weights.weights[scratch.who] > 0).sum(axis=1).max())
+        kept, shares = scratch.mix.kept.reshape(-1, size), scratch.samples.shares.reshape(-1, size)
+        seen = sum(bool((kept[scratch.samples.place[s]] * shares[s] > 0).any()) for s in range(passes))
         runs = dict.fromkeys(PHASES, 1) | {"locate": passes, "fetch": passes, "rise": passes, "mix": seen}
         for phase, name in enumerate(PHASES):
-            call = (phase, 300, most, given["who"], points, given["layer_index"], given["layer_weight"], tables,
-                    given["texels"], buffers, blender._encode, tuple(scene.out))  # fmt: skip
-            repeat(*call[:1], 1, *call[2:])
+            repeat(phase, 1, most, points, plan, pages, targets, scratch)
             start = time.perf_counter()
-            repeat(*call)
+            repeat(phase, 300, most, points, plan, pages, targets, scratch)
             spent[name] += runs[name] * (time.perf_counter() - start) / (300 * size * len(blocks)) * 1e9
             often[name] += runs[name] / len(blocks)
     return spent, often
@@ -217,15 +208,17 @@ def peak_over_outputs(quick):
     code = f"""
 import re, sys
 import jagged_quilt as jq
-from jagged_quilt.quiltfile.results import Results
-results = Results(jq.read_quilt(sys.argv[1]))
-results.bake({side})
+from jagged_quilt.results.results import Results
+results = Results(jq.read_quilt(sys.argv[1]), texels={side})
+results.run("bake")
 peak = re.search(r"VmHWM:\\s+(\\d+)", open("/proc/self/status").read())[1]
 print(int(peak) / 1024 - {side}**2 * 13 / 2**20)
 """
     with tempfile.TemporaryDirectory() as folder:
         quilt_file = write_project(Path(folder) / "demo", texels=128 if quick else 512)
-        Results(jq.read_quilt(quilt_file)).bake(64)  # so that the kernels are compiled, the arrays packed and weighed
+        Results(jq.read_quilt(quilt_file), texels=64).run(
+            "bake"
+        )  # so that the kernels are compiled, the arrays packed and weighed
         out = subprocess.run([sys.executable, "-c", code, quilt_file], capture_output=True, text=True, check=True).stdout
     return side, float(out.split()[-1])
 
@@ -238,8 +231,8 @@ def main():
     scene = Scene()
     layers, planes, samples = scene.facts()
     print(f"standard scene: {layers:.2f} layers, {planes:.2f} planes and {samples:.1f} samples of each array at a texel")
-    bilinear = Blender(scene.arrays, scene.layers, filter="bilinear")
-    trilinear = Blender(scene.arrays, scene.layers)
+    bilinear = Blend(scene.arrays, scene.layers, filter="bilinear")
+    trilinear = Blend(scene.arrays, scene.layers)
     plain = NumpyBlend(scene.arrays, scene.layers)
 
     rows = 64 if quick else SIDE
@@ -248,20 +241,27 @@ def main():
     def numpy_bands():
         for first in range(0, rows * SIDE, band):
             part = slice(first, first + band)
-            results.append(plain.blend(scene.points[part], scene.index[part], scene.weight[part]))
+            results.append(plain.blend(scene.points[part], scene.weights.layers[part], scene.weights.weights[part]))
 
     results = []
     numpy_bands()
     scene.run(bilinear, 1)
     stored = [np.concatenate(each) for each in zip(*results, strict=True)]
-    ours = (scene.out[0], scene.out[1], scene.out[2], scene.out[4])
+    R = jq.MapRole
+    ours = (scene.out[R.DIFFUSE], scene.out[R.NORMAL], scene.out[R.ROUGHNESS][:, 0], scene.out[R.OCCLUSION][:, 0])
     apart = max(int(np.abs(a[: rows * SIDE].astype(int) - b.astype(int)).max()) for a, b in zip(ours, stored, strict=False))
     print(f"largest difference from NumPy: {apart} of 255")
 
     times = in_turn(
-        [numpy_bands, lambda: scene.run(bilinear, 1), lambda: scene.run(bilinear, 2), lambda: scene.run(trilinear, 1),
-         lambda: scene.run(trilinear, 2)], repeats,
-    )  # fmt: skip
+        [
+            numpy_bands,
+            lambda: scene.run(bilinear, 1),
+            lambda: scene.run(bilinear, 2),
+            lambda: scene.run(trilinear, 1),
+            lambda: scene.run(trilinear, 2),
+        ],
+        repeats,
+    )
     # The best of each: other work on the machine only ever adds.
     numpy_s, one, two, tri_one, tri_two = (min(each) for each in times)
     million = SIDE * SIDE / 1e6
@@ -279,20 +279,24 @@ def main():
         print(f"  {name:<26}{each:>7.1f} ns{100 * each / whole:>7.1f} %   {often.get(name, 1):.1f} times a block")
 
     many = scene.with_layers(256)
-    many_blender = Blender(many.arrays, many.layers, filter="bilinear")
-    pair = in_turn([lambda: many.run(many_blender, 2), lambda: scene.run(bilinear, 2)], repeats)
+    many_blend = Blend(many.arrays, many.layers, filter="bilinear")
+    pair = in_turn([lambda: many.run(many_blend, 2), lambda: scene.run(bilinear, 2)], repeats)
     over = min(pair[0]) / min(pair[1])
     print(f"256 layers take {over:.2f} x the time of 8, with 4 showing")
     side, peak = peak_over_outputs(quick)
     print(f"baking the demo at {side} x {side} peaks {peak:.0f} MiB above its {side**2 * 13 / 2**20:.0f} MiB of outputs")
-    print(json.dumps({
-        "numpy_ratio": round(million / two / numpy_rate, 2),
-        "thread_scaling": round(one / two, 3),
-        "layers_256_over_8": round(over, 3),
-        "mtexel_per_s_bilinear": round(million / two, 3),
-        "mtexel_per_s_trilinear": round(million / tri_two, 3),
-        "peak_mib_over_outputs": round(peak, 1),
-    }))  # fmt: skip
+    print(
+        json.dumps(
+            {
+                "numpy_ratio": round(million / two / numpy_rate, 2),
+                "thread_scaling": round(one / two, 3),
+                "layers_256_over_8": round(over, 3),
+                "mtexel_per_s_bilinear": round(million / two, 3),
+                "mtexel_per_s_trilinear": round(million / tri_two, 3),
+                "peak_mib_over_outputs": round(peak, 1),
+            }
+        )
+    )
 
 
 if __name__ == "__main__":

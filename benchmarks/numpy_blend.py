@@ -77,9 +77,12 @@ class NumpyBlend:
         normal = np.stack([(world * t).sum(1), (world * b).sum(1), (world * n).sum(1)], 1)
         normal /= np.linalg.norm(normal, axis=1, keepdims=True)
         return (
-            _bytes(srgb_from_linear(diffuse)), _bytes(normal * np.float32(0.5) + np.float32(0.5)), _bytes(total(rough)),
-            _bytes(total(occlusion)), total(self.relief[which] * height[shown]),
-        )  # fmt: skip
+            _bytes(srgb_from_linear(diffuse)),
+            _bytes(normal * np.float32(0.5) + np.float32(0.5)),
+            _bytes(total(rough)),
+            _bytes(total(occlusion)),
+            total(self.relief[which] * height[shown]),
+        )
 
     def _taps(self, u, v, slices):
         x, y = u * np.float32(self.side) - np.float32(0.5), v * np.float32(self.side) - np.float32(0.5)
@@ -90,8 +93,12 @@ class NumpyBlend:
         x1, y1 = (x0 + 1) & mask, (y0 + 1) & mask
         start = slices * (self.side * self.side)
         top, bottom = start + y0 * self.side, start + y1 * self.side
-        return [(top + x0, (1 - fx) * (1 - fy)), (top + x1, fx * (1 - fy)), (bottom + x0, (1 - fx) * fy),
-                (bottom + x1, fx * fy)]  # fmt: skip
+        return [
+            (top + x0, (1 - fx) * (1 - fy)),
+            (top + x1, fx * (1 - fy)),
+            (bottom + x0, (1 - fx) * fy),
+            (bottom + x1, fx * fy),
+        ]
 
     def _sample(self, array, taps, colour):
         out = [0, 0, 0, 0]

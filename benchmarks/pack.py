@@ -71,14 +71,14 @@ def seconds(action):
 def decode_ratio(sets, work, count, repeats):
     """Decode and pack in turn; the best of each, and the time of packing again."""
     files = [path for source in sources(sets, count) for path in source.files]
-    jq.pack_files(sources(sets, 1), work / "warm", texels=SIDE, zstd=False)
+    jq.pack_files(sources(sets, 1), work / "warm", side=SIDE, zstd=False)
     decoding, packing, again = [], [], []
     for n in range(repeats):
         decoding.append(seconds(lambda: work_through(files, decode)))
         out = work / f"arrays{n}"
-        packing.append(seconds(lambda out=out: jq.pack_files(sources(sets, count), out, texels=SIDE, zstd=False)))
-        jq.pack_files(sources(sets, count), out, texels=SIDE, zstd=False)
-        again.append(seconds(lambda out=out: jq.pack_files(sources(sets, count), out, texels=SIDE, zstd=False)))
+        packing.append(seconds(lambda out=out: jq.pack_files(sources(sets, count), out, side=SIDE, zstd=False)))
+        jq.pack_files(sources(sets, count), out, side=SIDE, zstd=False)
+        again.append(seconds(lambda out=out: jq.pack_files(sources(sets, count), out, side=SIDE, zstd=False)))
         for path in out.iterdir():
             path.unlink()
     print(f"{count} sets: decode {min(decoding):.2f} s, pack {min(packing):.2f} s, again {min(again):.3f} s")
@@ -89,7 +89,7 @@ _PEAK = """
 import sys, jagged_quilt as jq
 from pathlib import Path
 sources = [jq.SwatchSource(name=p.name, folder=p, tile=2.0) for p in sorted(Path(sys.argv[1]).iterdir())[:int(sys.argv[2])]]
-jq.pack_files(sources, sys.argv[3], texels=1024, zstd=False)
+jq.pack_files(sources, sys.argv[3], side=1024, zstd=False)
 print(next(line for line in open("/proc/self/status") if line.startswith("VmHWM")).split()[1])
 """
 
@@ -125,7 +125,7 @@ def highlights(name):
     swatch = jq.Swatch(name=name, tile=1, relief=1, maps=maps)
     layout = jq.layout_of("n", ["normal.x", "normal.y", "normal.z", "roughness"], PixelFormat.HALF)
     level = COVERED.bit_length() - 1
-    arrays = jq.pack([swatch], texels=512, layouts=[layout])
+    arrays = jq.pack([swatch], side=512, layouts=[layout])
     normal, widened = (arrays.values(name, role, level).astype(float) for role in (R.NORMAL, R.ROUGHNESS))
     blocks = 512 // COVERED
 
@@ -154,8 +154,10 @@ def highlights(name):
     weight = np.gradient(angle) * np.sin(angle) * np.cos(angle)
     off = [np.sqrt(((each - truth) ** 2 * weight).sum() / (truth**2 * weight).sum()) for each in (with_it, without)]
     elsewhere = [(np.abs(each - truth) * weight).sum() / (truth * weight).sum() / 2 for each in (with_it, without)]
-    print(f"{name:18} lobe off by {100 * off[0]:.1f} %, {100 * off[1]:.1f} % without; "
-          f"light elsewhere {100 * elsewhere[0]:.1f} %, {100 * elsewhere[1]:.1f} % without")  # fmt: skip
+    print(
+        f"{name:18} lobe off by {100 * off[0]:.1f} %, {100 * off[1]:.1f} % without; "
+        f"light elsewhere {100 * elsewhere[0]:.1f} %, {100 * elsewhere[1]:.1f} % without"
+    )
     return off[0] / off[1]
 
 
@@ -166,15 +168,19 @@ def block_codes():
         maps = {role: jq.TextureMap(role=role, texels=image) for role, image in swatch_maps(material, 512).items()}
         swatches.append(jq.Swatch(name=name, tile=material.tile, relief=material.relief, maps=maps))
     layouts = [layout_named("normal").in_format(PixelFormat.BC5), layout_named("diffuse").in_format(PixelFormat.BC7)]
-    arrays = jq.pack(swatches, texels=512, layouts=layouts)
+    arrays = jq.pack(swatches, side=512, layouts=layouts)
     for each in arrays.facts:
         normal, colour = each.quality["normal"], each.quality["diffuse"]
-        print(f"{each.name:18} BC5 {normal['psnr_db']:.1f} dB, {normal['mean_degrees']:.2f} degrees; "
-              f"BC7 {colour['psnr_db']:.1f} dB")  # fmt: skip
+        print(
+            f"{each.name:18} BC5 {normal['psnr_db']:.1f} dB, {normal['mean_degrees']:.2f} degrees; "
+            f"BC7 {colour['psnr_db']:.1f} dB"
+        )
     off = np.mean([10 ** (-each.quality["normal"]["psnr_db"] / 10) for each in arrays.facts])
     print(f"all of BC5 together {-10 * np.log10(off):.1f} dB")
-    return (float(np.mean([each.quality["normal"]["mean_degrees"] for each in arrays.facts])),
-            float(np.mean([each.quality["diffuse"]["psnr_db"] for each in arrays.facts])))  # fmt: skip
+    return (
+        float(np.mean([each.quality["normal"]["mean_degrees"] for each in arrays.facts])),
+        float(np.mean([each.quality["diffuse"]["psnr_db"] for each in arrays.facts])),
+    )
 
 
 def main():
@@ -190,11 +196,19 @@ def main():
         peaks = [peak_mib(sets, work, count) for count in ((8,) if quick else (64, 256))]
     errors = [highlights(name) for name in MATERIALS]
     degrees, psnr = block_codes()
-    print(json.dumps({
-        "sets": min(many, 64), "decode_ratio": round(ratio, 3), "peak_mib": round(max(peaks)),
-        "second_run_share": round(again, 4), "specular_error_ratio": round(max(errors), 3),
-        "bc5_mean_degrees": round(degrees, 3), "bc7_psnr_db": round(psnr, 2),
-    }))  # fmt: skip
+    print(
+        json.dumps(
+            {
+                "sets": min(many, 64),
+                "decode_ratio": round(ratio, 3),
+                "peak_mib": round(max(peaks)),
+                "second_run_share": round(again, 4),
+                "specular_error_ratio": round(max(errors), 3),
+                "bc5_mean_degrees": round(degrees, 3),
+                "bc7_psnr_db": round(psnr, 2),
+            }
+        )
+    )
 
 
 if __name__ == "__main__":

@@ -20,12 +20,11 @@ import numpy as np
 from blend import in_turn, swatches
 
 import jagged_quilt as jq
-from jagged_quilt.baking.uv_bake import bake_mesh
-from jagged_quilt.blend.blender import Blender, EncodedTexels
+from jagged_quilt.blend.blend import Blend, stored_type
 from jagged_quilt.demo.project import write_project
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.meshes.uv_layout import UvLayout
 from jagged_quilt.show.riser import stretch_of
 
 CHUNK = 1 << 16
@@ -33,7 +32,7 @@ CHUNK = 1 << 16
 
 def bumpy_ball(around, down, *, with_uv):
     """A ball of 2 m, dented by noise; its uv, if any, over one image."""
-    ball = jq.sphere(2.0, around=around, down=down)
+    ball = jq.shapes.sphere(2.0, around=around, down=down)
     dent = noise_at(ball.position, size=0.9, octaves=4, seed=3)
     where = ball.position + ball.normal * (0.5 * (dent[:, None] - 0.5))
     uv = 0.01 + 0.98 * (ball.uv - ball.uv.min(axis=0)) / np.ptp(ball.uv, axis=0) if with_uv else None
@@ -53,19 +52,19 @@ def chunks(count):
 def at_vertices(mesh, arrays, repeats):
     """Seconds for points, weights and blend at every vertex, and for the blend alone."""
     layers = four_layers()
-    blender, weigher = Blender(arrays, layers), jq.Weigher(layers)
+    blend, weigher = Blend(arrays, layers), jq.Weigher(layers)
 
     def whole():
         points = mesh.points()
         for part in chunks(len(points)):
-            blender.blend(points[part], weigher.at(points[part]))
+            blend.at(points[part], weigher.at(points[part]))
 
     points = mesh.points()
     weights = [weigher.at(points[part]) for part in chunks(len(points))]
 
     def alone():
         for part, own in zip(chunks(len(points)), weights, strict=True):
-            blender.blend(points[part], own)
+            blend.at(points[part], own)
 
     return (min(each) for each in in_turn([whole, alone], repeats))
 
@@ -74,18 +73,19 @@ def into_uv(mesh, arrays, side, repeats):
     """Seconds for a bake into uv by a weight map, and for the kernel alone on the same texels."""
     patches = [None, *(jq.Noise(size=0.7, octaves=2, seed=n, threshold=0.6, range=1.2) for n in range(3))]
     layers = [jq.Layer(f"swatch {n}", jq.Triplanar(4), softness=0.4, mask=mask) for n, mask in enumerate(patches)]
-    blender, weight_map = Blender(arrays, layers), jq.weigh_mesh(mesh, layers, texels=side // 2)
-    layout = UvLayout(mesh, side)
-    pieces = [layout.points(layout.piece(first, min(first + 32, side))) for first in range(0, side, 32)]
+    blend, weight_map = Blend(arrays, layers), jq.weigh(jq.UvCanvas(mesh, side // 2), layers)
+    canvas = jq.UvCanvas(mesh, side).asking(gradients=False, steps=False)
+    pieces = [piece.points for region in canvas.blocks(32 * side) for piece in canvas.block(region).pieces]
     weights = [weight_map.at(points) for points in pieces]
-    print(f"{np.mean([(own[1] > 0).sum(axis=1).mean() for own in weights]):.2f} layers at a texel of the uv bake")
-    targets = [EncodedTexels.empty(len(points)) for points in pieces]
+    print(f"{np.mean([(own.weights > 0).sum(axis=1).mean() for own in weights]):.2f} layers at a texel of the uv bake")
+    room = lambda count: {role: np.zeros((count, role.value.channels), stored_type(role)) for role in jq.SURFACE_ROLES}
+    targets = [room(len(points)) for points in pieces]
 
     def alone():
         for points, own, target in zip(pieces, weights, targets, strict=True):
-            blender.blend_into(target, points, own)
+            blend.into(target, points, own)
 
-    whole = lambda: bake_mesh(mesh, layers, arrays, weight_map, texels=side, padding=16, threads=1)
+    whole = lambda: jq.bake(jq.UvCanvas(mesh, side, padding=16), layers, arrays, weights=weight_map, threads=1)
     return (*(min(each) for each in in_turn([whole, alone], repeats)), sum(map(len, pieces)))
 
 
@@ -98,11 +98,13 @@ def missed_texels(triangles, side=64, seed=0):
         corners = np.clip(corners, 0, 1)
         try:
             mesh = jq.Mesh.of(np.column_stack([corners, np.zeros(3)]), [[0, 1, 2]], uv=corners)
-            piece = UvLayout(mesh, side).piece(0, side)
+            canvas = jq.UvCanvas(mesh, side)
+            pieces = canvas.block(Region.whole(canvas.texels)).pieces
         except jq.QuiltError:  # no area
             continue
         covered = np.zeros(side * side, bool)
-        covered[piece.texels] = True
+        for piece in pieces:
+            piece.where.put(covered, np.ones(len(piece.points), bool))
         truth = cut_area(corners * side, side) > 1e-9
         touched += int(truth.sum())
         missed += int((truth.ravel() & ~covered).sum())
@@ -140,9 +142,9 @@ def slopes_apart(arrays):
     normal = np.column_stack([np.sin(steep), np.cos(steep), np.zeros_like(steep)])
     places = np.random.default_rng(0).uniform(0, 50, (4000, 3))
     points = jq.Points.of(places, normal, footprint=0.01)
-    one = np.zeros((4000, 1), np.uint8), np.ones((4000, 1), np.float32)
+    one = jq.PointWeights.all_of("swatch 0", 4000)
     layers = [[jq.Layer("swatch 0", jq.Planar(detail=detail))] for detail in ("exact", "cheap")]
-    seen = [Blender(arrays, own).blend(points, one, normals="world")[MapRole.NORMAL] for own in layers]
+    seen = [Blend(arrays, own).at(points, one, normals="world")[MapRole.NORMAL] for own in layers]
     apart = np.degrees(np.arccos(np.clip(np.einsum("nd,nd->n", *seen), -1, 1)))
     return apart.mean(), np.percentile(apart, 99)
 
@@ -161,32 +163,42 @@ def main():
     parser.add_argument("--quick", action="store_true", help="smaller meshes and images, fewer repeats")
     quick = parser.parse_args().quick
     repeats = 3 if quick else 7
-    arrays = jq.pack(swatches(4), texels=512, layouts=("diffuse_height", "normal_roughness_occlusion"))
+    arrays = jq.pack(swatches(4), side=512, layouts=("diffuse_height", "normal_roughness_occlusion"))
     mesh = bumpy_ball(584 if not quick else 292, 292 if not quick else 146, with_uv=False)
     whole, alone = at_vertices(mesh, arrays, repeats)
     count = len(mesh.position)
-    print(f"{len(mesh.triangles):,} triangles, {count:,} vertices: points, weights and blend {1e9 * whole / count:.0f} ns "
-          f"a vertex, the blend alone {1e9 * alone / count:.0f} ns: {whole / alone:.2f} x")  # fmt: skip
+    print(
+        f"{len(mesh.triangles):,} triangles, {count:,} vertices: points, weights and blend {1e9 * whole / count:.0f} ns "
+        f"a vertex, the blend alone {1e9 * alone / count:.0f} ns: {whole / alone:.2f} x"
+    )
     side = 1024 if quick else 2048
     mesh = bumpy_ball(224, 225, with_uv=True)
     baked, kernel, texels = into_uv(mesh, arrays, side, repeats)
-    print(f"{len(mesh.triangles):,} triangles into {side} x {side}, {texels:,} texels covered, 1 thread: bake {baked:.2f} s, "
-          f"the kernel alone {kernel:.2f} s: {baked / kernel:.2f} x")  # fmt: skip
+    print(
+        f"{len(mesh.triangles):,} triangles into {side} x {side}, {texels:,} texels covered, 1 thread: bake {baked:.2f} s, "
+        f"the kernel alone {kernel:.2f} s: {baked / kernel:.2f} x"
+    )
     missed, touched = missed_texels(60 if quick else 400)
     print(f"of {touched:,} texels that random triangles touch, {missed} were missed")
     mean, high = slopes_apart(arrays)
-    print(f"planar up to 75 degrees of slope: cheap detail lies {mean:.1f} degrees from exact on average, {high:.1f} at the "
-          "99th percentile")  # fmt: skip
+    print(
+        f"planar up to 75 degrees of slope: cheap detail lies {mean:.1f} degrees from exact on average, {high:.1f} at the "
+        "99th percentile"
+    )
     planar, triplanar = riser_stretch()
     print(f"stretch on the demo's risers, 99th percentile: planar {planar:.2f}, triplanar {triplanar:.2f}")
-    print(json.dumps({
-        "vertex_points_over_kernel": round(whole / alone, 3),
-        "uv_bake_over_kernel": round(baked / kernel, 3),
-        "missed_texels": missed,
-        "cheap_detail_degrees": round(float(mean), 2),
-        "stretch_planar_p99": round(planar, 3),
-        "stretch_triplanar_p99": round(triplanar, 3),
-    }))  # fmt: skip
+    print(
+        json.dumps(
+            {
+                "vertex_points_over_kernel": round(whole / alone, 3),
+                "uv_bake_over_kernel": round(baked / kernel, 3),
+                "missed_texels": missed,
+                "cheap_detail_degrees": round(float(mean), 2),
+                "stretch_planar_p99": round(planar, 3),
+                "stretch_triplanar_p99": round(triplanar, 3),
+            }
+        )
+    )
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ import jagged_quilt as jq
 from jagged_quilt.demo.ground import RELIEF, SIZE, ground
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.foundation.noise import _TURN, _places_of
-from jagged_quilt.quiltfile.rehearsal import rehearse
+from jagged_quilt.results.rehearsal import rehearse
 
 KINDS = list(jq.NoiseKind)[:3]
 
@@ -68,14 +68,14 @@ def plain_weights(land, texels, rows, curved):
 def weighing(texels, repeats):
     """Time both, and hold their results against each other."""
     land, stack = terrain(), layers()
-    jq.weigh(land, stack, texels=64)
+    jq.weigh(land.canvas(64), stack)
     share = 8 if texels > 2048 else 4
     band_rows = max(1, (1 << 15) // texels)
     bands = range(0, texels, band_rows * share)
     ours, theirs, off = [], [], []
     for _ in range(repeats):
         start = time.perf_counter()
-        made = jq.weigh(jq.Terrain(land.heights, size=land.size), stack, texels=texels)  # anew: it remembers its curvature
+        made = jq.weigh(jq.Terrain(land.heights, size=land.size).canvas(texels), stack)  # anew: it remembers its curvature
         ours.append(time.perf_counter() - start)
         start = time.perf_counter()
         curved = plain.curvature(land.heights.astype(np.float64), land.spacing, 8.0).astype(np.float32)
@@ -135,15 +135,17 @@ def daubing(count, wide, repeats):
     for _ in range(repeats):
         for metres, (weights, land) in maps.items():
             start = time.perf_counter()
-            jq.daubed(weights, land, daubs)
+            jq.lay_daubs(weights, land, daubs)
             taken[metres].append(time.perf_counter() - start)
         start = time.perf_counter()
         a *= b
         a += c
         taken["multiply-add"].append(time.perf_counter() - start)
     best = {name: min(each) for name, each in taken.items()}
-    print(f"daubing {count} daubs, {touched / 1e6:.0f} M touched texels: {best[wide] * 1e9 / touched:.1f} ns each, "
-          f"multiply-add {best['multiply-add'] * 1e9 / touched:.2f} ns")  # fmt: skip
+    print(
+        f"daubing {count} daubs, {touched / 1e6:.0f} M touched texels: {best[wide] * 1e9 / touched:.1f} ns each, "
+        f"multiply-add {best['multiply-add'] * 1e9 / touched:.2f} ns"
+    )
     return best[wide] / best["multiply-add"], best[2 * wide] / best[wide]
 
 
@@ -155,13 +157,15 @@ def medley_ratio(texels):
         images = swatch_maps(MATERIALS[name], 128)
         maps = {role: jq.TextureMap(role=role, texels=image) for role, image in images.items()}
         swatches.append(jq.Swatch(name=name, tile=MATERIALS[name].tile, relief=0.2, maps=maps))
-    arrays = jq.pack(swatches, texels=128)
+    arrays = jq.pack(swatches, side=128)
     tile = MATERIALS[names[0]].tile
     side = tile * texels / 64  # 64 texels a tile
     land = jq.Terrain(np.zeros((2, 2)), size=(side, side))
     medley = jq.Medley(names, jq.Noise(size=7.0, octaves=3), softness=0.25)
-    peaks = [repeat_peak(jq.bake(land, [layer], arrays, texels=texels).diffuse, 64)
-             for layer in (jq.Layer(names[0]), jq.Layer("wall", medley=medley))]  # fmt: skip
+    peaks = [
+        repeat_peak(jq.bake(land.canvas(texels), [layer], arrays)["diffuse"], 64)
+        for layer in (jq.Layer(names[0]), jq.Layer("wall", medley=medley))
+    ]
     print(f"autocorrelation of diffuse at the tile distance: one swatch {peaks[0]:.3f}, medley {peaks[1]:.3f}")
     return peaks[1] / peaks[0]
 

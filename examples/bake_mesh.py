@@ -8,8 +8,6 @@
 import sys
 from pathlib import Path
 
-import numpy as np
-
 import jagged_quilt as jq
 
 project, out = Path(sys.argv[1]), Path(sys.argv[2])
@@ -20,10 +18,12 @@ print(jar)
 
 # Swatches, as for a terrain.
 arrays = jq.pack(
-    [jq.read_swatch(project / "swatches" / "cracked_clay", tile=3.0, relief=0.08),
-     jq.read_swatch(project / "swatches" / "glazed_ware", tile=1.2, relief=0.004)],
-    texels=256,
-)  # fmt: skip
+    [
+        jq.read_swatch(project / "swatches" / "cracked_clay", tile=3.0, relief=0.08),
+        jq.read_swatch(project / "swatches" / "glazed_ware", tile=1.2, relief=0.004),
+    ],
+    side=256,
+)
 
 # Clay all around, small and laid on from three sides; glaze around the axis where the vertex colours are red.
 layers = [
@@ -32,13 +32,13 @@ layers = [
 ]
 
 # Every texel that a triangle touches, grown by 16 texels, so that four mips keep the background out.
-baked = jq.bake_mesh(jar, layers, arrays, texels=512, padding=16)
+baked = jq.bake(jq.UvCanvas(jar, 512, padding=16), layers, arrays)
 baked.save(out / "jar")
-print(f"{100 * baked.covered.mean():.1f} % covered, {baked.overlaps} texels in more than one triangle")
+print(f"{100 * baked.cover.covered.mean():.1f} % covered, {baked.cover.overlaps} texels in more than one triangle")
 
 # Weights for the vertices, for an engine that blends there.
-(index, weight), _ = jq.weigh_points(jar.points(), layers)
-print(f"glaze on {100 * np.where(index == 1, weight, 0).sum(axis=1).mean():.0f} % of the vertices")
+weights = jq.weigh(jq.VertexCanvas(jar), layers)
+print(f"glaze on {100 * weights.layer('glazed ware').mean():.0f} % of the vertices")
 
 # Side by side: the jar, a labelled grid in place of its textures, how they stretch, its triangles.
-jq.draw_mesh_sheet("jar", jq.Dressed(jar, layers), arrays).save(out / "jar.png")
+jq.show.draw_mesh_sheet("jar", jar, layers, arrays).save(out / "jar.png")

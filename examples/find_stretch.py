@@ -14,13 +14,13 @@ import jagged_quilt as jq
 
 project, out = Path(sys.argv[1]), Path(sys.argv[2])
 quilt = jq.read_quilt(project / "saltworks.quilt.toml")
-arrays = jq.pack([jq.read_swatch(project / "swatches" / "layered_gypsum", tile=6.0, relief=0.22)], texels=256)
-one = lambda points: (np.zeros((len(points), 1), np.uint8), np.ones((len(points), 1), np.float32))
+arrays = jq.pack([jq.read_swatch(project / "swatches" / "layered_gypsum", tile=6.0, relief=0.22)], side=256)
+one = lambda points: jq.PointWeights.all_of("layered gypsum", len(points))
 
 
 def stretch(points, projection):
     """Median and 99th percentile of how much longer than wide a texel lies."""
-    survey = jq.Blender(arrays, [jq.Layer("layered gypsum", projection)]).survey(points, one(points))
+    survey = jq.Blend(arrays, [jq.Layer("layered gypsum", projection)]).survey(points, one(points))
     return np.percentile(survey.stretch, [50, 99])
 
 
@@ -35,9 +35,10 @@ for name, way in ways.items():
 
 # Triplanar from 30 degrees on reads less, and stretches no more where it matters.
 limited = [jq.Layer("layered gypsum", jq.Triplanar(4, above=30, above_fade=10))]
-print(f"triplanar above 30 degrees only saves {100 * jq.samples_saved(arrays, limited, ground, one(ground)):.0f} % of samples")
+saved = jq.show.samples_saved(arrays, limited, ground, one(ground))
+print(f"triplanar above 30 degrees only saves {100 * saved:.0f} % of samples")
 
 # The same cliff under one light, and the whole view in false colours.
-jq.draw_riser(quilt.terrain).save(out / "riser.png")
-things = [jq.Dressed(quilt.terrain, [jq.Layer("layered gypsum", jq.Planar())])]
-jq.draw_debug("stretch", things, arrays, quilt.camera, quilt.sun).save(out / "stretch_planar.png")
+jq.show.draw_riser(quilt.terrain).save(out / "riser.png")
+scene = jq.Scene(arrays, lights=[quilt.sun]).add(quilt.terrain, [jq.Layer("layered gypsum", jq.Planar())])
+jq.show.draw_debug(scene, quilt.camera, "stretch").save(out / "stretch_planar.png")

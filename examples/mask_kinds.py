@@ -15,7 +15,7 @@ matplotlib.use("Agg")
 from matplotlib import pyplot as plt
 
 project, out = Path(sys.argv[1]), Path(sys.argv[2])
-terrain = jq.Terrain.read(project / "ground" / "height.png", size=(256.0, 256.0), heights=(0.0, 38.0))
+terrain = jq.read_terrain(project / "ground" / "height.png", size=(256.0, 256.0), heights=(0.0, 38.0))
 kinds, basin = jq.NoiseKind, jq.HeightBand(-1, 1.35)
 splat = jq.ImageMask.read(project / "inherited" / "splat_0.png", channel="g", size=(256, 256))
 
@@ -44,7 +44,7 @@ shade = np.clip(points.normal @ [-0.5, 0.75, -0.43], 0, 1).reshape(384, 384)
 
 figure, places = plt.subplots(3, 6, figsize=(12.8, 8.0), facecolor="#1e2024")
 for place, (name, mask) in zip(places.flat, masks.items(), strict=True):
-    answer = mask.on(terrain).answer(points).reshape(384, 384)
+    answer = mask.on(terrain.fields).answer(points).reshape(384, 384)
     grey = 0.15 + 0.35 * shade
     place.imshow(np.stack([grey + answer * (c - grey) for c in (1.0, 0.85, 0.45)], axis=2), vmin=0, vmax=1)
     place.set_title(name, color="#eceef0", fontsize=8.5)

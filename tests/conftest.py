@@ -20,7 +20,7 @@ terrain = "ground.png"
 size = [16.0, 16.0]
 heights = [0.0, 4.0]
 [arrays]
-texels = 16
+side = 16
 [weights]
 texels = 32
 [bake]
@@ -83,7 +83,7 @@ def saltworks(tmp_path_factory):
     """The demo project, with maps of 64 texels; its quilt file makes small results."""
     folder = tmp_path_factory.mktemp("demo") / "saltworks"
     quilt_file = write_project(folder, texels=64)
-    text = quilt_file.read_text().replace("texels = 512", "texels = 64").replace("texels = 1024", "texels = 256")
+    text = quilt_file.read_text().replace("side = 512", "side = 64").replace("texels = 1024", "texels = 256")
     quilt_file.write_text(text.replace("texels = 2048", "texels = 256"))
     return quilt_file
 

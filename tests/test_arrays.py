@@ -31,18 +31,40 @@ def plain(swatch, *roles):
 class TestPack:
     def test_every_role_comes_back_within_its_rounding(self):
         swatches = [made_swatch("a", 1), made_swatch("b", 2)]
-        arrays = jq.pack(swatches, texels=16)
+        arrays = jq.pack(swatches, side=16)
         for swatch in swatches:
             for role in SIX:
                 apart = np.abs(arrays.values(swatch.name, role) - swatch.maps[role].values)
                 assert apart.max() < (0.03 if role is R.NORMAL else 1e-6), role
 
     @given(
-        st.lists(st.sampled_from(["diffuse.r", "diffuse.g", "diffuse.b", "specular.r", "specular.g", "specular.b", "normal.x",
-                                  "normal.y", "normal.z", "roughness", "1 - roughness", "height", "1 - height", "occlusion",
-                                  "opacity", 0.25, 1.0]), min_size=1, max_size=4),
+        st.lists(
+            st.sampled_from(
+                [
+                    "diffuse.r",
+                    "diffuse.g",
+                    "diffuse.b",
+                    "specular.r",
+                    "specular.g",
+                    "specular.b",
+                    "normal.x",
+                    "normal.y",
+                    "normal.z",
+                    "roughness",
+                    "1 - roughness",
+                    "height",
+                    "1 - height",
+                    "occlusion",
+                    "opacity",
+                    0.25,
+                    1.0,
+                ]
+            ),
+            min_size=1,
+            max_size=4,
+        ),
         st.sampled_from(["unorm8", "unorm16", "half"]),
-    )  # fmt: skip
+    )
     @settings(max_examples=40, deadline=None)
     def test_any_layout_gives_back_what_went_in(self, channels, kind):
         """Within half a step of the format, in the encoding in which it is stored."""
@@ -51,7 +73,7 @@ class TestPack:
         pixels = {each.key: each for each in PixelFormat}[kind]
         layout = jq.layout_of("mine", channels, pixels)
         swatch = made_swatch("a", 3)
-        arrays = jq.pack([swatch], texels=16, layouts=[layout])
+        arrays = jq.pack([swatch], side=16, layouts=[layout])
         stored = arrays.texels("mine", "a").astype(float) / pixels.top
         step = {"unorm8": 0.501 / 255, "unorm16": 0.51 / 65535, "half": 6e-4}[kind]
         for place, channel in enumerate(layout.channels):
@@ -70,18 +92,30 @@ class TestPack:
 
     def test_layouts_are_srgb_only_where_all_is_colour(self):
         assert {name: layout.srgb for name, layout in LAYOUTS.items()} == {
-            "diffuse_height": True, "normal_roughness_occlusion": False, "specular": True, "diffuse": True,
-            "diffuse_opacity": True, "normal": False, "occlusion_roughness_metallic": False, "specular_gloss": True,
+            "diffuse_height": True,
+            "normal_roughness_occlusion": False,
+            "specular": True,
+            "diffuse": True,
+            "diffuse_opacity": True,
+            "normal": False,
+            "occlusion_roughness_metallic": False,
+            "specular_gloss": True,
             "height": False,
-        }  # fmt: skip
+        }
         assert not jq.layout_of("a", ["diffuse.r", "diffuse.g", "height"]).srgb
         assert not layout_named("diffuse").in_format(PixelFormat.HALF).srgb
 
     @pytest.mark.parametrize(
         ("channels", "words"),
-        [(["diffuse"], "diffuse.r, diffuse.g"), (["roughness.r"], "one channel"), (["rough"], 'did you mean "roughness"'),
-         (["1 - "], "written like"), ([1.5], "from 0 to 1"), ([0.5], "no channel holds a map")],
-    )  # fmt: skip
+        [
+            (["diffuse"], "diffuse.r, diffuse.g"),
+            (["roughness.r"], "one channel"),
+            (["rough"], 'did you mean "roughness"'),
+            (["1 - "], "written like"),
+            ([1.5], "from 0 to 1"),
+            ([0.5], "no channel holds a map"),
+        ],
+    )
     def test_a_layout_that_cannot_be_is_refused(self, channels, words):
         with pytest.raises(jq.QuiltError, match=words):
             jq.layout_of("a", channels)
@@ -89,54 +123,55 @@ class TestPack:
             layout_named("height").in_format(PixelFormat.BC5)
 
     def test_what_is_missing_is_neutral(self):
-        arrays = jq.pack([plain(made_swatch("a"), R.DIFFUSE)], texels=4)
+        arrays = jq.pack([plain(made_swatch("a"), R.DIFFUSE)], side=4)
         for role in set(SIX) - {R.DIFFUSE}:
             assert np.allclose(arrays.values("a", role), role.value.neutral, atol=1.01 / 255), role
 
     def test_the_same_content_is_stored_once(self):
         one, two = made_swatch("a", 1), made_swatch("b", 1, tile=5)
         other = jq.Swatch(name="c", tile=1, relief=1, maps={**one.maps, R.SPECULAR: made_maps(9)[R.SPECULAR]})
-        arrays = jq.pack([one, other, two], texels=16)
+        arrays = jq.pack([one, other, two], side=16)
         assert [each.slices for each in arrays.facts] == [
             {"diffuse_height": 0, "normal_roughness_occlusion": 0, "specular": 0},
             {"diffuse_height": 0, "normal_roughness_occlusion": 0, "specular": 1},
             {"diffuse_height": 0, "normal_roughness_occlusion": 0, "specular": 0},
         ]
-        assert np.array_equal(arrays.values("c", R.SPECULAR), jq.pack([other], texels=16).values("c", R.SPECULAR))
+        assert np.array_equal(arrays.values("c", R.SPECULAR), jq.pack([other], side=16).values("c", R.SPECULAR))
 
     def test_the_same_bytes_on_one_thread_and_two(self):
         swatches = [made_swatch(str(n), n) for n in range(5)]
-        one, two = (jq.pack(swatches, texels=32, threads=threads) for threads in (1, 2))
+        one, two = (jq.pack(swatches, side=32, threads=threads) for threads in (1, 2))
         assert all(np.array_equal(one.level(n), two.level(n)) for n in ("diffuse_height", "normal_roughness_occlusion"))
 
     def test_sizes_are_refused_or_told(self):
         with pytest.raises(jq.QuiltError, match="nearest: 256 or 512"):
-            jq.pack([made_swatch("a")], texels=300)
+            jq.pack([made_swatch("a")], side=300)
         with pytest.raises(jq.QuiltError, match='two swatches are called "a"'):
-            jq.pack([made_swatch("a"), made_swatch("a")], texels=16)
+            jq.pack([made_swatch("a"), made_swatch("a")], side=16)
         with pytest.raises(jq.QuiltError, match="up to 2048 slices"):
-            jq.pack([made_swatch(str(n), side=1) for n in range(2049)], texels=1)
+            jq.pack([made_swatch(str(n), side=1) for n in range(2049)], side=1)
         wide = jq.TextureMap(role=R.DIFFUSE, texels=np.zeros((4, 8, 3), np.uint8))
         with pytest.warns(jq.QuiltWarning, match="stretched"):
-            jq.pack([jq.Swatch(name="w", tile=1, relief=1, maps={R.DIFFUSE: wide})], texels=4)
+            jq.pack([jq.Swatch(name="w", tile=1, relief=1, maps={R.DIFFUSE: wide})], side=4)
 
     def test_a_blend_reads_any_layout(self):
         """Whatever the formats: the same texels within their rounding, through layouts that carry the same roles."""
         swatch = made_swatch("a", 4)
-        straight = jq.pack([swatch], texels=16)
-        wide = [jq.layout_of("n", ["normal.y", "normal.x", "1 - roughness", "height"], PixelFormat.UNORM16),
-                jq.layout_of("d", ["diffuse.r", "diffuse.g", "diffuse.b"], PixelFormat.HALF),
-                jq.layout_of("s", ["specular.r", "specular.g", "specular.b", "occlusion"])]  # fmt: skip
-        rows, texels = jq.pack([swatch], texels=16, layouts=wide).blend_texels(["a"])
-        wanted_rows, wanted = straight.blend_texels(["a"])
-        assert rows == wanted_rows
-        assert np.abs(texels.view(np.uint8).astype(int) - wanted.view(np.uint8)).max() <= 1
+        straight = jq.pack([swatch], side=16)
+        wide = [
+            jq.layout_of("n", ["normal.y", "normal.x", "1 - roughness", "height"], PixelFormat.UNORM16),
+            jq.layout_of("d", ["diffuse.r", "diffuse.g", "diffuse.b"], PixelFormat.HALF),
+            jq.layout_of("s", ["specular.r", "specular.g", "specular.b", "occlusion"]),
+        ]
+        pages, wanted = jq.pack([swatch], side=16, layouts=wide).open(["a"]), straight.open(["a"])
+        assert pages.layouts == wanted.layouts
+        assert np.abs(pages.texels.view(np.uint8).astype(int) - wanted.texels.view(np.uint8)).max() <= 1
 
 
 class TestMips:
     def test_they_are_means_in_linear_light_and_of_vectors(self):
         swatch = made_swatch("a", 3, side=16)
-        arrays = jq.pack([swatch], texels=16)
+        arrays = jq.pack([swatch], side=16)
         for role in (R.DIFFUSE, R.HEIGHT):
             mean = swatch.maps[role].values.astype(float).reshape(4, 4, 4, 4, -1).mean(axis=(1, 3))
             slope = 0.009 if role is R.DIFFUSE else 0.0025  # half an 8-bit step, in linear light at its widest
@@ -149,7 +184,7 @@ class TestMips:
 
     def test_a_larger_map_is_halved_down_as_its_own_mips(self):
         swatch = made_swatch("a", 3, side=64)
-        small, large = jq.pack([swatch], texels=16), jq.pack([swatch], texels=64)
+        small, large = jq.pack([swatch], side=16), jq.pack([swatch], side=64)
         for role in SIX:
             assert np.array_equal(small.values("a", role, 1), large.values("a", role, 3)), role
 
@@ -253,38 +288,38 @@ def sources(folder):
 
 class TestFiles:
     def test_saved_arrays_load_to_the_byte(self, tmp_path):
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2, tile=3.5)], texels=16)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2, tile=3.5)], side=16)
         for zstd in (True, False):
             arrays.save(tmp_path, zstd=zstd)
-            again = jq.TextureArrays.load(tmp_path)
+            again = jq.open_arrays(tmp_path)
             for layout in arrays.layouts:
                 for level in range(5):
                     assert np.array_equal(again.level(layout.name, level), arrays.level(layout.name, level))
             assert (again.names, again.tiles, again.layouts) == (arrays.names, arrays.tiles, arrays.layouts)
 
     def test_loaded_arrays_can_be_saved_elsewhere(self, tmp_path):
-        jq.pack([made_swatch("a", 1)], texels=16).save(tmp_path / "one")
-        jq.TextureArrays.load(tmp_path / "one").save(tmp_path / "two")
+        jq.pack([made_swatch("a", 1)], side=16).save(tmp_path / "one")
+        jq.open_arrays(tmp_path / "one").save(tmp_path / "two")
         assert all((tmp_path / "two" / p.name).read_bytes() == p.read_bytes() for p in (tmp_path / "one").glob("*.ktx2"))
 
     def test_what_was_derived_is_forgotten_once_there_is_a_file(self, folders):
         normal = folders / "in" / "a" / "a_normal.png"
         given = normal.read_bytes()
         normal.unlink()
-        jq.pack_files(sources(folders), folders / "out", texels=16)
-        assert "normal" in jq.TextureArrays.load(folders / "out").facts[0].derived
+        jq.pack_files(sources(folders), folders / "out", side=16)
+        assert "normal" in jq.open_arrays(folders / "out").facts[0].derived
         normal.write_bytes(given)
-        jq.pack_files(sources(folders), folders / "out", texels=16)
-        assert jq.TextureArrays.load(folders / "out").facts[0].derived == {}
+        jq.pack_files(sources(folders), folders / "out", side=16)
+        assert jq.open_arrays(folders / "out").facts[0].derived == {}
 
     @pytest.mark.parametrize("format", ["bc1", "bc3", "bc7", "unorm16", "half"])
     def test_formats_are_kept_in_files_and_what_blocks_cost_is_told(self, folders, format):
         pixels = {each.key: each for each in PixelFormat}[format]
         channels = ["diffuse.r", "diffuse.g", "diffuse.b"] + (["height"] if format != "bc1" else [])
         layouts = [jq.layout_of("d", channels, pixels), layout_named("normal").in_format(PixelFormat.BC5)]
-        jq.pack_files(sources(folders), folders / "out", texels=16, layouts=layouts)
-        arrays = jq.TextureArrays.load(folders / "out")
-        direct = jq.pack(sources(folders), texels=16, layouts=layouts)
+        jq.pack_files(sources(folders), folders / "out", side=16, layouts=layouts)
+        arrays = jq.open_arrays(folders / "out")
+        direct = jq.pack(sources(folders), side=16, layouts=layouts)
         assert all(np.array_equal(arrays.level(n, 1), direct.level(n, 1)) for n in ("d", "normal"))
         assert Ktx2File(folders / "out" / "d.ktx2").head.srgb == format.startswith("bc")
         assert ("psnr_db" in arrays.facts[0].quality.get("d", {})) == format.startswith("bc")
@@ -293,7 +328,7 @@ class TestFiles:
 
     def test_one_changed_file_repacks_one_slice_of_the_arrays_that_hold_it(self, folders):
         def run(**more):
-            made = jq.pack_files(sources(folders), folders / "out", texels=16, **more)
+            made = jq.pack_files(sources(folders), folders / "out", side=16, **more)
             return made.made, made.kept
 
         assert run() == (9, 0)
@@ -308,13 +343,16 @@ class TestFiles:
         assert run(mips="lanczos") == (9, 0)
         assert run(mips="lanczos", anew=True) == (9, 0)
         run()
-        fresh = jq.pack_files(sources(folders), folders / "fresh", texels=16)
+        fresh = jq.pack_files(sources(folders), folders / "fresh", side=16)
         assert all((folders / "out" / p.name).read_bytes() == p.read_bytes() for p in fresh.files)
 
     def test_slices_are_written_as_images_too(self, folders):
-        layouts = [layout_named("diffuse"), layout_named("height").in_format(PixelFormat.UNORM16),
-                   layout_named("normal").in_format(PixelFormat.HALF)]  # fmt: skip
-        arrays = jq.pack([*sources(folders)], texels=16, layouts=layouts)
+        layouts = [
+            layout_named("diffuse"),
+            layout_named("height").in_format(PixelFormat.UNORM16),
+            layout_named("normal").in_format(PixelFormat.HALF),
+        ]
+        arrays = jq.pack([*sources(folders)], side=16, layouts=layouts)
         files = arrays.save_images(folders / "images")
         assert len(files) == 3 * 3 * 5 + 1
         assert np.array_equal(
@@ -325,14 +363,14 @@ class TestFiles:
         assert json.loads((folders / "images" / "slices.json").read_text())["slices"][1]["slice"]["height"] == 1
 
     def test_what_does_not_fit_together_is_refused(self, folders):
-        jq.pack_files(sources(folders), folders / "out", texels=16)
+        jq.pack_files(sources(folders), folders / "out", side=16)
         (folders / "out" / "specular.ktx2").write_bytes((folders / "out" / "diffuse_height.ktx2").read_bytes()[:-9])
         with pytest.raises(FileError, match="pack again"):
-            jq.TextureArrays.load(folders / "out").check()
-        jq.pack_files(sources(folders), folders / "eight", texels=8)
+            jq.open_arrays(folders / "out").check()
+        jq.pack_files(sources(folders), folders / "eight", side=8)
         (folders / "out" / "specular.ktx2").write_bytes((folders / "eight" / "specular.ktx2").read_bytes())
         with pytest.raises(FileError, match=r"not what arrays\.json tells; pack again"):
-            jq.TextureArrays.load(folders / "out")
+            jq.open_arrays(folders / "out")
         (folders / "out" / "specular.ktx2").unlink()
         with pytest.raises(FileError, match="no such KTX2 file"):
-            jq.TextureArrays.load(folders / "out")
+            jq.open_arrays(folders / "out")

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps
+from jagged_quilt.audit import measures as m
+from jagged_quilt.audit.audit import audit_swatch, audit_together
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
-from jagged_quilt.maps import measures as m
-from jagged_quilt.maps.audit import audit_swatch, audit_together
 from jagged_quilt.maps.conversions import normal_from_height
 from jagged_quilt.maps.image_files import read_image, write_image
 
@@ -86,16 +86,22 @@ def spoil_ten(project):
     for path in (folder / "brine").iterdir():
         write_image(path, np.ascontiguousarray(read_image(path)[:181, :181]))
     return {
-        ("green", "cracked clay", "normal"), ("green", "salt crust", "normal"), ("looks linear", "raked gravel", "diffuse"),
-        ("height inverted", "layered gypsum", "height"), ("not unit", "weathered planks", "normal"),
-        ("stairs", "weathered planks", "height"), ("unreal specular", "cracked clay", "specular"),
-        ("same map twice", "layered gypsum", "occlusion"), ("constant", "raked gravel", "roughness"), ("seam", "brine", None),
-    }  # fmt: skip
+        ("green", "cracked clay", "normal"),
+        ("green", "salt crust", "normal"),
+        ("looks linear", "raked gravel", "diffuse"),
+        ("height inverted", "layered gypsum", "height"),
+        ("not unit", "weathered planks", "normal"),
+        ("stairs", "weathered planks", "height"),
+        ("unreal specular", "cracked clay", "specular"),
+        ("same map twice", "layered gypsum", "occlusion"),
+        ("constant", "raked gravel", "roughness"),
+        ("seam", "brine", None),
+    }
 
 
 def faults_of(project):
     quilt = jq.read_quilt(project)
-    return [each for source in quilt.sources for each in audit_swatch(source, texels=256).faults]
+    return [each for source in quilt.sources for each in audit_swatch(source, side=256).faults]
 
 
 def mend(project, findings):
@@ -131,8 +137,10 @@ class TestCheck:
         found = [each for each in told["findings"] if each["level"] == "fault"]
         assert {(each["kind"], each["swatch"], None if each["kind"] == "seam" else each["role"]) for each in found} == planted
         assert (told["faults"], len(found)) == (10, 10)
-        assert all(each["measured"] and each["file"] and each["mend"] in said.replace("\n    ", "\n").replace("    ", "")
-                   for each in found)  # fmt: skip
+        assert all(
+            each["measured"] and each["file"] and each["mend"] in said.replace("\n    ", "\n").replace("    ", "")
+            for each in found
+        )
         mend(project, faults_of(project))
         code, said, errors = jquilt("check", project)
         assert (code, errors) == (0, ""), said
@@ -183,8 +191,11 @@ class TestCheck:
         (brine / "notes.png").write_bytes((brine / "brine_height.png").read_bytes())
         found = faults_of(project)
         assert sorted((each.kind, each.swatch) for each in found) == [
-            ("cannot be read", "cracked clay"), ("cannot be read", "salt crust"), ("packed file", "raked gravel"),
-            ("two files", "salt crust")]  # fmt: skip
+            ("cannot be read", "cracked clay"),
+            ("cannot be read", "salt crust"),
+            ("packed file", "raked gravel"),
+            ("two files", "salt crust"),
+        ]
         mend(project, found)
         assert faults_of(project) == []
         quilt = jq.read_quilt(project)
@@ -201,13 +212,13 @@ class TestCheck:
                 tmp_path / name / "x_diffuse.png", np.dstack([maps[R.DIFFUSE].texels, np.full((64, 64), 255, np.uint8)])
             )
         write_image(tmp_path / "a" / "x_occlusion.png", np.zeros((32, 32), np.uint8) + np.arange(32, dtype=np.uint8))
-        audits = [audit_swatch(jq.SwatchSource(name=n, folder=tmp_path / n, tile=1.0), texels=128) for n in "ab"]
+        audits = [audit_swatch(jq.SwatchSource(name=n, folder=tmp_path / n, tile=1.0), side=128) for n in "ab"]
         kinds = {each.kind for each in audits[0].findings if each.level == "note"}
         assert {"empty alpha", "sizes", "enlarged", "neutral"} <= kinds
         assert [each.kind for each in audit_together(audits)] == ["shared map"]
         wide = np.ascontiguousarray(maps[R.DIFFUSE].texels[:32])
         write_image(tmp_path / "c" / "x_diffuse.png", wide)
-        found = audit_swatch(jq.SwatchSource(name="c", folder=tmp_path / "c", tile=1.0), texels=16).findings
+        found = audit_swatch(jq.SwatchSource(name="c", folder=tmp_path / "c", tile=1.0), side=16).findings
         assert 'fit = "repeat"\n' in [each.mend for each in found]
 
 
@@ -270,7 +281,7 @@ class TestSheet:
         (project.parent / "swatches" / "brine" / "brine_diffuse.png").write_bytes(b"broken")
         write_image(project.parent / "swatches" / "salt_crust" / "x_albedo.png", np.zeros((4, 4, 3), np.uint8))
         quilt = jq.read_quilt(project)
-        audits = {source.name: audit_swatch(source, texels=256) for source in quilt.sources}
+        audits = {source.name: audit_swatch(source, side=256) for source in quilt.sources}
         boards = {name: audit_sheet(each).pixels() for name, each in audits.items()}
         assert all(board.shape == (800, 1280, 3) for board in boards.values())
         frame = boards["cracked clay"][80:206, 154:280]  # around the normal map
@@ -285,12 +296,12 @@ class TestSheet:
         flat = jq.Swatch(
             name="f", tile=1, relief=1, maps={R.DIFFUSE: jq.TextureMap.of_values(R.DIFFUSE, np.full((4, 4, 3), 0.5))}
         )
-        ball = jq.lit_ball(flat, 100).astype(int).sum(2)
+        ball = jq.show.lit_ball(flat, 100).astype(int).sum(2)
         assert ball[30, 30] > ball[50, 50] > ball[75, 75]
         assert ball[2, 2] < 120
         right = np.broadcast_to(np.float32([0.5, 0, 0.866]), (4, 4, 3))
         tilted = jq.Swatch(name="t", tile=1, relief=1, maps={**flat.maps, R.NORMAL: jq.TextureMap.of_values(R.NORMAL, right)})
-        assert jq.lit_ball(tilted, 100).astype(int).sum(2)[50, 50] < ball[50, 50]  # it looks away from the light
+        assert jq.show.lit_ball(tilted, 100).astype(int).sum(2)[50, 50] < ball[50, 50]  # it looks away from the light
 
     @pytest.mark.parametrize("command", [["check"], ["show", "--audit"]])
     def test_the_commands_tell_of_a_missing_folder(self, project, command):

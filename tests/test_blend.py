@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps, made_swatch
-from jagged_quilt.blend.blender import EncodedTexels
+from jagged_quilt.blend.blend import stored_type
 from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
@@ -21,8 +21,14 @@ def random_points(rng, count):
     normal = rng.normal(size=(count, 3))
     tangent = np.cross(normal, rng.normal(size=(count, 3)))
     handed = np.column_stack([tangent, rng.choice([-1, 1], count)])
-    points = jq.Points.of(rng.uniform(-50, 50, (count, 3)), normal, handed, 2 ** rng.uniform(-7, 2, (count, 2)),
-                          uv=rng.uniform(-2, 2, (count, 2)), uv_gradient=rng.normal(size=(count, 2, 3)))  # fmt: skip
+    points = jq.Points.of(
+        rng.uniform(-50, 50, (count, 3)),
+        normal,
+        handed,
+        2 ** rng.uniform(-7, 2, (count, 2)),
+        uv=rng.uniform(-2, 2, (count, 2)),
+        uv_gradient=rng.normal(size=(count, 2, 3)),
+    )
     steps = points.true_steps() + np.float32(0.3) * points.true_steps()[:, ::-1]
     return replace(points, steps=steps)
 
@@ -32,21 +38,38 @@ def random_projection(rng):
     pick = lambda *choices: choices[rng.integers(len(choices))]
     turn = float(rng.uniform(-180, 180))
     lie = {
-        "offset": tuple(rng.uniform(-3, 3, 2)), "mirror": pick("", "u", "v", "uv"), "scale": tuple(rng.uniform(0.5, 2, 2)),
-        "wrap": pick("repeat", "clamp", "mirror", ("repeat", "mirror")), "detail": pick("exact", "cheap"),
-        "filter": pick(None, "nearest", "bilinear", "trilinear", "anisotropic"), "anisotropy": int(rng.integers(1, 17)),
-    }  # fmt: skip
+        "offset": tuple(rng.uniform(-3, 3, 2)),
+        "mirror": pick("", "u", "v", "uv"),
+        "scale": tuple(rng.uniform(0.5, 2, 2)),
+        "wrap": pick("repeat", "clamp", "mirror", ("repeat", "mirror")),
+        "detail": pick("exact", "cheap"),
+        "filter": pick(None, "nearest", "bilinear", "trilinear", "anisotropic"),
+        "anisotropy": int(rng.integers(1, 17)),
+    }
     round_ = {**lie, "centre": tuple(rng.uniform(-3, 3, 3)), "radius": float(rng.uniform(0.5, 9)), "rotation": pick(0, 180)}
     return pick(
-        jq.Triplanar(4, rotation=turn, **lie), jq.Box(rotation=turn, **lie), jq.Uv(metres=1.7, rotation=turn, **lie),
-        jq.Planar(pick("x", "y", "z"), rotation=turn, **lie), jq.Spherical(**round_), jq.Cylindrical(**round_),
-    )  # fmt: skip
+        jq.Triplanar(4, rotation=turn, **lie),
+        jq.Box(rotation=turn, **lie),
+        jq.Uv(metres=1.7, rotation=turn, **lie),
+        jq.Planar(pick("x", "y", "z"), rotation=turn, **lie),
+        jq.Spherical(**round_),
+        jq.Cylindrical(**round_),
+    )
 
 
-def random_weights(rng, count, layers, keep):
-    index = np.array([rng.permutation(layers)[:keep] for _ in range(count)]).astype(np.uint8)
+def room_for(count):
+    """Where a blend stores finished texels."""
+    return {role: np.zeros((count, role.value.channels), stored_type(role)) for role in ROLES}
+
+
+def kept(names, index, weight):
+    return jq.PointWeights(tuple(names), np.asarray(index, np.uint8), np.asarray(weight, np.float32))
+
+
+def random_weights(rng, count, names, keep):
+    index = np.array([rng.permutation(len(names))[:keep] for _ in range(count)]).astype(np.uint8)
     weight = rng.random((count, keep)) ** 2 * (np.arange(keep) < rng.integers(1, keep + 1, (count, 1)))
-    return index, (weight / weight.sum(axis=1, keepdims=True)).astype(np.float32)
+    return kept(names, index, weight / weight.sum(axis=1, keepdims=True))
 
 
 class TestBlend:
@@ -64,170 +87,184 @@ class TestBlend:
         rng = np.random.default_rng(seed)
         count = 3
         swatches = [made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3)) for n in range(count)]
-        arrays = jq.pack(swatches, texels=16, layouts=sorted(layouts), threads=1)
+        arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), threads=1)
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
         filter = "trilinear" if filter == "nearest" and plain else filter
         layers = [jq.Layer(f"s{n}", kinds[n], softness=softness) for n in range(count)]
         points = random_points(rng, 40)
-        index, weight = random_weights(rng, 40, count, 3)
-        blender = jq.Blender(arrays, layers, filter=filter)
-        found = EncodedTexels.empty(40)
-        blender.blend_into(found, points, (index, weight), normals=space)
+        weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
+        blend = jq.Blend(arrays, layers, filter=filter)
+        found = room_for(40)
+        blend.into(found, points, weights, normals=space)
         decoded, off = Decoded(arrays), 0
         for p in range(40):
             point = {each.name: getattr(points, each.name)[p].astype(float) for each in fields(points) if each.name != "colour"}
-            wanted = stored(blend_point(
-                decoded, arrays, layers, point, index[p], weight[p].astype(float), filter, space == "world"
-            ))  # fmt: skip
-            stored_values = {r: getattr(found, r.key)[p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ROLES}
+            wanted = stored(
+                blend_point(
+                    decoded,
+                    arrays,
+                    layers,
+                    point,
+                    weights.layers[p],
+                    weights.weights[p].astype(float),
+                    filter,
+                    space == "world",
+                )
+            )
+            stored_values = {r: found[r][p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ROLES}
             off += any(np.abs(stored_values[role] - wanted[role]).max() > 1.0 for role in ROLES)
         assert off <= (0 if plain else 1)  # the nearest texel, a box and the number of samples change at a line
 
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
         rng = np.random.default_rng(3)
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
-        blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
-        points, weights = random_points(rng, 300), random_weights(rng, 300, 2, 2)
-        plain, stored_texels = blender.blend(points, weights), EncodedTexels.empty(300)
-        blender.blend_into(stored_texels, points, weights)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        blend = jq.Blend(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
+        points, weights = random_points(rng, 300), random_weights(rng, 300, "ab", 2)
+        plain, stored_texels = blend.at(points, weights), room_for(300)
+        blend.into(stored_texels, points, weights)
         assert np.abs(np.linalg.norm(plain[jq.MapRole.NORMAL], axis=1) - 1).max() < 1e-5
-        assert np.array_equal(stored_texels.roughness, np.floor(plain[jq.MapRole.ROUGHNESS] * 255 + 0.5).astype(np.uint8))
-        unit = np.linalg.norm(stored_texels.normal / 127.5 - 1, axis=1)
+        assert np.array_equal(
+            stored_texels[R.ROUGHNESS][:, 0], np.floor(plain[jq.MapRole.ROUGHNESS] * 255 + 0.5).astype(np.uint8)
+        )
+        unit = np.linalg.norm(stored_texels[R.NORMAL] / 127.5 - 1, axis=1)
         assert np.abs(unit - 1).max() < np.sqrt(3) / 255
 
     @pytest.mark.parametrize("columns", [0, 7, 21, 147])
     def test_points_as_a_grid_blend_the_same(self, columns):
         rng = np.random.default_rng(4)
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
-        blender = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
-        points, weights = random_points(rng, 441), random_weights(rng, 441, 2, 2)
-        assert np.array_equal(blender.blend(points, weights).values, blender.blend(points, weights, columns=columns).values)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        blend = jq.Blend(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
+        points, weights = random_points(rng, 441), random_weights(rng, 441, "ab", 2)
+        assert np.array_equal(blend.at(points, weights).values, blend.at(points, weights, columns=columns).values)
 
     def test_a_layer_with_no_weight_never_shows_however_tall(self):
-        arrays = jq.pack([made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], texels=16, threads=1)
-        blender = jq.Blender(arrays, [jq.Layer("low"), jq.Layer("tall", softness=0)])
+        arrays = jq.pack([made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], side=16, threads=1)
+        blend = jq.Blend(arrays, [jq.Layer("low"), jq.Layer("tall", softness=0)])
         points = random_points(np.random.default_rng(5), 50)
-        alone = blender.blend(points, (np.zeros((50, 1), np.uint8), np.ones((50, 1), np.float32)))
-        beside = np.tile(np.array([[1, 0]], np.float32), (50, 1)), np.tile(np.array([[0, 1]], np.uint8), (50, 1))
-        assert np.array_equal(blender.blend(points, (beside[1], beside[0])).values, alone.values)
+        names = ("low", "tall")
+        alone = blend.at(points, kept(names, np.zeros((50, 1)), np.ones((50, 1))))
+        beside = kept(names, np.tile([[0, 1]], (50, 1)), np.tile([[1, 0]], (50, 1)))
+        assert np.array_equal(blend.at(points, beside).values, alone.values)
 
     def test_a_weight_of_nothing_between_others_is_no_layer(self):
-        arrays = jq.pack([made_swatch(n, seed) for seed, n in enumerate("abc")], texels=16, threads=1)
-        blender = jq.Blender(arrays, [jq.Layer(n) for n in "abc"])
+        arrays = jq.pack([made_swatch(n, seed) for seed, n in enumerate("abc")], side=16, threads=1)
+        blend = jq.Blend(arrays, [jq.Layer(n) for n in "abc"])
         points = random_points(np.random.default_rng(8), 70)
-        with_gap = np.tile(np.array([[0, 1, 2]], np.uint8), (70, 1)), np.tile(np.array([[0.5, 0, 0.5]], np.float32), (70, 1))
-        without = np.tile(np.array([[0, 2]], np.uint8), (70, 1)), np.tile(np.array([[0.5, 0.5]], np.float32), (70, 1))
-        assert np.array_equal(blender.blend(points, with_gap).values, blender.blend(points, without).values)
+        with_gap = kept("abc", np.tile([[0, 1, 2]], (70, 1)), np.tile([[0.5, 0, 0.5]], (70, 1)))
+        without = kept("abc", np.tile([[0, 2]], (70, 1)), np.tile([[0.5, 0.5]], (70, 1)))
+        assert np.array_equal(blend.at(points, with_gap).values, blend.at(points, without).values)
 
     def test_flat_detail_leaves_the_surface_normal_as_it_is(self):
         """Whatever the plane; and the plane's own tilt does not show."""
         bare = jq.Swatch(name="a", tile=1, relief=1, maps={R.DIFFUSE: made_maps(0)[R.DIFFUSE]})
         points = random_points(np.random.default_rng(9), 200)
-        one = np.zeros((200, 1), np.uint8), np.ones((200, 1), np.float32)
+        one = jq.PointWeights.all_of("a", 200)
         for layouts in (LAYOUTS, LAYOUTS[:1]):
-            blender = jq.Blender(jq.pack([bare], texels=4, layouts=layouts, threads=1), [jq.Layer("a", jq.Triplanar())])
-            world = blender.blend(points, one, normals="world")[R.NORMAL]
+            blend = jq.Blend(jq.pack([bare], side=4, layouts=layouts, threads=1), [jq.Layer("a", jq.Triplanar())])
+            world = blend.at(points, one, normals="world")[R.NORMAL]
             assert np.einsum("nd,nd->n", world, points.normal).min() > 0.9999
-            assert blender.blend(points, one)[R.NORMAL][:, 2].min() > 0.9999
+            assert blend.at(points, one)[R.NORMAL][:, 2].min() > 0.9999
 
     def test_the_footprint_chooses_the_mip(self):
         """A footprint of a whole tile reads the mean of the map, one of a texel reads the map."""
         swatch = made_swatch("a", 1, tile=2.0)
-        blender = jq.Blender(jq.pack([swatch], texels=16, threads=1), [jq.Layer("a")])
+        blend = jq.Blend(jq.pack([swatch], side=16, threads=1), [jq.Layer("a")])
         rng = np.random.default_rng(10)
         place, up = rng.uniform(0, 50, (50, 3)), np.tile([0, 1, 0], (50, 1))
-        one = np.zeros((50, 1), np.uint8), np.ones((50, 1), np.float32)
-        far = blender.blend(jq.Points.of(place, up, footprint=2.0), one)[R.DIFFUSE]
+        one = jq.PointWeights.all_of("a", 50)
+        far = blend.at(jq.Points.of(place, up, footprint=2.0), one)[R.DIFFUSE]
         assert np.abs(far - swatch.maps[R.DIFFUSE].values.mean(axis=(0, 1))).max() < 0.01
-        near = blender.blend(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]
-        full = jq.Blender(jq.pack([swatch], texels=16, threads=1), [jq.Layer("a")], filter="bilinear")
-        assert np.abs(near - full.blend(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]).max() < 1e-5
+        near = blend.at(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]
+        full = jq.Blend(jq.pack([swatch], side=16, threads=1), [jq.Layer("a")], filter="bilinear")
+        assert np.abs(near - full.at(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]).max() < 1e-5
 
     def test_softness_of_one_leaves_the_weights_and_of_nothing_cuts(self):
         swatches = [made_swatch("a", 1), made_swatch("b", 2)]
-        arrays = jq.pack(swatches, texels=16, threads=1)
+        arrays = jq.pack(swatches, side=16, threads=1)
         points = random_points(np.random.default_rng(11), 100)
-        half = np.tile(np.array([[0, 1]], np.uint8), (100, 1)), np.tile(np.array([[0.4, 0.6]], np.float32), (100, 1))
+        half = kept("ab", np.tile([[0, 1]], (100, 1)), np.tile([[0.4, 0.6]], (100, 1)))
         alone = [
-            jq.Blender(arrays, [jq.Layer("a"), jq.Layer("b")]).blend(
-                points, (np.full((100, 1), n, np.uint8), np.ones((100, 1), np.float32))
-            )[R.DIFFUSE]
+            jq.Blend(arrays, [jq.Layer("a"), jq.Layer("b")]).at(points, kept("ab", np.full((100, 1), n), np.ones((100, 1))))[
+                R.DIFFUSE
+            ]
             for n in (0, 1)
         ]
-        soft = jq.Blender(arrays, [jq.Layer("a", softness=1), jq.Layer("b", softness=1)]).blend(points, half)[R.DIFFUSE]
+        soft = jq.Blend(arrays, [jq.Layer("a", softness=1), jq.Layer("b", softness=1)]).at(points, half)[R.DIFFUSE]
         assert np.abs(soft - (0.4 * alone[0] + 0.6 * alone[1])).max() < 1e-4
-        hard = jq.Blender(arrays, [jq.Layer("a", softness=0), jq.Layer("b", softness=0)]).blend(points, half)[R.DIFFUSE]
+        hard = jq.Blend(arrays, [jq.Layer("a", softness=0), jq.Layer("b", softness=0)]).at(points, half)[R.DIFFUSE]
         either = np.minimum(np.abs(hard - alone[0]).max(axis=1), np.abs(hard - alone[1]).max(axis=1))
         assert np.quantile(either, 0.98) < 1e-4
 
     def test_no_edge_shows_where_a_plane_fades_out(self):
         """Along an arc from level to upright the blend never jumps."""
-        arrays = jq.pack([made_swatch("a", 1, tile=40.0)], texels=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1, tile=40.0)], side=16, threads=1)
         angle = np.linspace(0, np.pi / 2, 4000)
         normal = np.column_stack([np.sin(angle) * 0.8, np.cos(angle), np.sin(angle) * 0.6])
         points = jq.Points.of(np.tile([1.3, 2.1, 0.7], (4000, 1)), normal, footprint=0.01)
-        one = np.zeros((4000, 1), np.uint8), np.ones((4000, 1), np.float32)
-        values = jq.Blender(arrays, [jq.Layer("a", jq.Triplanar(8))]).blend(points, one, normals="world").values
+        one = jq.PointWeights.all_of("a", 4000)
+        values = jq.Blend(arrays, [jq.Layer("a", jq.Triplanar(8))]).at(points, one, normals="world").values
         assert np.abs(np.diff(values, axis=0)).max() < 0.01
 
     @pytest.mark.parametrize("side", [1, 2, 4])
     def test_the_smallest_arrays_work(self, side):
-        arrays = jq.pack([made_swatch("a", 1)], texels=side, threads=1)
+        arrays = jq.pack([made_swatch("a", 1)], side=side, threads=1)
         points = random_points(np.random.default_rng(12), 20)
-        one = np.zeros((20, 1), np.uint8), np.ones((20, 1), np.float32)
-        assert np.isfinite(jq.Blender(arrays, [jq.Layer("a", jq.Triplanar())]).blend(points, one).values).all()
+        one = jq.PointWeights.all_of("a", 20)
+        assert np.isfinite(jq.Blend(arrays, [jq.Layer("a", jq.Triplanar())]).at(points, one).values).all()
 
     def test_three_hundred_layers_work(self):
-        arrays = jq.pack([made_swatch(str(n), n, side=2) for n in range(300)], texels=2, threads=1)
+        arrays = jq.pack([made_swatch(str(n), n, side=2) for n in range(300)], side=2, threads=1)
         flat = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=2, seed=n) * 0.3) for n in range(1, 300)]
-        by_map = jq.bake(flat, layers, arrays, jq.weigh(flat, layers, texels=16), texels=16)
-        assert np.ptp(by_map.diffuse) > 0
+        by_map = jq.bake(flat.canvas(16), layers, arrays, weights=jq.weigh(flat.canvas(16), layers))
+        assert np.ptp(by_map["diffuse"]) > 0
         assert by_map.nbytes == 16 * 16 * 13
 
     def test_weights_that_do_not_fit_are_refused(self):
-        blender = jq.Blender(jq.pack([made_swatch("a")], texels=16, threads=1), [jq.Layer("a")])
+        blend = jq.Blend(jq.pack([made_swatch("a")], side=16, threads=1), [jq.Layer("a")])
         points = random_points(np.random.default_rng(6), 4)
         zero, one = np.zeros((4, 1), np.uint8), np.ones((4, 1), np.float32)
-        for index, weight, words in (
-            (zero, one * 0.5, "sum to 1"),
-            (zero, one * np.nan, "sum to 1"),
-            (zero + 3, one, "layers below 1"),
-            (zero, one.astype(float), "float32"),
-            (zero[:2], one[:2], "for 4 points"),
+        for names, index, weight, words in (
+            ("a", zero, one * 0.5, "sum to 1"),
+            ("a", zero, one * np.nan, "sum to 1"),
+            ("a", zero + 3, one, "layers below 1"),
+            ("a", zero[:2], one[:2], "for 4 points"),
+            ("b", zero, one, "made for the layers .'b'.; got .'a'.; weigh again"),
         ):
             with pytest.raises(jq.QuiltError, match=words):
-                blender.blend(points, (index, weight))
+                blend.at(points, kept(names, index, weight))
+        with pytest.raises(jq.QuiltError, match="uint8 or uint16"):
+            jq.PointWeights(("a",), zero.astype(int), one)
         with pytest.raises(jq.QuiltError, match='did you mean "a"'):
-            jq.Blender(jq.pack([made_swatch("a")], texels=16, threads=1), [jq.Layer("aa")])
+            jq.Blend(jq.pack([made_swatch("a")], side=16, threads=1), [jq.Layer("aa")])
 
 
 @pytest.fixture(scope="module")
 def scene():
     v, u = np.mgrid[:33, :41] / 32
     terrain = jq.Terrain(6 * np.sin(4 * u) * np.cos(3 * v), size=(20.0, 16.0))
-    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2, tile=3.3)], texels=16)
+    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2, tile=3.3)], side=16)
     layers = [jq.Layer("a"), jq.Layer("b", jq.Triplanar(), mask=jq.Slope(20, 60, fade=10) | jq.Noise(size=3))]
-    return terrain, layers, arrays, jq.weigh(terrain, layers, texels=64)
+    return terrain, layers, arrays, jq.weigh(terrain.canvas(64), layers)
 
 
 class TestBake:
     def test_a_flat_terrain_with_one_layer_gives_back_its_own_texture(self):
         """To the byte, at one texel per texel, over two repeats."""
         swatch = jq.Swatch(name="a", tile=4.0, relief=0.1, maps=made_maps(7, 32))
-        arrays = jq.pack([swatch], texels=32, threads=1)
+        arrays = jq.pack([swatch], side=32, threads=1)
         flat = jq.Terrain(np.full((3, 3), 1.5), size=(8.0, 8.0))
-        maps = jq.bake(flat, [jq.Layer("a")], arrays, texels=64)
+        maps = jq.bake(flat.canvas(64), [jq.Layer("a")], arrays)
         twice = lambda texels: np.tile(texels, (2, 2, 1))
-        assert np.array_equal(maps.diffuse, twice(swatch.maps[jq.MapRole.DIFFUSE].texels))
-        assert np.array_equal(maps.specular, twice(swatch.maps[jq.MapRole.SPECULAR].texels))
-        assert np.array_equal(maps.roughness[..., None], twice(swatch.maps[jq.MapRole.ROUGHNESS].texels))
-        assert np.array_equal(maps.occlusion[..., None], twice(swatch.maps[jq.MapRole.OCCLUSION].texels))
+        assert np.array_equal(maps["diffuse"], twice(swatch.maps[jq.MapRole.DIFFUSE].texels))
+        assert np.array_equal(maps["specular"], twice(swatch.maps[jq.MapRole.SPECULAR].texels))
+        assert np.array_equal(maps["roughness"][..., None], twice(swatch.maps[jq.MapRole.ROUGHNESS].texels))
+        assert np.array_equal(maps["occlusion"][..., None], twice(swatch.maps[jq.MapRole.OCCLUSION].texels))
         packed = arrays.level("normal_roughness_occlusion")[0, ..., :2]
-        assert np.array_equal(maps.normal[..., :2], twice(packed))
-        assert np.array_equal(maps.height[..., None], twice(swatch.maps[jq.MapRole.HEIGHT].texels.astype(np.uint16) * 257))
+        assert np.array_equal(maps["normal"][..., :2], twice(packed))
+        assert np.array_equal(maps["height"][..., None], twice(swatch.maps[jq.MapRole.HEIGHT].texels.astype(np.uint16) * 257))
 
     @pytest.mark.parametrize("threads", [1, 2])
     @pytest.mark.parametrize("block", [1, 100, 777, 1 << 20])
@@ -235,49 +272,52 @@ class TestBake:
     def test_bytes_do_not_depend_on_threads_or_block(self, scene, threads, block, exact):
         terrain, layers, arrays, weights = scene
         kept = None if exact else weights
-        one = jq.bake(terrain, layers, arrays, kept, texels=90, threads=1)
-        other = jq.bake(terrain, layers, arrays, kept, texels=90, threads=threads, block=block)
+        one = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, threads=1)
+        other = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, threads=threads, block=block)
         assert all(np.array_equal(one[role], other[role]) for role in ROLES)
 
     def test_four_quarters_are_the_whole(self, scene):
         terrain, layers, arrays, weights = scene
-        whole = jq.bake(terrain, layers, arrays, weights, texels=90)
-        rows, columns = whole.roughness.shape
+        whole = jq.bake(terrain.canvas(90), layers, arrays, weights=weights)
+        rows, columns = whole.texels
         assert (rows, columns) == (72, 90)
         for top, bottom in ((0, 31), (31, rows)):
             for left, right in ((0, 47), (47, columns)):
-                part = jq.bake(terrain, layers, arrays, weights, texels=90, rows=(top, bottom), columns=(left, right))
+                part = jq.bake(
+                    terrain.canvas(90).page(rows=(top, bottom), columns=(left, right)), layers, arrays, weights=weights
+                )
                 for role in ROLES:
                     assert np.array_equal(part[role], whole[role][top:bottom, left:right])
 
     def test_masks_and_a_fine_weight_map_agree(self, scene):
         """The two ways in which weights reach the blend: nearly everywhere within a few of 255."""
         terrain, layers, arrays, _ = scene
-        fine = jq.weigh(terrain, layers, texels=90)
-        by_map = jq.bake(terrain, layers, arrays, fine, texels=90).diffuse.astype(int)
-        by_masks = jq.bake(terrain, layers, arrays, texels=90).diffuse.astype(int)
+        fine = jq.weigh(terrain.canvas(90), layers)
+        by_map = jq.bake(terrain.canvas(90), layers, arrays, weights=fine)["diffuse"].astype(int)
+        by_masks = jq.bake(terrain.canvas(90), layers, arrays)["diffuse"].astype(int)
         assert np.percentile(np.abs(by_map - by_masks), 98) <= 4
 
     def test_a_region_outside_and_other_weights_are_refused(self, scene):
         terrain, layers, arrays, weights = scene
         with pytest.raises(jq.QuiltError, match="rows must be"):
-            jq.bake(terrain, layers, arrays, texels=32, rows=(0, 99))
+            jq.bake(terrain.canvas(32).page(rows=(0, 99)), layers, arrays)
         with pytest.raises(jq.QuiltError, match="weigh again"):
-            jq.bake(terrain, layers[:1], arrays, weights, texels=32)
+            jq.bake(terrain.canvas(32), layers[:1], arrays, weights=weights)
 
 
 def test_the_loops_that_should_run_in_vector_lanes_do():
     """Without them the blend is several times slower and nothing else would show it."""
     import platform
 
-    from jagged_quilt.blend import _kernels as k
+    from jagged_quilt.blend import _chart_kernels, _mix_kernels
+    from jagged_quilt.blend import _rows as k
 
     if platform.machine() != "x86_64":
         pytest.skip("looks for the registers of x86-64")
-    rows = lambda count: np.ones(count * k.B, np.float32)
-    k.share_planes(0, 0, rows(k.LAID_ROWS), rows(k.PLACE_ROWS), rows(3))
-    k.lay_plane(0, 1, np.ones((1, k.CHART_COLUMNS), np.float32), rows(k.FRAME_ROWS), rows(k.MOVED_ROWS), rows(k.LAID_ROWS))
-    k.mix_colour(0, 0, 0, np.ones(4 * k.B, np.uint32), rows(2), rows(1), rows(4))
-    for kernel in (k.share_planes, k.lay_plane, k.mix_colour):
-        code = next(iter(kernel.inspect_asm().values()))
-        assert "mulps" in code, kernel
+    scratch = k.scratch_for(1, 1, 1, 2)
+    _chart_kernels.share_planes(0, 0, scratch.lying.laid, scratch.places)
+    _chart_kernels.lay_plane(0, 1, np.zeros(1, k.CHART), scratch.lying)
+    _mix_kernels.mix_colour(0, 0, 0, scratch.samples, scratch.mix)
+    for loop in (_chart_kernels.share_planes, _chart_kernels.lay_plane, _mix_kernels.mix_colour):
+        code = next(iter(loop.inspect_asm().values()))
+        assert "mulps" in code, loop

@@ -114,12 +114,25 @@ def written(path, head, levels):
 
 
 def head_of(pixels, channels=4, srgb=False, size=8, slices=3, zstd=True):
-    return Ktx2Head(pixels=pixels, channels=channels, srgb=srgb, width=size, height=size, slices=slices,
-                    levels=size.bit_length(), zstd=zstd, notes={"b": "two", "a": "one"})  # fmt: skip
+    return Ktx2Head(
+        pixels=pixels,
+        channels=channels,
+        srgb=srgb,
+        width=size,
+        height=size,
+        slices=slices,
+        levels=size.bit_length(),
+        zstd=zstd,
+        notes={"b": "two", "a": "one"},
+    )
 
 
-EVERY = [(pixels, channels, srgb) for pixels in P for srgb in (False, True)
-         for channels in (pixels.value.srgb if srgb else pixels.value.plain)]  # fmt: skip
+EVERY = [
+    (pixels, channels, srgb)
+    for pixels in P
+    for srgb in (False, True)
+    for channels in (pixels.value.srgb if srgb else pixels.value.plain)
+]
 
 
 class TestKtx2:
@@ -163,18 +176,45 @@ class TestKtx2:
     @pytest.mark.parametrize(
         ("pixels", "channels", "srgb", "number", "words"),
         [
-            (P.BC1, 4, True, 132, "01002000 00000000 02002800 80010200 03030000 08000000 00000000"
-             "00003f00 00000000 00000000 ffffffff"),
-            (P.BC5, 2, False, 141, "01003000 00000000 02003800 84010100 03030000 10000000 00000000"
-             "00003f00 00000000 00000000 ffffffff 40003f01 00000000 00000000 ffffffff"),
-            (P.BC7, 4, False, 145, "01002000 00000000 02002800 86010100 03030000 10000000 00000000"
-             "00007f00 00000000 00000000 ffffffff"),
-            (P.HALF, 1, False, 76, "01002000 00000000 02002800 01010100 00000000 02000000 00000000"
-             "00000fc0 00000000 000080bf 0000803f"),
-            (P.UNORM16, 2, False, 77, "01003000 00000000 02003800 01010100 00000000 04000000 00000000"
-             "00000f00 00000000 00000000 ffff0000 10000f01 00000000 00000000 ffff0000"),
+            (
+                P.BC1,
+                4,
+                True,
+                132,
+                "01002000 00000000 02002800 80010200 03030000 08000000 0000000000003f00 00000000 00000000 ffffffff",
+            ),
+            (
+                P.BC5,
+                2,
+                False,
+                141,
+                "01003000 00000000 02003800 84010100 03030000 10000000 00000000"
+                "00003f00 00000000 00000000 ffffffff 40003f01 00000000 00000000 ffffffff",
+            ),
+            (
+                P.BC7,
+                4,
+                False,
+                145,
+                "01002000 00000000 02002800 86010100 03030000 10000000 0000000000007f00 00000000 00000000 ffffffff",
+            ),
+            (
+                P.HALF,
+                1,
+                False,
+                76,
+                "01002000 00000000 02002800 01010100 00000000 02000000 0000000000000fc0 00000000 000080bf 0000803f",
+            ),
+            (
+                P.UNORM16,
+                2,
+                False,
+                77,
+                "01003000 00000000 02003800 01010100 00000000 04000000 00000000"
+                "00000f00 00000000 00000000 ffff0000 10000f01 00000000 00000000 ffff0000",
+            ),
         ],
-    )  # fmt: skip
+    )
     def test_descriptors_are_what_the_standard_builds(self, tmp_path, pixels, channels, srgb, number, words):
         """Built by hand from Khronos Data Format 1.3: total size, basic block, one row for each sample."""
         data = written(tmp_path / "a.ktx2", head_of(pixels, channels, srgb), stored_levels(head_of(pixels, channels, srgb)))
@@ -224,8 +264,13 @@ class TestKtx2:
         for n in reversed(range(4)):
             index[n] = struct.pack("<3Q", offset, len(packed[n]), sum(each.nbytes for each in levels[n]))
             offset += len(packed[n])
-        (tmp_path / "b.ktx2").write_bytes(data[:12] + struct.pack("<9I4I2Q", *fields) + b"".join(index) +
-                                          data[dfd_at : dfd_at + dfd_length] + b"".join(reversed(packed)))  # fmt: skip
+        (tmp_path / "b.ktx2").write_bytes(
+            data[:12]
+            + struct.pack("<9I4I2Q", *fields)
+            + b"".join(index)
+            + data[dfd_at : dfd_at + dfd_length]
+            + b"".join(reversed(packed))
+        )
         file = Ktx2File(tmp_path / "b.ktx2")
         assert not file.ours
         assert np.array_equal(file.texels(1, 2), levels[1][2])

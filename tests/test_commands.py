@@ -20,8 +20,9 @@ from jagged_quilt.maps.image_files import read_image, write_image
 
 def jquilt(*words, **options):
     """Run the command line; return (exit code, standard output, standard error)."""
-    done = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True,
-                          timeout=300, **options)  # fmt: skip
+    done = subprocess.run(
+        [sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, timeout=300, **options
+    )
     return done.returncode, done.stdout, done.stderr
 
 
@@ -38,7 +39,12 @@ class TestSteps:
         out = project / "out"
         assert {p.name for p in (out / "bake").iterdir()} == {f"{r.key}.png" for r in jq.SURFACE_ROLES} | {"bake.json"}
         assert {p.name for p in (out / "arrays").iterdir()} == {
-            "arrays.json", "inputs.json", "diffuse_height.ktx2", "normal_roughness_occlusion.ktx2", "specular.ktx2"}  # fmt: skip
+            "arrays.json",
+            "inputs.json",
+            "diffuse_height.ktx2",
+            "normal_roughness_occlusion.ktx2",
+            "specular.ktx2",
+        }
         assert {p.name for p in (out / "weights").iterdir()} == {"layers_0.png", "weights_0.png", "lost.png", "weights.json"}
         assert read_image(out / "bake" / "height.png").dtype == np.uint16
         before = files_of(out)
@@ -56,7 +62,9 @@ class TestSteps:
             jquilt("bake", project / "job.quilt.toml", "--threads", threads, "--out", project / str(threads))
         one, two = (files_of(project / name) for name in "12")
         memo = Path("arrays/inputs.json")  # what the disk looked like
-        assert {p: b for p, b in one.items() if p != memo} == {p: b for p, b in two.items() if p != memo}
+        assert {p: b for p, b in one.items() if p != memo and p.parts[0] != "made"} == {
+            p: b for p, b in two.items() if p != memo and p.parts[0] != "made"
+        }
 
     def test_check_tells_what_is_there_and_what_stands_in(self, project):
         """The project's maps are noise: the specular ones are too bright for any surface, and are told as well."""
@@ -185,22 +193,34 @@ def nan_map(project):
 # ruff: noqa: E501
 REFUSED = {
     "missing file": (lambda p: (p / "ground.png").unlink(), r"ground\.png: there is no such (heightmap|image file)"),
-    "no diffuse": (lambda p: (p / "salt" / "salt_diffuse.png").unlink(), r'line 18, swatch\[1\]\.folder: .*"salt" has no diffuse'),
+    "no diffuse": (
+        lambda p: (p / "salt" / "salt_diffuse.png").unlink(),
+        r'line 18, swatch\[1\]\.folder: .*"salt" has no diffuse',
+    ),
     "truncated PNG": (truncate, r"salt_normal\.png: the image is broken or cut short"),
     "heightmap with colour": (colour_ground, r"line 3, surface\.terrain: .*a heightmap must be grey; this image has colour"),
     "NaN in a float map": (nan_map, r"salt_height\.exr: holds 16 NaN or infinite values, the first at row 0, column 0"),
     "no folder": (lambda p: shutil.rmtree(p / "salt"), r"there is no such swatch folder"),
-    "unknown key": (change("fade = 0.5", "fad = 0.5"), r'line 28, layer\[1\]\.mask\[0\]\.fad: unknown key; did you mean "fade"\?'),
+    "unknown key": (
+        change("fade = 0.5", "fad = 0.5"),
+        r'line 28, layer\[1\]\.mask\[0\]\.fad: unknown key; did you mean "fade"\?',
+    ),
     "unknown table": (change("[bake]", "[bakery]"), r'line 10, bakery: unknown key; did you mean "bake"\?'),
     "missing key": (change("tile = 2.0\n", ""), r"line 12, swatch\[0\]\.tile: this key is missing"),
-    "wrong type": (change("texels = 16", 'texels = "16"'), r"line 7, arrays\.texels: must be a valid integer; got '16'"),
-    "no power of two": (change("texels = 16", "texels = 20"), r"line 7, arrays\.texels: .*nearest: 16 or 32"),
+    "wrong type": (change("side = 16", 'side = "16"'), r"line 7, arrays\.side: must be a valid integer; got '16'"),
+    "no power of two": (change("side = 16", "side = 20"), r"line 7, arrays\.side: .*nearest: 16 or 32"),
     "band upside down": (change("[1.0, 2.0]", "[2.0, 1.0]"), r"line 25, layer\[1\]\.mask\[0\]: height band is upside down"),
     "unknown kind": (change('"noise"', '"nois"'), r"mask\[1\]: unknown kind 'nois'; did you mean \"noise\"\?"),
-    "unknown swatch": (change('swatch = "salt"', 'swatch = "slat"'), r'line 23, layer\[1\]\.swatch: .*"slat"; did you mean "salt"\?'),
-    "mask below": (change('swatch = "clay"', 'swatch = "clay"\n[[layer.mask]]\nkind = "constant"\nvalue = 1.0'), "lowest layer"),
+    "unknown swatch": (
+        change('swatch = "salt"', 'swatch = "slat"'),
+        r'line 23, layer\[1\]\.swatch: .*"slat"; did you mean "salt"\?',
+    ),
+    "mask below": (
+        change('swatch = "clay"', 'swatch = "clay"\n[[layer.mask]]\nkind = "constant"\nvalue = 1.0'),
+        "lowest layer",
+    ),
     "not TOML": (change("[bake]", "[bake"), r"not TOML: .*line 10"),
-}  # fmt: skip
+}
 
 
 class TestSafety:
@@ -347,8 +367,16 @@ class TestWeights:
         assert "splat_0.png: R clay, G salt" in said
         assert "pairs: 0 clay, 1 salt" in said
         files = {p.name for p in (project / "out" / "export").iterdir()}
-        assert files == {"splat_0.png", "splat.json", "pairs_numbers.png", "pairs_weights.png", "pairs.json", "mask_clay.png",
-                         "mask_salt.png", "masks.json"}  # fmt: skip
+        assert files == {
+            "splat_0.png",
+            "splat.json",
+            "pairs_numbers.png",
+            "pairs_weights.png",
+            "pairs.json",
+            "mask_clay.png",
+            "mask_salt.png",
+            "masks.json",
+        }
         sheet = read_image(project / "out" / "export" / "splat_0.png")
         assert sheet.dtype == np.uint16
         assert (sheet.sum(axis=2, dtype=np.uint32) == 65535).all()
@@ -395,9 +423,15 @@ class TestWeights:
         assert code == 0
         lines = said.splitlines()
         assert re.match(r"at x 107, z 204 \(the texel there\): \d+\.\d\d m high; layers from the top down", lines[0])
-        for words in (r"^ brine", r"multiply +height 4 to 22 m, fade 0.5 +\d+\.\d\d m high +\d\.\d{3}", r"^ salt crust",
-                      r"maximum +distance -1 to 0.8 m, fade 2.2, warped by 1.2 m, size 3 m +-?\d+\.\d\d m away", r"turn of +red gypsum",
-                      r"adopted +\d\.\d{3}", r"before daubs"):  # fmt: skip
+        for words in (
+            r"^ brine",
+            r"multiply +height 4 to 22 m, fade 0.5 +\d+\.\d\d m high +\d\.\d{3}",
+            r"^ salt crust",
+            r"maximum +distance -1 to 0.8 m, fade 2.2, warped by 1.2 m, size 3 m +-?\d+\.\d\d m away",
+            r"turn of +red gypsum",
+            r"adopted +\d\.\d{3}",
+            r"before daubs",
+        ):
             assert any(re.search(words, line) for line in lines), words
         assert re.search(r"daub \d \(paint salt crust\) covers \d+ % here", said)
         assert lines[-1].startswith("in the weight map: ")

@@ -41,7 +41,7 @@ def laid(weights, daubs, position):
     for daub in daubs:
         row, cover = NAMES.index(daub.layers[0]), covered(daub, position)
         own = weights[row].copy()
-        erases = daub.deed is jq.Deed.ERASE
+        erases = daub.kind is jq.DaubKind.ERASE
         wanted = own * (1 - cover) if erases else own + np.maximum(daub.ceiling - own, 0) * cover
         alone = 1 - own <= 1e-6
         scale = np.where(alone, 1, (1 - wanted) / np.maximum(1 - own, 1e-12))
@@ -55,11 +55,22 @@ def laid(weights, daubs, position):
 places = st.tuples(st.floats(0, 40), st.floats(0, 40))
 plain_daubs = st.builds(
     lambda path, radius, layer, falloff, strength, ceiling, erases: jq.Daub(
-        path=tuple(path), radius=radius, layers=(layer,), falloff=falloff, strength=strength,
-        ceiling=1.0 if erases else ceiling, deed=jq.Deed.ERASE if erases else jq.Deed.PAINT),
-    st.lists(places, min_size=1, max_size=4), st.floats(1, 15), st.sampled_from(NAMES), st.floats(0.05, 1), st.floats(0, 1),
-    st.floats(0, 1), st.booleans(),
-)  # fmt: skip
+        path=tuple(path),
+        radius=radius,
+        layers=(layer,),
+        falloff=falloff,
+        strength=strength,
+        ceiling=1.0 if erases else ceiling,
+        kind=jq.DaubKind.ERASE if erases else jq.DaubKind.PAINT,
+    ),
+    st.lists(places, min_size=1, max_size=4),
+    st.floats(1, 15),
+    st.sampled_from(NAMES),
+    st.floats(0.05, 1),
+    st.floats(0, 1),
+    st.floats(0, 1),
+    st.booleans(),
+)
 
 
 class TestOneDaub:
@@ -92,8 +103,12 @@ class TestOneDaub:
         ends = np.array([(5.0, 8.0), (30.0, 14.0)])
         fine = ends[0] + np.linspace(0, 1, 41)[:, None] * (ends[1] - ends[0])
         back = np.concatenate([fine, fine[::-1]])  # and coming by again changes nothing
-        answers = [DaubLayer([jq.Daub(path=tuple(map(tuple, path)), radius=6, layers=("salt",), strength=0.5)], NAMES)
-                   .laid(jq.Weigher(LAYERS).stacked(points), points) for path in (ends, fine, back)]  # fmt: skip
+        answers = [
+            DaubLayer([jq.Daub(path=tuple(map(tuple, path)), radius=6, layers=("salt",), strength=0.5)], NAMES).laid(
+                jq.Weigher(LAYERS).stacked(points), points
+            )
+            for path in (ends, fine, back)
+        ]
         assert np.abs(answers[0] - answers[1]).max() < 1e-5
         assert np.abs(answers[0] - answers[2]).max() < 1e-5
 
@@ -101,10 +116,10 @@ class TestOneDaub:
         """The mean of four fine texels is the coarse one, away from edges; a smoothing daub too."""
         daubs = [
             jq.Daub(path=((8.0, 8.0), (30.0, 20.0)), radius=9, layers=("salt",), falloff=1.0, strength=0.8),
-            jq.Daub(path=((30.0, 30.0),), radius=9, layers=("clay",), falloff=1.0, deed=jq.Deed.ERASE),
-            jq.Daub(path=((20.0, 18.0),), radius=12, deed=jq.Deed.SMOOTH, falloff=1.0, reach=2.0),
+            jq.Daub(path=((30.0, 30.0),), radius=9, layers=("clay",), falloff=1.0, kind=jq.DaubKind.ERASE),
+            jq.Daub(path=((20.0, 18.0),), radius=12, kind=jq.DaubKind.SMOOTH, falloff=1.0, reach=2.0),
         ]
-        coarse, fine = (jq.weigh(FLAT, LAYERS, texels=texels, daubs=daubs, bits=16) for texels in (160, 320))
+        coarse, fine = (jq.weigh(FLAT.canvas(texels), LAYERS, daubs=daubs, bits=16) for texels in (160, 320))
         for name in NAMES:
             mean = fine.layer(name).reshape(160, 2, 160, 2).mean(axis=(1, 3))
             assert np.abs(coarse.layer(name) - mean).max() < 2 / 255
@@ -119,8 +134,9 @@ class TestOneDaub:
     def test_noise_breaks_it_up(self):
         points = FLAT.points((60, 60))
         noise = jq.Noise(size=3.0, range=0.5)
-        whole, broken = (DaubLayer([jq.Daub(path=((20.0, 20.0),), radius=15, layers=("salt",), breakup=b)], NAMES)
-                         for b in (None, noise))  # fmt: skip
+        whole, broken = (
+            DaubLayer([jq.Daub(path=((20.0, 20.0),), radius=15, layers=("salt",), breakup=b)], NAMES) for b in (None, noise)
+        )
         assert np.allclose(broken.covered(0, points), whole.covered(0, points) * noise.answer(points), atol=1e-6)
 
     def test_a_pair_shares_what_it_paints_by_noise(self):
@@ -140,7 +156,7 @@ class TestOneDaub:
         points = FLAT.points((60, 60))
         before = jq.Weigher(LAYERS).stacked(points)
         paint = jq.Daub(path=((20.0, 20.0),), radius=10, layers=("salt",))
-        back = jq.Daub(path=((20.0, 20.0),), radius=30, falloff=0.5, deed=jq.Deed.ERASE)
+        back = jq.Daub(path=((20.0, 20.0),), radius=30, falloff=0.5, kind=jq.DaubKind.ERASE)
         painted = DaubLayer([paint], NAMES).laid(before.copy(), points)
         assert np.abs(painted - before).max() > 0.5
         assert np.abs(DaubLayer([paint, back], NAMES).laid(before.copy(), points) - before).max() < 1e-6
@@ -149,14 +165,19 @@ class TestOneDaub:
         """Of a straight edge, on a grid and among scattered points alike."""
         from scipy.special import erf
 
-        edge = [jq.Layer("mud"), jq.Layer("salt", mask=jq.ImageMask(values=np.array([[1.0, 0.0]]), size=(80.0, 40.0),
-                                                                     corner=(-20.0, 0.0), wrap="clamp").cut(0.5))]  # fmt: skip
-        daub = jq.Daub(path=((20.0, 20.0),), radius=40, falloff=0.1, deed=jq.Deed.SMOOTH, reach=2.0)
+        edge = [
+            jq.Layer("mud"),
+            jq.Layer(
+                "salt",
+                mask=jq.ImageMask(values=np.array([[1.0, 0.0]]), size=(80.0, 40.0), corner=(-20.0, 0.0), wrap="clamp").cut(0.5),
+            ),
+        ]
+        daub = jq.Daub(path=((20.0, 20.0),), radius=40, falloff=0.1, kind=jq.DaubKind.SMOOTH, reach=2.0)
         points = FLAT.points((80, 80))
         x = points.position[:, 0]
         inner = (np.abs(x - 20) < 8) & (np.abs(points.position[:, 2] - 20) < 8)
         wanted = 0.5 * (1 - erf((x - 20) / (2 * np.sqrt(2))))
-        grid = jq.weigh(FLAT, edge, texels=80, daubs=[daub], bits=16).layer("salt").ravel()
+        grid = jq.weigh(FLAT.canvas(80), edge, daubs=[daub], bits=16).layer("salt").ravel()
         assert np.abs(grid - wanted)[inner].max() < 0.01
         scattered = jq.Weigher(edge, daubs=[daub]).weights(points)[1]
         assert np.abs(scattered - wanted)[inner].max() < 0.01
@@ -172,9 +193,9 @@ class TestOneDaub:
             ({"layers": ()}, RangeError, "paints one layer or a pair"),
             ({"layers": ("a", "b")}, RangeError, "the noise between them"),
             ({"between": jq.Noise(size=1)}, RangeError, "for one layer use breakup"),
-            ({"deed": jq.Deed.SMOOTH}, RangeError, "smooths all layers at once"),
-            ({"deed": jq.Deed.ERASE, "layers": ("a", "b")}, RangeError, "erases one layer"),
-            ({"deed": jq.Deed.ERASE, "ceiling": 0.5}, RangeError, "leave it out of a daub that does erase"),
+            ({"kind": jq.DaubKind.SMOOTH}, RangeError, "smooths all layers at once"),
+            ({"kind": jq.DaubKind.ERASE, "layers": ("a", "b")}, RangeError, "erases one layer"),
+            ({"kind": jq.DaubKind.ERASE, "ceiling": 0.5}, RangeError, "leave it out of a daub that does erase"),
             ({"strength": -1}, RangeError, "strength"),
         ):
             with pytest.raises(error, match=words):
@@ -185,15 +206,20 @@ class TestOneDaub:
 
 def many_daubs(count, seed=0):
     rng = np.random.default_rng(seed)
-    deeds = [jq.Deed.PAINT, jq.Deed.PAINT, jq.Deed.ERASE, jq.Deed.SMOOTH]
+    deeds = [jq.DaubKind.PAINT, jq.DaubKind.PAINT, jq.DaubKind.ERASE, jq.DaubKind.SMOOTH]
     daubs = []
     for number in range(count):
         deed = deeds[number % 4]
         daubs.append(
-            jq.Daub(path=tuple(map(tuple, rng.uniform(2, 38, (2, 2)))), radius=rng.uniform(2, 8), deed=deed, strength=0.7,
-                    layers=() if deed is jq.Deed.SMOOTH else (NAMES[rng.integers(1, 4)],),
-                    breakup=jq.Noise(size=3.0) if number % 3 == 0 else None)
-        )  # fmt: skip
+            jq.Daub(
+                path=tuple(map(tuple, rng.uniform(2, 38, (2, 2)))),
+                radius=rng.uniform(2, 8),
+                kind=deed,
+                strength=0.7,
+                layers=() if deed is jq.DaubKind.SMOOTH else (NAMES[rng.integers(1, 4)],),
+                breakup=jq.Noise(size=3.0) if number % 3 == 0 else None,
+            )
+        )
     return daubs
 
 
@@ -201,39 +227,39 @@ class TestMaps:
     def test_tiles_rows_and_threads_do_not_matter(self, monkeypatch):
         """Daubs that smooth reach over borders; the result is the same however the work is cut."""
         daubs = many_daubs(12)
-        one = jq.weigh(FLAT, LAYERS, texels=100, daubs=daubs, threads=1)
+        one = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, threads=1)
         monkeypatch.setattr("jagged_quilt.weights.weigh._POINTS_AT_ONCE", 700)
-        two = jq.weigh(FLAT, LAYERS, texels=100, daubs=daubs, threads=2)
+        two = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, threads=2)
         assert np.abs(one.weights.astype(int) - two.weights).max() <= 1
         assert max(np.abs(one.layer(n) - two.layer(n)).max() for n in NAMES) <= 1 / 255 + 1e-6
 
     def test_daubing_a_map_is_weighing_with_daubs_but_for_rounding(self, monkeypatch):
-        daubs = [daub for daub in many_daubs(9) if daub.deed is not jq.Deed.ERASE]
-        before = jq.weigh(FLAT, LAYERS, texels=100, bits=16)
-        wanted = jq.weigh(FLAT, LAYERS, texels=100, bits=16, daubs=daubs)
-        whole = jq.daubed(before, FLAT, daubs, threads=1)
+        daubs = [daub for daub in many_daubs(9) if daub.kind is not jq.DaubKind.ERASE]
+        before = jq.weigh(FLAT.canvas(100), LAYERS, bits=16)
+        wanted = jq.weigh(FLAT.canvas(100), LAYERS, bits=16, daubs=daubs)
+        whole = jq.lay_daubs(before, FLAT, daubs, threads=1)
         monkeypatch.setattr("jagged_quilt.weights.weigh._TILE", 16)
-        tiled = jq.daubed(before, FLAT, daubs, threads=2)
+        tiled = jq.lay_daubs(before, FLAT, daubs, threads=2)
         for name in NAMES:
             assert np.abs(whole.layer(name) - wanted.layer(name)).max() < 1e-3
             assert np.abs(tiled.layer(name) - whole.layer(name)).max() < 1e-3
         assert (whole.weights.sum(axis=2, dtype=np.uint32) == 65535).all()
 
     def test_only_what_is_touched_changes(self):
-        before = jq.weigh(FLAT, LAYERS, texels=400)
+        before = jq.weigh(FLAT.canvas(400), LAYERS)
         daub = jq.Daub(path=((10.0, 30.0),), radius=3, layers=("brine",))
-        after = jq.daubed(before, FLAT, [daub])
+        after = jq.lay_daubs(before, FLAT, [daub])
         points = FLAT.points((400, 400))
         changed = (after.layer("brine") != before.layer("brine")).ravel()
         assert changed.any()
         assert to_path(points.position[changed], daub.path).max() < 3
-        assert np.array_equal(before.weights, jq.weigh(FLAT, LAYERS, texels=400).weights)
+        assert np.array_equal(before.weights, jq.weigh(FLAT.canvas(400), LAYERS).weights)
 
     def test_what_a_daub_pushes_out_of_a_texel_is_told(self):
         """Three layers where two are kept: the third one is cut, and that adds to what was cut before."""
-        before = jq.weigh(FLAT, LAYERS, texels=40, keep=2)
+        before = jq.weigh(FLAT.canvas(40), LAYERS, keep=2)
         daub = jq.Daub(path=((20.0, 20.0),), radius=8, layers=("brine",), strength=0.3, falloff=0.1)
-        after = jq.daubed(before, FLAT, [daub])
+        after = jq.lay_daubs(before, FLAT, [daub])
         points = FLAT.points((40, 40))
         touched = (covered(daub, points.position) > 0.29).reshape(40, 40)
         assert (after.lost[touched] > before.lost[touched]).all()
@@ -241,15 +267,15 @@ class TestMaps:
         assert after.lost_worst > before.lost_worst
         assert after.lost_mean > before.lost_mean
         kept = jq.WeightMap(names=before.names, layers=before.layers, weights=before.weights)
-        assert jq.daubed(kept, FLAT, [daub]).lost is None
+        assert jq.lay_daubs(kept, FLAT, [daub]).lost is None
 
     def test_a_daub_outside_of_the_surface_is_refused(self):
-        before = jq.weigh(FLAT, LAYERS, texels=16)
+        before = jq.weigh(FLAT.canvas(16), LAYERS)
         with pytest.raises(RangeError, match="daub 1: the path leaves the surface at x 60, z 5; it reaches from 0, 0 to"):
-            jq.daubed(before, FLAT, [jq.Daub(path=((5.0, 5.0), (60.0, 5.0)), radius=4, layers=("salt",))])
+            jq.lay_daubs(before, FLAT, [jq.Daub(path=((5.0, 5.0), (60.0, 5.0)), radius=4, layers=("salt",))])
 
     def test_smoothing_needs_a_map(self):
-        arrays = jq.Weigher(LAYERS, FLAT, daubs=[jq.Daub(path=((1.0, 1.0),), radius=3, deed=jq.Deed.SMOOTH)])
+        arrays = jq.Weigher(LAYERS, FLAT, daubs=[jq.Daub(path=((1.0, 1.0),), radius=3, kind=jq.DaubKind.SMOOTH)])
         with pytest.raises(RangeError, match="daubs that smooth need a weight map"):
             arrays.at(FLAT.points((4, 4)))
 
@@ -265,16 +291,16 @@ class TestMeshes:
         whole = jq.Points.joined([jq.Points.of(left, up), jq.Points.of(right, up)])
         daubs = [
             jq.Daub(path=((9.0, np.sin(9.0), 5.0), (12.0, np.sin(12.0), 5.0)), radius=4, layers=("salt",)),
-            jq.Daub(path=((10.0, np.sin(10.0), 5.0),), radius=5, deed=jq.Deed.SMOOTH, reach=1.0),
+            jq.Daub(path=((10.0, np.sin(10.0), 5.0),), radius=5, kind=jq.DaubKind.SMOOTH, reach=1.0),
         ]
         weights = jq.Weigher(LAYERS, daubs=daubs).weights(whole)
         on_left, on_right = left[:, 0] == 10.0, np.isclose(right[:, 0], 10.0)
         assert on_left.sum() == on_right.sum() == 21
         assert np.abs(weights[:, :441][:, on_left] - weights[:, 441:][:, on_right]).max() < 1e-6
         assert weights[1].max() > 0.8
-        (index, weight), lost = jq.weigh_points(whole, LAYERS, keep=4, daubs=daubs)
-        assert np.allclose(np.where(index == 1, weight, 0).sum(axis=1), weights[1], atol=1e-6)
-        assert lost.max() < 1e-6
+        found = jq.weigh_points(whole, LAYERS, keep=4, daubs=daubs)
+        assert np.allclose(np.where(found.layers == 1, found.weights, 0).sum(axis=1), weights[1], atol=1e-6)
+        assert found.lost.max() < 1e-6
 
     def test_joining_nothing_is_refused(self):
         with pytest.raises(ShapeError, match="no part to join"):
@@ -290,11 +316,18 @@ class TestFiles:
         assert jq.read_daubs(path) == tuple(daubs)
 
     def test_every_key_comes_back(self):
-        daub = jq.Daub(path=((1.0, 2.0, 3.0), (4.0, 5.0, 6.0)), radius=2.5, layers=("a", "b"), falloff=0.1, strength=0.9,
-                       ceiling=0.7, breakup=jq.Noise(size=2.0, kind=jq.NoiseKind.RIDGED, octaves=2, seed=4),
-                       between=jq.Noise(size=3.0, dimensions=2))  # fmt: skip
+        daub = jq.Daub(
+            path=((1.0, 2.0, 3.0), (4.0, 5.0, 6.0)),
+            radius=2.5,
+            layers=("a", "b"),
+            falloff=0.1,
+            strength=0.9,
+            ceiling=0.7,
+            breakup=jq.Noise(size=2.0, kind=jq.NoiseKind.RIDGED, octaves=2, seed=4),
+            between=jq.Noise(size=3.0, dimensions=2),
+        )
         assert daub_of(json.loads(line_of(daub))) == daub
-        smooth = jq.Daub(path=((1.0, 2.0),), radius=2.5, deed=jq.Deed.SMOOTH, reach=0.4)
+        smooth = jq.Daub(path=((1.0, 2.0),), radius=2.5, kind=jq.DaubKind.SMOOTH, reach=0.4)
         assert daub_of(json.loads(line_of(smooth))) == smooth
 
     def test_lines_are_added_and_dropped_and_the_others_stay(self, tmp_path):
@@ -322,7 +355,7 @@ class TestFiles:
             ('{"layer": "salt", "path": [1, 2], "radius": 1}', "line 2: path must be a list of points"),
             ('{"layer": "salt", "path": [[1, 2]], "radius": 1, "ceiling": 3}', "line 2: ceiling must be from 0 to 1; got 3"),
             ('{"do": "paint", "path": [[1, 2]], "radius": 1}', "line 2: a daub paints one layer"),
-            ('{"do": "scrub", "path": [[1, 2]], "radius": 1}', 'line 2: no deed is called "scrub"'),
+            ('{"do": "scrub", "path": [[1, 2]], "radius": 1}', 'line 2: no kind of daub is called "scrub"'),
             ('{"layer": "a", "layers": ["b"], "path": [[1, 2]], "radius": 1}', "line 2: .*not both"),
             ('{"layer": "salt", "path": [[1, 2]], "radius": 1, "breakup": 3}', "line 2: breakup must be a noise with its size"),
             ('{"layer": "a", "path": [[1, 2]], "radius": 1, "breakup": {"size": 1, "form": "x"}}', "line 2: no form of noise"),

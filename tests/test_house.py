@@ -17,19 +17,24 @@ BELOW = {
     "foundation": set(),
     "codecs": {"foundation"},
     "maps": {"foundation", "codecs"},
+    "audit": {"foundation", "codecs", "maps"},
     "arrays": {"foundation", "codecs", "maps"},
     "meshes": {"foundation", "maps"},
+    "meshfiles": {"foundation", "maps", "meshes"},
     "surfaces": {"foundation", "maps", "meshes"},
     "masks": {"foundation", "maps"},
     "weights": {"foundation", "maps", "masks"},
     "blend": {"foundation", "maps", "arrays", "masks", "weights"},
+    "light": {"foundation"},
     "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "weights", "blend"},
-    "show": {"foundation", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend"},
-    "demo": {"foundation", "maps", "meshes", "quiltfile"},
+    "show": {"foundation", "maps", "audit", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "light"},
+    "export": {"foundation", "maps", "meshes", "meshfiles", "surfaces", "weights"},
+    "demo": {"foundation", "maps", "meshes", "meshfiles", "quiltfile"},
 }
 BELOW["quiltfile"] = {*BELOW} - {"demo"}
+BELOW["results"] = {*BELOW} - {"demo"}
 BELOW["cli"] = {*BELOW}
-CORE = set(BELOW) - {"quiltfile", "demo", "cli"}
+CORE = set(BELOW) - {"quiltfile", "results", "demo", "cli"}
 
 
 def imports_of(path):
@@ -93,11 +98,11 @@ class TestPictures:
         assert len(swatch_sheets([made_swatch(str(n), n) for n in range(14)])) == 3
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Constant(0.2)) for n in range(1, 20)]
         flat = jq.Terrain(np.zeros((2, 2)), size=(8, 4))
-        assert [b.pixels().shape for b in weight_sheets(jq.weigh(flat, layers, texels=16), 32.0)] == [(800, 1280, 3)] * 3
+        assert [b.pixels().shape for b in weight_sheets(jq.weigh(flat.canvas(16), layers), 32.0)] == [(800, 1280, 3)] * 3
         assert len(np.unique(key_colours(12), axis=0)) == 12
 
     def test_light_falls_where_the_sun_stands(self):
-        from jagged_quilt.show.light import Sun, lit
+        from jagged_quilt.light.light import Sun, lit
 
         one = np.ones(2, np.float32)
         grey = np.full((2, 3), 0.5, np.float32)

@@ -21,9 +21,15 @@ class TestImageFiles:
     @pytest.mark.parametrize("channels", [1, 2, 3, 4])
     @pytest.mark.parametrize(
         ("suffix", "kind"),
-        [(".png", np.uint8), (".png", np.uint16), (".tif", np.uint8), (".tif", np.uint16), (".tif", np.float32),
-         (".exr", np.float32)],
-    )  # fmt: skip
+        [
+            (".png", np.uint8),
+            (".png", np.uint16),
+            (".tif", np.uint8),
+            (".tif", np.uint16),
+            (".tif", np.float32),
+            (".exr", np.float32),
+        ],
+    )
     def test_what_is_written_is_read_back_to_the_bit(self, tmp_path, channels, suffix, kind):
         """Alpha of 0 keeps its colour, 16 bits stay 16 bits."""
         rng = np.random.default_rng(channels)
@@ -40,8 +46,12 @@ class TestImageFiles:
     @pytest.mark.parametrize("suffix", [".png", ".tif", ".exr"])
     def test_a_truncated_file_is_refused(self, tmp_path, suffix):
         whole, cut = tmp_path / f"whole{suffix}", tmp_path / f"cut{suffix}"
-        write_image(whole, np.random.default_rng(0).random((64, 64, 3)).astype(np.float32) if suffix == ".exr"
-                    else np.random.default_rng(0).integers(0, 255, (64, 64, 3), dtype=np.uint8))  # fmt: skip
+        write_image(
+            whole,
+            np.random.default_rng(0).random((64, 64, 3)).astype(np.float32)
+            if suffix == ".exr"
+            else np.random.default_rng(0).integers(0, 255, (64, 64, 3), dtype=np.uint8),
+        )
         cut.write_bytes(whole.read_bytes()[: whole.stat().st_size // 2])
         with pytest.raises(ImageError, match="cut"):
             read_image(cut)
@@ -75,12 +85,23 @@ class TestImageFiles:
 class TestRoles:
     @pytest.mark.parametrize(
         ("name", "role"),
-        [("clay_diffuse.png", R.DIFFUSE), ("Clay-BaseColor_2k.PNG", R.DIFFUSE), ("rough_stone_albedo.tga", R.DIFFUSE),
-         ("x_base_color.jpg", R.DIFFUSE), ("x_nrm.png", R.NORMAL), ("RockNormal.tif", R.NORMAL),
-         ("a.roughness.exr", R.ROUGHNESS),
-         ("salt_spec_4096x4096.png", R.SPECULAR), ("salt height.png", R.HEIGHT), ("salt_disp_1k.tif", R.HEIGHT),
-         ("AO.png", R.OCCLUSION), ("wall_ambient_occlusion.png", R.OCCLUSION), ("notes.png", None), ("colourful.png", None)],
-    )  # fmt: skip
+        [
+            ("clay_diffuse.png", R.DIFFUSE),
+            ("Clay-BaseColor_2k.PNG", R.DIFFUSE),
+            ("rough_stone_albedo.tga", R.DIFFUSE),
+            ("x_base_color.jpg", R.DIFFUSE),
+            ("x_nrm.png", R.NORMAL),
+            ("RockNormal.tif", R.NORMAL),
+            ("a.roughness.exr", R.ROUGHNESS),
+            ("salt_spec_4096x4096.png", R.SPECULAR),
+            ("salt height.png", R.HEIGHT),
+            ("salt_disp_1k.tif", R.HEIGHT),
+            ("AO.png", R.OCCLUSION),
+            ("wall_ambient_occlusion.png", R.OCCLUSION),
+            ("notes.png", None),
+            ("colourful.png", None),
+        ],
+    )
     def test_words_in_a_file_name_tell_the_role(self, name, role):
         assert role_of_file(Path(name)) is role
 

@@ -19,8 +19,12 @@ class TestTurns:
     @settings(deadline=None, max_examples=50)
     @given(st.integers(2, 7), st.floats(0, 1), st.sampled_from(["noise", "mask", "heights", "spread"]), st.integers(0, 99))
     def test_they_always_sum_to_one(self, count, softness, kind, seed):
-        by = {"noise": jq.Noise(size=9, seed=seed), "mask": jq.Slope(20, 90, fade=60), "spread": jq.Heights((-30, 50), 4.0),
-              "heights": jq.Heights(tuple(float(h) for h in range(-20, -20 + 9 * count, 9)))}[kind]  # fmt: skip
+        by = {
+            "noise": jq.Noise(size=9, seed=seed),
+            "mask": jq.Slope(20, 90, fade=60),
+            "spread": jq.Heights((-30, 50), 4.0),
+            "heights": jq.Heights(tuple(float(h) for h in range(-20, -20 + 9 * count, 9))),
+        }[kind]
         turns = jq.Medley(tuple(f"s{n}" for n in range(count)), by, softness).turns(POINTS)
         assert turns.shape == (count, 4000)
         assert np.abs(turns.sum(axis=0) - 1).max() < 1e-5
@@ -72,24 +76,25 @@ class TestMedleysInLayers:
         terrain = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
         medley = jq.Medley(("one", "two", "one"), jq.Noise(size=3), softness=0.0)
         layers = [jq.Layer("base"), jq.Layer("wall", medley=medley, mask=jq.Constant(0.5))]
-        weights = jq.weigh(terrain, layers, texels=32)
+        weights = jq.weigh(terrain.canvas(32), layers)
         assert weights.names == ("base", "wall: one 1", "wall: two", "wall: one 2")
         assert np.abs(weights.layer("base") - 0.5).max() <= 1 / 255
-        arrays = jq.pack([made_swatch(name, seed) for seed, name in enumerate(("base", "one", "two"))], texels=16)
-        by_map = jq.bake(terrain, layers, arrays, weights, texels=32)
+        arrays = jq.pack([made_swatch(name, seed) for seed, name in enumerate(("base", "one", "two"))], side=16)
+        by_map = jq.bake(terrain.canvas(32), layers, arrays, weights=weights)
         flat = [jq.Layer("base"), jq.Layer("one", label="a"), jq.Layer("two", label="b"), jq.Layer("one", label="c")]
         same = jq.WeightMap(names=("base", "a", "b", "c"), layers=weights.layers, weights=weights.weights)
-        assert np.array_equal(by_map.diffuse, jq.bake(terrain, flat, arrays, same, texels=32).diffuse)
-        assert jq.bake(terrain, layers, arrays, texels=32).diffuse.shape == (32, 32, 3)
+        assert np.array_equal(by_map["diffuse"], jq.bake(terrain.canvas(32), flat, arrays, weights=same)["diffuse"])
+        assert jq.bake(terrain.canvas(32), layers, arrays)["diffuse"].shape == (32, 32, 3)
 
     def test_a_ramp_can_be_all_of_the_ground(self):
         terrain = jq.Terrain(np.linspace(0, 10, 9)[:, None].repeat(9, axis=1), size=(10, 10))
         layers = [jq.Layer("ground", medley=jq.height_ramp(["a", "b", "c"], [0.0, 10.0]))]
-        weights = jq.weigh(terrain, layers, texels=20)
+        weights = jq.weigh(terrain.canvas(20), layers)
         assert weights.names == ("ground: a", "ground: b", "ground: c")
         assert (weights.weights.sum(axis=2, dtype=int) == 255).all()
-        assert np.allclose(weights.layer("ground: b")[:, 0], 1 - np.abs(terrain.points((20, 20)).position[::20, 1] - 5) / 5,
-                           atol=0.01)  # fmt: skip
+        assert np.allclose(
+            weights.layer("ground: b")[:, 0], 1 - np.abs(terrain.points((20, 20)).position[::20, 1] - 5) / 5, atol=0.01
+        )
 
     def test_the_repeat_of_a_wall_falls_to_a_quarter_or_less(self):
         assert bench.medley_ratio(512) < 0.25

@@ -14,9 +14,11 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.meshes.polygons import cut_polygon
-from jagged_quilt.meshes.surface import MeshSurface
+from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshfiles.polygons import cut_polygon
+from jagged_quilt.surfaces.mesh_fields import MeshFields
 
 SQUARE = [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
 TANGENTS = Path(__file__).parent / "tangents.npz"
@@ -63,8 +65,13 @@ class TestMesh:
 
     def test_bad_normals_and_tangents_are_made_anew(self):
         with pytest.warns(jq.QuiltWarning, match=r"normals have no direction|tangents have no direction"):
-            mesh = jq.Mesh.of(SQUARE, [[0, 1, 2], [0, 2, 3]], normal=np.zeros((4, 3)), uv=np.array(SQUARE)[:, :2],
-                              tangent=np.full((4, 4), np.nan))  # fmt: skip
+            mesh = jq.Mesh.of(
+                SQUARE,
+                [[0, 1, 2], [0, 2, 3]],
+                normal=np.zeros((4, 3)),
+                uv=np.array(SQUARE)[:, :2],
+                tangent=np.full((4, 4), np.nan),
+            )
         assert np.allclose(mesh.normal, [0, 0, 1])
         assert np.allclose(np.linalg.norm(mesh.tangent[:, :3], axis=1), 1)
 
@@ -86,14 +93,14 @@ class TestMesh:
 
     def test_edges_up_to_an_angle_are_smooth(self):
         """A box has a normal for each side, or one for each corner; a ball has the ball's own."""
-        box = jq.box()
+        box = jq.shapes.box()
         welded = np.unique(box.position, axis=0)
         faces = np.array([[np.flatnonzero((welded == p).all(axis=1))[0] for p in box.position[t]] for t in box.triangles])
         sharp, round_ = jq.Mesh.of(welded, faces), jq.Mesh.of(welded, faces, smooth=180)
         assert (len(sharp.position), len(round_.position)) == (24, 8)
         assert np.allclose(np.abs(sharp.normal).max(axis=1), 1)
         assert np.allclose(np.abs(round_.normal), 3**-0.5, atol=1e-6)
-        ball = jq.sphere(2.0)
+        ball = jq.shapes.sphere(2.0)
         smooth = jq.Mesh.of(ball.position, ball.triangles, smooth=60)
         assert np.einsum("nd,nd->n", smooth.normal, smooth.position).min() > 2 * 0.999
         assert np.array_equal(smooth.position, ball.position[smooth.source])
@@ -103,7 +110,7 @@ class TestMesh:
     def test_a_transform_keeps_everything_in_its_place(self, seed, mirror):
         """Normals stay square to the surface, corners in order, and u and v where tangent and bitangent say."""
         rng = np.random.default_rng(seed)
-        mesh = jq.sphere(1.0, around=24, down=12)
+        mesh = jq.shapes.sphere(1.0, around=24, down=12)
         moved = mesh.placed(turned(rng, mirror))
         out = face_normals(moved)
         assert (np.einsum("td,td->t", out, moved.normal[moved.triangles].mean(axis=1)) > 0).all()
@@ -122,19 +129,22 @@ class TestMesh:
             mesh.placed(flat)
 
     def test_parts_are_taken_and_joined(self):
-        both = jq.Mesh.joined([jq.box(), jq.sphere(0.5)])
+        both = jq.Mesh.joined([jq.shapes.box(), jq.shapes.sphere(0.5)])
         assert both.part_names == ("box", "sphere")
-        assert np.array_equal(both.part("sphere").position, jq.sphere(0.5).position)
-        assert both.area == pytest.approx(jq.box().area + jq.sphere(0.5).area)
+        assert np.array_equal(both.part("sphere").position, jq.shapes.sphere(0.5).position)
+        assert both.area == pytest.approx(jq.shapes.box().area + jq.shapes.sphere(0.5).area)
         with pytest.raises(jq.QuiltError, match='did you mean "box"'):
             both.part("bix")
 
     @pytest.mark.parametrize("shape", ["plane", "box", "sphere", "tube"])
     def test_uv_of_made_shapes_are_metres(self, shape):
         """A unit of u or v is a metre of surface, and every triangle looks outwards."""
-        mesh = {"plane": lambda: jq.plane((2, 3), cells=4), "box": lambda: jq.box((1, 2, 3)),
-                "sphere": lambda: jq.sphere(1.0, around=256, down=128),
-                "tube": lambda: jq.tube([[0, 0, 0], [0, 4, 0]], 0.3, around=96)}[shape]()  # fmt: skip
+        mesh = {
+            "plane": lambda: jq.shapes.plane((2, 3), cells=4),
+            "box": lambda: jq.shapes.box((1, 2, 3)),
+            "sphere": lambda: jq.shapes.sphere(1.0, around=256, down=128),
+            "tube": lambda: jq.shapes.tube([[0, 0, 0], [0, 4, 0]], 0.3, around=96),
+        }[shape]()
         points = mesh.points()
         steep = np.linalg.norm(points.uv_gradient, axis=2)
         middle = np.abs(points.position[:, 1]) < 0.02 if shape == "sphere" else slice(None)
@@ -142,20 +152,20 @@ class TestMesh:
         assert (np.einsum("td,td->t", face_normals(mesh), mesh.normal[mesh.triangles].mean(axis=1)) > 0).all()
 
     def test_a_rope_has_whole_tiles_around(self):
-        rope = jq.tube([[0, 0, 0], [1, 0, 0], [1, 0, 1]], 0.1, tile=0.25)
+        rope = jq.shapes.tube([[0, 0, 0], [1, 0, 0], [1, 0, 1]], 0.1, tile=0.25)
         assert rope.uv[:, 0].max() / 0.25 == pytest.approx(3)  # 0.628 m around
-        jar = jq.jar(0.6, tile=0.2)
+        jar = jq.shapes.jar(0.6, tile=0.2)
         assert jar.uv[:, 0].max() / 0.2 == pytest.approx(round(jar.uv[:, 0].max() / 0.2))
         for path in ([[0, 0, 0]], [[0, 0, 0], [0, 0, 0]], [[0, 0, 0], [1, 0, 0], [0, 0, 0]]):
             with pytest.raises(jq.QuiltError, match="path must"):
-                jq.tube(path)
+                jq.shapes.tube(path)
 
     def test_curvature_is_that_of_a_ball(self):
-        ball = jq.sphere(2.0)
-        assert np.allclose(MeshSurface(ball).curvature(0.6).at(ball.points()), 0.5, atol=1e-3)
+        ball = jq.shapes.sphere(2.0)
+        assert np.allclose(MeshFields(ball).curvature(0.6).at(ball.points()), 0.5, atol=1e-3)
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.HiddenSky(1.0))]
         with pytest.raises(jq.QuiltError, match="terrains only"):
-            jq.Weigher(layers, MeshSurface(ball))
+            jq.Weigher(layers, MeshFields(ball))
 
 
 class TestTangents:
@@ -302,9 +312,13 @@ class TestMaterials:
 
     @pytest.mark.parametrize(
         ("name", "texel", "role"),
-        [("bumps.png", (90, 90, 90), R.HEIGHT), ("bumps.png", (128, 128, 255), R.NORMAL), ("a_normal.png", (9, 9, 9), R.NORMAL),
-         ("stone_height.png", (128, 128, 255), R.HEIGHT)],
-    )  # fmt: skip
+        [
+            ("bumps.png", (90, 90, 90), R.HEIGHT),
+            ("bumps.png", (128, 128, 255), R.NORMAL),
+            ("a_normal.png", (9, 9, 9), R.NORMAL),
+            ("stone_height.png", (128, 128, 255), R.HEIGHT),
+        ],
+    )
     def test_a_bump_map_is_height_or_normal_by_its_name_or_its_colour(self, tmp_path, name, texel, role):
         write_image(tmp_path / name, np.full((4, 4, 3), texel, np.uint8))
         assert role in self.material(tmp_path, f"Kd 1 1 1\nmap_bump -bm 0.3 {name}").roles
@@ -326,7 +340,7 @@ class TestMaterials:
         with pytest.raises(jq.QuiltError, match=r'one\.png: material "m" names this map, and it is not there'):
             made.swatch_source()
         with pytest.raises(jq.QuiltError, match="names no map"):
-            jq.MeshMaterial(name="bare").swatch_source()
+            MeshMaterial(name="bare").swatch_source()
 
     def test_a_library_that_is_not_there_is_told(self, tmp_path):
         (tmp_path / "a.obj").write_text("mtllib none.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
@@ -342,24 +356,50 @@ def gltf_of(tmp_path, change=lambda told: None, data=None):
     index = np.array([0, 1, 2], np.uint16)
     raw = places.tobytes() + b"".join(bytes(row) + b"\0\0" for row in uv) + index.tobytes() + b"\0\0"
     told = {
-        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}],
-        "nodes": [{"name": "root", "translation": [1, 2, 3], "scale": [-2, 2, 2], "children": [1]},
-                  {"name": "leaf", "mesh": 0, "rotation": [0, 0, 0.70710678, 0.70710678]}],
-        "meshes": [{"name": "m", "primitives": [
-            {"attributes": {"POSITION": 0, "TEXCOORD_0": 1}, "indices": 2, "material": 0},
-            {"attributes": {"POSITION": 0, "TEXCOORD_0": 1}, "mode": 5},
-            {"attributes": {"POSITION": 0}, "mode": 1}]}],
-        "materials": [{"name": "glaze", "pbrMetallicRoughness": {
-            "baseColorTexture": {"index": 0, "extensions": {"KHR_texture_transform": {"scale": [3, 4], "offset": [0.5, 0]}}},
-            "roughnessFactor": 0.25, "metallicFactor": 0}}],
-        "textures": [{"source": 0}], "images": [{"uri": "base%20colour.png"}],
+        "asset": {"version": "2.0"},
+        "scene": 0,
+        "scenes": [{"nodes": [0]}],
+        "nodes": [
+            {"name": "root", "translation": [1, 2, 3], "scale": [-2, 2, 2], "children": [1]},
+            {"name": "leaf", "mesh": 0, "rotation": [0, 0, 0.70710678, 0.70710678]},
+        ],
+        "meshes": [
+            {
+                "name": "m",
+                "primitives": [
+                    {"attributes": {"POSITION": 0, "TEXCOORD_0": 1}, "indices": 2, "material": 0},
+                    {"attributes": {"POSITION": 0, "TEXCOORD_0": 1}, "mode": 5},
+                    {"attributes": {"POSITION": 0}, "mode": 1},
+                ],
+            }
+        ],
+        "materials": [
+            {
+                "name": "glaze",
+                "pbrMetallicRoughness": {
+                    "baseColorTexture": {
+                        "index": 0,
+                        "extensions": {"KHR_texture_transform": {"scale": [3, 4], "offset": [0.5, 0]}},
+                    },
+                    "roughnessFactor": 0.25,
+                    "metallicFactor": 0,
+                },
+            }
+        ],
+        "textures": [{"source": 0}],
+        "images": [{"uri": "base%20colour.png"}],
         "buffers": [{"uri": "mesh.bin", "byteLength": len(raw)}],
-        "bufferViews": [{"buffer": 0, "byteLength": 48}, {"buffer": 0, "byteOffset": 48, "byteLength": 16, "byteStride": 4},
-                        {"buffer": 0, "byteOffset": 64, "byteLength": 6}],
-        "accessors": [{"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
-                      {"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC2"},
-                      {"bufferView": 2, "componentType": 5123, "count": 3, "type": "SCALAR"}],
-    }  # fmt: skip
+        "bufferViews": [
+            {"buffer": 0, "byteLength": 48},
+            {"buffer": 0, "byteOffset": 48, "byteLength": 16, "byteStride": 4},
+            {"buffer": 0, "byteOffset": 64, "byteLength": 6},
+        ],
+        "accessors": [
+            {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3"},
+            {"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC2"},
+            {"bufferView": 2, "componentType": 5123, "count": 3, "type": "SCALAR"},
+        ],
+    }
     change(told)
     (tmp_path / "mesh.bin").write_bytes(raw if data is None else data)
     write_image(tmp_path / "base colour.png", np.full((2, 2, 3), 77, np.uint8))
@@ -384,8 +424,11 @@ class TestGltf:
         """A fan of two triangles, whose last place a sparse accessor moves, with colours as bytes."""
 
         def change(told):
-            told["accessors"][0]["sparse"] = {"count": 1, "indices": {"bufferView": 3, "componentType": 5123},
-                                              "values": {"bufferView": 0}}  # fmt: skip
+            told["accessors"][0]["sparse"] = {
+                "count": 1,
+                "indices": {"bufferView": 3, "componentType": 5123},
+                "values": {"bufferView": 0},
+            }
             told["bufferViews"].append({"buffer": 0, "byteOffset": 66, "byteLength": 2})  # the index 1
             told["accessors"].append({"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC3"})
             told["meshes"][0]["primitives"] = [{"attributes": {"POSITION": 0, "COLOR_0": 3}, "mode": 6}]
@@ -400,7 +443,7 @@ class TestGltf:
         assert mesh.uv is None
 
     def test_tangents_of_the_file_are_kept_and_turned_over_by_a_mirror(self, tmp_path):
-        jq.write_mesh(jq.plane(), tmp_path / "a.glb")
+        jq.export.write_mesh(jq.shapes.plane(), tmp_path / "a.glb")
         data = bytearray((tmp_path / "a.glb").read_bytes())
         size = struct.unpack_from("<I", data, 12)[0]
         told = json.loads(data[20 : 20 + size])
@@ -434,14 +477,14 @@ class TestGltf:
         assert swatch.maps[R.ROUGHNESS].values.ravel()[0] == pytest.approx(0.2)
 
     def test_what_is_written_is_read_again(self, tmp_path):
-        jar = jq.jar(0.6, around=12, rings=14)
+        jar = jq.shapes.jar(0.6, around=12, rings=14)
         for suffix in ("glb", "obj"):
-            again = jq.read_mesh(jq.write_mesh(jar, tmp_path / f"jar.{suffix}"))
+            again = jq.read_mesh(jq.export.write_mesh(jar, tmp_path / f"jar.{suffix}"))
             assert np.allclose(again.position[again.triangles], jar.position[jar.triangles], atol=1e-6)
             assert np.allclose(again.uv[again.triangles], jar.uv[jar.triangles], atol=1e-6)
             assert np.allclose(again.tangent[again.triangles], jar.tangent[jar.triangles], atol=2e-3)
         with pytest.raises(jq.QuiltError, match=r"as \.obj or \.glb"):
-            jq.write_mesh(jar, tmp_path / "jar.stl")
+            jq.export.write_mesh(jar, tmp_path / "jar.stl")
 
     @pytest.mark.parametrize(
         ("change", "words"),
@@ -470,16 +513,18 @@ class TestGltf:
 
     @pytest.mark.parametrize("cut", [3, 11, 19, 60, 400])
     def test_a_file_that_is_cut_short_is_refused(self, tmp_path, cut):
-        jq.write_mesh(jq.box(), tmp_path / "a.glb")
+        jq.export.write_mesh(jq.shapes.box(), tmp_path / "a.glb")
         (tmp_path / "a.glb").write_bytes((tmp_path / "a.glb").read_bytes()[:cut])
         with pytest.raises(jq.QuiltError, match=r"a\.glb"):
             jq.read_mesh(tmp_path / "a.glb")
 
 
 def ply_of(kind, order):
-    head = (f"ply\nformat {kind} 1.0\ncomment made up\nelement vertex 4\nproperty float x\nproperty float y\n"
-            "property double z\nproperty uchar red\nproperty uchar green\nproperty uchar blue\nelement face 2\n"
-            "property list uchar int vertex_indices\nend_header\n")  # fmt: skip
+    head = (
+        f"ply\nformat {kind} 1.0\ncomment made up\nelement vertex 4\nproperty float x\nproperty float y\n"
+        "property double z\nproperty uchar red\nproperty uchar green\nproperty uchar blue\nelement face 2\n"
+        "property list uchar int vertex_indices\nend_header\n"
+    )
     colours = [(255, 0, 0), (0, 255, 0), (0, 0, 255), (255, 255, 255)]
     faces = [(0, 1, 2), (0, 1, 2, 3)]
     if not order:
@@ -522,13 +567,14 @@ class TestPly:
 def laid_out(mesh):
     """A made shape with its uv squeezed into 0..1."""
     low = mesh.uv.min(axis=0)
-    return jq.Mesh.of(mesh.position, mesh.triangles, uv=0.05 + 0.9 * (mesh.uv - low) / np.ptp(mesh.uv, axis=0),
-                      normal=mesh.normal)  # fmt: skip
+    return jq.Mesh.of(
+        mesh.position, mesh.triangles, uv=0.05 + 0.9 * (mesh.uv - low) / np.ptp(mesh.uv, axis=0), normal=mesh.normal
+    )
 
 
 @pytest.fixture(scope="module")
 def arrays():
-    return jq.pack([made_swatch("a", 1, tile=0.3), made_swatch("b", 2, tile=0.2)], texels=16)
+    return jq.pack([made_swatch("a", 1, tile=0.3), made_swatch("b", 2, tile=0.2)], side=16)
 
 
 class TestUvLayout:
@@ -540,12 +586,12 @@ class TestUvLayout:
         assert (missed, touched > 500) == (0, True)
 
     def test_rows_are_the_whole_and_points_lie_on_the_mesh(self):
-        layout = jq.UvLayout(laid_out(jq.jar(0.6, around=24, rings=20)), (50, 70))
-        whole = layout.piece(0, 50)
-        parts = [layout.piece(first, min(first + 13, 50)) for first in range(0, 50, 13)]
-        assert np.array_equal(np.concatenate([part.texels for part in parts]), whole.texels)
+        layout = jq.UvCanvas(laid_out(jq.shapes.jar(0.6, around=24, rings=20)), (50, 70))
+        whole = layout.block(Region.whole(layout.texels)).pieces[0]
+        parts = [layout.block(region).pieces[0] for region in layout.blocks(13 * 70)]
+        assert np.array_equal(np.concatenate([part.where.each for part in parts]), whole.where.each)
         assert np.array_equal(np.concatenate([part.triangles for part in parts]), whole.triangles)
-        points = layout.points(whole)
+        points = whole.points
         corners = layout.mesh.position[layout.mesh.triangles[whole.triangles]].astype(float)
         out = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         off = np.einsum("nd,nd->n", points.position - corners[:, 0], out) / np.linalg.norm(out, axis=1)
@@ -556,36 +602,36 @@ class TestUvLayout:
 
     def test_what_cannot_be_baked_into_is_refused(self):
         with pytest.raises(jq.QuiltError, match="has no uv"):
-            jq.UvLayout(jq.Mesh.of(SQUARE, [[0, 1, 2]]), 16)
+            jq.UvCanvas(jq.Mesh.of(SQUARE, [[0, 1, 2]]), 16)
         with pytest.raises(jq.QuiltError, match=r"from \(0, 0\) to \(2, 2\); unwrap"):
-            jq.UvLayout(jq.plane((2, 2)), 16)
+            jq.UvCanvas(jq.shapes.plane((2, 2)), 16)
         with pytest.raises(jq.QuiltError, match="no triangle has any extent"):
-            jq.UvLayout(jq.Mesh.of(SQUARE, [[0, 1, 2]], uv=np.zeros((4, 2))), 16)
+            jq.UvCanvas(jq.Mesh.of(SQUARE, [[0, 1, 2]], uv=np.zeros((4, 2))), 16)
 
     def test_unwrapping_gives_uv_without_overlaps(self, arrays):
-        bare = jq.Mesh.of(jq.jar(0.6, around=16, rings=12).position, jq.jar(0.6, around=16, rings=12).triangles)
-        made = jq.unwrap(bare, texels=128, padding=4)
+        bare = jq.Mesh.of(jq.shapes.jar(0.6, around=16, rings=12).position, jq.shapes.jar(0.6, around=16, rings=12).triangles)
+        made = jq.shapes.unwrap(bare, texels=128, padding=4)
         assert made.uv is not None
         assert made.area == pytest.approx(bare.area, rel=1e-5)
-        shape = jq.jar(0.6, around=16, rings=12)
+        shape = jq.shapes.jar(0.6, around=16, rings=12)
         assert np.allclose(made.position, shape.position[made.source])
-        baked = jq.bake_mesh(made, [jq.Layer("a", jq.Triplanar(4))], arrays, texels=128)
-        assert baked.overlaps == 0
-        assert baked.covered.mean() > 0.3
+        baked = jq.bake(jq.UvCanvas(made, 128), [jq.Layer("a", jq.Triplanar(4))], arrays)
+        assert baked.cover.overlaps == 0
+        assert baked.cover.covered.mean() > 0.3
 
 
 class TestBakeMesh:
     def test_tangent_space_normals_read_back_are_the_worlds(self, arrays):
         """Within half a degree on average, for a bumpy mesh, with the mesh's own tangents."""
-        ball = jq.sphere(1.0, around=48, down=24)
+        ball = jq.shapes.sphere(1.0, around=48, down=24)
         dents = 1 + 0.1 * np.sin(7 * ball.position[:, :1]) * np.cos(9 * ball.position[:, 1:2])
         mesh = laid_out(jq.Mesh.of(ball.position * dents, ball.triangles, uv=ball.uv))
         layers = [jq.Layer("a", jq.Triplanar(4))]
-        tangent, world = (jq.bake_mesh(mesh, layers, arrays, texels=128, normals=space) for space in ("tangent", "world"))
-        layout = jq.UvLayout(mesh, 128)
-        piece = layout.piece(0, 128)
-        points = layout.points(piece)
-        decoded = [each.maps.normal.reshape(-1, 3)[piece.texels] / 127.5 - 1 for each in (tangent, world)]
+        tangent, world = (jq.bake(jq.UvCanvas(mesh, 128), layers, arrays, normals=space) for space in ("tangent", "world"))
+        layout = jq.UvCanvas(mesh, 128)
+        piece = layout.block(Region.whole(layout.texels)).pieces[0]
+        points = piece.points
+        decoded = [each["normal"].reshape(-1, 3)[piece.where.each] / 127.5 - 1 for each in (tangent, world)]
         bitangent = np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:]
         x, y, z = decoded[0].T
         back = x[:, None] * points.tangent[:, :3] + y[:, None] * bitangent + z[:, None] * points.normal
@@ -598,52 +644,54 @@ class TestBakeMesh:
         paint = jq.TextureMap(role=R.DIFFUSE, texels=np.full((1, 1, 3), 255, np.uint8))
         white = jq.Swatch(name="w", tile=1, relief=1, maps={R.DIFFUSE: paint})
         mesh = jq.Mesh.of(SQUARE, [[0, 1, 2]], uv=[[0.21, 0.33], [0.77, 0.4], [0.52, 0.81], [0, 0]])
-        baked = jq.bake_mesh(mesh, [jq.Layer("w")], jq.pack([white], texels=1), texels=64, padding=2**mips)
-        small = baked.maps.diffuse[..., 0].reshape(64 >> mips, 1 << mips, 64 >> mips, 1 << mips)
-        touched = baked.covered.reshape(small.shape).any(axis=(1, 3))
+        baked = jq.bake(jq.UvCanvas(mesh, 64, padding=2**mips), [jq.Layer("w")], jq.pack([white], side=1))
+        small = baked["diffuse"][..., 0].reshape(64 >> mips, 1 << mips, 64 >> mips, 1 << mips)
+        touched = baked.cover.covered.reshape(small.shape).any(axis=(1, 3))
         assert small.min(axis=(1, 3))[touched].min() == 255
-        assert baked.maps.diffuse.min() == 0  # far away nothing was painted
+        assert baked["diffuse"].min() == 0  # far away nothing was painted
 
     def test_parts_have_their_own_layers_and_overlaps_are_told(self, arrays):
         left = jq.Mesh.of(SQUARE, [[0, 1, 2], [0, 2, 3]], uv=np.array(SQUARE)[:, :2] * 0.4 + 0.05, name="left")
         right = jq.Mesh.of(SQUARE, [[0, 1, 2], [0, 2, 3]], uv=np.array(SQUARE)[:, :2] * 0.4 + [0.55, 0.05], name="right")
         both = jq.Mesh.joined([left, right])
         layers = {"left": [jq.Layer("a", jq.Triplanar(4))], "right": [jq.Layer("b", jq.Triplanar(4))]}
-        one = jq.bake_mesh(both, layers, arrays, texels=64, padding=2)
-        assert one.overlaps == 0
+        one = jq.bake(jq.UvCanvas(both, 64, padding=2), layers, arrays)
+        assert one.cover.overlaps == 0
         for name in ("left", "right"):
-            own = jq.bake_mesh(both.part(name), layers[name], arrays, texels=64, padding=2)
-            at = own.covered
-            assert np.array_equal(one.maps.diffuse[at], own.maps.diffuse[at])
+            own = jq.bake(jq.UvCanvas(both.part(name), 64, padding=2), layers[name], arrays)
+            at = own.cover.covered
+            assert np.array_equal(one["diffuse"][at], own["diffuse"][at])
         with pytest.raises(jq.QuiltError, match="layers are needed for each of the parts"):
-            jq.bake_mesh(both, {"left": layers["left"]}, arrays, texels=64)
+            jq.bake(jq.UvCanvas(both, 64), {"left": layers["left"]}, arrays)
         again = jq.Mesh.joined([left, jq.Mesh.of(SQUARE, [[0, 1, 2]], uv=left.uv[left.source.argsort()], name="over")])
         with pytest.warns(jq.QuiltWarning, match=r'texels lie in more than one triangle .*"left" on "over"'):
-            assert jq.bake_mesh(again, [jq.Layer("a")], arrays, texels=64).overlaps > 100
+            assert jq.bake(jq.UvCanvas(again, 64), [jq.Layer("a")], arrays).cover.overlaps > 100
 
     def test_bytes_do_not_depend_on_threads(self, arrays):
-        mesh = laid_out(jq.jar(0.6, around=24, rings=20))
+        mesh = laid_out(jq.shapes.jar(0.6, around=24, rings=20))
         layers = [jq.Layer("a", jq.Triplanar(4)), jq.Layer("b", jq.Uv(metres=0.5), mask=jq.Curvature("ridges", 0.1))]
-        one, two = (jq.bake_mesh(mesh, layers, arrays, texels=96, threads=n) for n in (1, 2))
-        assert all(np.array_equal(one.maps[role], two.maps[role]) for role in jq.SURFACE_ROLES)
+        one, two = (jq.bake(jq.UvCanvas(mesh, 96), layers, arrays, threads=n) for n in (1, 2))
+        assert all(np.array_equal(one[role], two[role]) for role in jq.SURFACE_ROLES)
 
     def test_a_weight_map_by_texel_bakes_as_the_masks_do(self, arrays):
-        mesh = laid_out(jq.sphere(1.0))
+        mesh = laid_out(jq.shapes.sphere(1.0))
         layers = [jq.Layer("a", softness=1), jq.Layer("b", softness=1, mask=jq.HeightBand(0, 2, fade=0.6))]
-        weights = jq.weigh_mesh(mesh, layers, texels=256)
+        weights = jq.weigh(jq.UvCanvas(mesh, 256), layers)
         assert (weights.weights.sum(axis=2, dtype=int) == 255).all()
-        by_map, by_masks = (jq.bake_mesh(mesh, layers, arrays, each, texels=128) for each in (weights, None))
-        apart = np.abs(by_map.maps.diffuse.astype(int) - by_masks.maps.diffuse)[by_map.covered]
+        by_map, by_masks = (jq.bake(jq.UvCanvas(mesh, 128), layers, arrays, weights=each) for each in (weights, None))
+        apart = np.abs(by_map["diffuse"].astype(int) - by_masks["diffuse"])[by_map.cover.covered]
         assert np.percentile(apart, 99) <= 4
         with pytest.raises(jq.QuiltError, match="weigh again"):
-            jq.bake_mesh(mesh, layers[:1], arrays, weights, texels=32)
+            jq.bake(jq.UvCanvas(mesh, 32), layers[:1], arrays, weights=weights)
 
 
 @pytest.mark.skipif(not shutil.which("node"), reason="needs a node")
 def test_the_kept_tangents_are_what_the_independent_implementation_says():
     """Where the node has it (npm install mikktspace)."""
-    code = ("const m=require('mikktspace');const d=JSON.parse(require('fs').readFileSync(0));"
-            "console.log(JSON.stringify(Array.from(m.generateTangents(...d.map(x=>new Float32Array(x))))))")  # fmt: skip
+    code = (
+        "const m=require('mikktspace');const d=JSON.parse(require('fs').readFileSync(0));"
+        "console.log(JSON.stringify(Array.from(m.generateTangents(...d.map(x=>new Float32Array(x))))))"
+    )
     kept = kept_tangents()
     corners = kept["hills triangles"].astype(int).ravel()
     uv = kept["hills uv"][corners] * [1, -1] + [0, 1]

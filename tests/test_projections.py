@@ -5,33 +5,35 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.blend.samples import samples_saved
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.show.labelled_grid import grid_arrays
-from jagged_quilt.show.light import Sun
-from jagged_quilt.show.lit_view import draw_scene
-from jagged_quilt.show.scene import Dressed, Scene
+from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 
 R = jq.MapRole
-ONE = lambda count: (np.zeros((count, 1), np.uint8), np.ones((count, 1), np.float32))
+ONE = lambda count, name="a": jq.PointWeights.all_of(name, count)
 
 
 def blended(arrays, projection, points, role=R.DIFFUSE, **options):
     """What one layer of the first swatch gives at points."""
-    blender = jq.Blender(arrays, [jq.Layer(arrays.names[0], projection)], **options)
-    return blender.blend(points, ONE(len(points)), normals="world")[role]
+    blend = jq.Blend(arrays, [jq.Layer(arrays.names[0], projection)], **options)
+    return blend.at(points, ONE(len(points), *blend.plan.names), normals="world")[role]
 
 
 def survey(projection, points, tile=4.0):
     arrays = grid_arrays(tile=tile, side=16)
-    return jq.Blender(arrays, [jq.Layer("grid", projection)]).survey(points, ONE(len(points)))
+    return jq.Blend(arrays, [jq.Layer("grid", projection)]).survey(points, ONE(len(points), "grid"))
 
 
 def tilted(x, y):
     """Arrays whose one swatch has everywhere the same detail normal."""
     z = np.sqrt(1 - x * x - y * y)
     texel = np.rint(np.array([[[x, y, z]]]) * 32767.5 + 32767.5).astype(np.uint16)
-    maps = {R.NORMAL: jq.TextureMap(role=R.NORMAL, texels=texel),
-            R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.full((1, 1, 3), 128, np.uint8))}  # fmt: skip
-    arrays = jq.pack([jq.Swatch(name="t", tile=1.0, relief=0.1, maps=maps)], texels=1, threads=1)
+    maps = {
+        R.NORMAL: jq.TextureMap(role=R.NORMAL, texels=texel),
+        R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.full((1, 1, 3), 128, np.uint8)),
+    }
+    arrays = jq.pack([jq.Swatch(name="t", tile=1.0, relief=0.1, maps=maps)], side=1, threads=1)
     stored = arrays.level("normal_roughness_occlusion")[0, 0, 0, :2] / 127.5 - 1  # what eight bits made of it
     return arrays, np.array([*stored, np.sqrt(1 - stored @ stored)])
 
@@ -48,18 +50,19 @@ class TestWrap:
     def test_where_u_begins_again_nothing_shows(self, kind, far):
         """Eight tiles go around, so the side with the wrap must look as the side without, at three zooms; and the columns at
         the wrap differ no more than others do."""
-        ball = jq.sphere(1.0, around=256, down=128)
+        ball = jq.shapes.sphere(1.0, around=256, down=128)
         tile = 2 * np.pi / 8.2  # made to fit: eight whole tiles
         layers = [jq.Layer("grid", kind(filter="anisotropic", offset=(0.31 * tile, 0.0)))]
-        scene = Scene([Dressed(ball, layers)], grid_arrays(tile=tile, side=256))
+        scene = jq.Scene(grid_arrays(tile=tile, side=256)).add(ball, layers).ready()
         seen = []
         for side in (1, -1):
             camera = jq.Camera(position=(0.0, 0.0, side * far), target=(0.0, 0.0, 0.0), view_angle=40)
             rows = 96
-            _, sights = scene.seen(camera, rows, rows, slice(0, rows))
+            canvas = scene.canvas(camera, rows, rows)
             picture = np.zeros((rows * rows, 3), np.float32)
-            for sight in sights:
-                picture[sight.rays] = sight.blender.blend(sight.points, sight.weights)[R.DIFFUSE]
+            for piece in canvas.block(Region.whole(canvas.texels)).pieces:
+                blend, weights = scene.weighed(piece)
+                picture[piece.where.each] = blend.at(piece.points, weights)[R.DIFFUSE]
             seen.append(picture.reshape(rows, rows, 3))
         assert np.abs(seen[0] - seen[1]).max() < 0.03
         middle = seen[1][40:56]
@@ -76,11 +79,14 @@ class TestWrap:
 
     @pytest.mark.parametrize("wrap", ["repeat", "clamp", "mirror"])
     def test_wrap_modes_beyond_the_first_tile(self, wrap):
-        arrays = jq.pack([made_swatch("a", 3, tile=2.0)], texels=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 3, tile=2.0)], side=16, threads=1)
         x = np.linspace(-4.9, 4.9, 99)
         at = lambda places: jq.Points.of(np.column_stack([places, 0 * places, 0 * places + 0.7]), np.tile([0, 1, 0], (99, 1)))
-        inside = {"repeat": x % 2, "clamp": np.clip(x, 2 / 32, 2 - 2 / 32),
-                  "mirror": np.where(x // 2 % 2 == 0, x % 2, 2 - x % 2)}[wrap]  # fmt: skip
+        inside = {
+            "repeat": x % 2,
+            "clamp": np.clip(x, 2 / 32, 2 - 2 / 32),
+            "mirror": np.where(x // 2 % 2 == 0, x % 2, 2 - x % 2),
+        }[wrap]
         one = blended(arrays, jq.Planar(wrap=wrap), at(x), filter="bilinear")
         assert np.allclose(one, blended(arrays, jq.Planar(wrap=wrap), at(inside), filter="bilinear"), atol=2e-5)
 
@@ -118,8 +124,8 @@ class TestSides:
 
     def test_object_space_goes_with_the_object(self):
         """Turned and moved the same places have the same texels; scaled the tile stays true in metres."""
-        arrays = jq.pack([made_swatch("a", 1, tile=0.7)], texels=16, threads=1)
-        ball = jq.sphere(1.0, around=24, down=12)
+        arrays = jq.pack([made_swatch("a", 1, tile=0.7)], side=16, threads=1)
+        ball = jq.shapes.sphere(1.0, around=24, down=12)
         turn = np.eye(4)
         turn[:3, :3] = [[0, 0, 1], [1, 0, 0], [0, 1, 0]]
         turn[:3, 3] = [3, -2, 5]
@@ -128,12 +134,12 @@ class TestSides:
         plain = blended(arrays, lie, ball.points(), frame=ball.parts[0].frame)
         assert np.allclose(blended(arrays, lie, moved.points(), frame=moved.parts[0].frame), plain, atol=2e-3)
         assert not np.allclose(blended(arrays, jq.Triplanar(4), moved.points()), plain, atol=0.05)
-        large = jq.plane((1, 1)).placed(np.diag([4.0, 4, 4, 1]))
+        large = jq.shapes.plane((1, 1)).placed(np.diag([4.0, 4, 4, 1]))
         layer = [jq.Layer("a", jq.Planar(space="object"))]
-        facts = jq.Blender(arrays, layer, frame=large.parts[0].frame).survey(large.points(), ONE(4))
+        facts = jq.Blend(arrays, layer, frame=large.parts[0].frame).survey(large.points(), ONE(4))
         assert np.allclose(facts.density, 16 / 0.7, rtol=1e-4)
         with pytest.raises(jq.QuiltError, match="must not flatten"):
-            jq.Blender(arrays, layer, frame=np.diag([1.0, 0, 1, 1]))
+            jq.Blend(arrays, layer, frame=np.diag([1.0, 0, 1, 1]))
 
     def test_triplanar_only_where_it_is_needed_reads_less(self):
         """And gives the same where it is at work."""
@@ -141,7 +147,7 @@ class TestSides:
         normal = rng.normal(size=(4000, 3)) + np.array([0, 1.2, 0])
         points = jq.Points.of(rng.uniform(0, 40, (4000, 3)), normal)
         steep = np.degrees(np.arccos(np.abs(points.normal[:, 1])))
-        arrays = jq.pack([made_swatch("a", 1)], texels=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1)], side=16, threads=1)
         always, limited = jq.Triplanar(4), jq.Triplanar(4, above=35, above_fade=10)
         reads = [survey(each, points).reads for each in (always, limited)]
         assert reads[1].sum() < 0.95 * reads[0].sum()
@@ -153,7 +159,7 @@ class TestSides:
         away = np.linalg.norm(points.position - [20, 20, 20], axis=1)
         assert (survey(near, points).reads[away < 15] == 1).all()
         assert np.array_equal(survey(near, points).reads[away > 20.1], reads[0][away > 20.1])
-        saved = jq.samples_saved(arrays, [jq.Layer("a", limited)], points, ONE(4000))
+        saved = samples_saved(arrays, [jq.Layer("a", limited)], points, ONE(4000))
         assert saved == pytest.approx(1 - reads[1].sum() / reads[0].sum())
         with pytest.raises(jq.QuiltError, match="say where it stands"):
             jq.Triplanar(4, beyond=3)
@@ -168,8 +174,8 @@ class TestSides:
         step = np.float32(1e-2)
         there = jq.Points.of(points.position + np.array([step, 0, 0]), points.normal)
         moved = np.linalg.norm((survey(bent, there).place - place) * 4 / step, axis=1)
-        facts = jq.Blender(grid_arrays(4.0, 16), [jq.Layer("grid", bent)])
-        assert 1.05 < facts.survey(points, ONE(300)).stretch.max() < 3
+        facts = jq.Blend(grid_arrays(4.0, 16), [jq.Layer("grid", bent)])
+        assert 1.05 < facts.survey(points, ONE(300, "grid")).stretch.max() < 3
         assert 0.5 < moved.min() < 1 < moved.max() < 2
 
 
@@ -178,7 +184,7 @@ class TestNormals:
         """64 orientations, each plain, mirrored and sheared, under one light, within 1 of 255."""
         rng = np.random.default_rng(7)
         arrays, (x, y, z) = tilted(0.42, -0.31)
-        flat = jq.plane((2, 2), cells=3)
+        flat = jq.shapes.plane((2, 2), cells=3)
         for number in range(64):
             turn = np.linalg.qr(rng.normal(size=(3, 3)))[0]
             turn *= np.sign(np.linalg.det(turn))
@@ -192,7 +198,7 @@ class TestNormals:
                 wanted = turn @ np.array([-slope[0], 1.0, -slope[1]])
                 wanted /= np.linalg.norm(wanted)
                 assert np.abs(shaded(found) - shaded(wanted)).max() <= 1, (number, shear)
-                tangent = jq.Blender(arrays, [jq.Layer("t", jq.Uv())]).blend(mesh.points(), ONE(len(mesh.position)))[R.NORMAL]
+                tangent = jq.Blend(arrays, [jq.Layer("t", jq.Uv())]).at(mesh.points(), ONE(len(mesh.position), "t"))[R.NORMAL]
                 p = mesh.points()
                 across = np.cross(p.normal, p.tangent[:, :3]) * p.tangent[:, 3:]
                 back = tangent[:, :1] * p.tangent[:, :3] + tangent[:, 1:2] * across + tangent[:, 2:] * p.normal
@@ -214,9 +220,9 @@ class TestNormals:
     def test_reorientation_puts_detail_on_a_base_map(self):
         base = np.array([[0.3, 0.2, np.sqrt(1 - 0.13)], [0.0, 0.0, 1.0]])
         flat, bent = np.array([[0.0, 0, 1]] * 2), np.array([[0.1, -0.4, np.sqrt(1 - 0.17)]] * 2)
-        assert np.allclose(jq.reoriented(base, flat), base, atol=1e-6)
-        assert np.allclose(jq.reoriented(base, bent)[1], bent[1], atol=1e-6)
-        turned = jq.reoriented(base, bent)
+        assert np.allclose(jq.convert.reoriented(base, flat), base, atol=1e-6)
+        assert np.allclose(jq.convert.reoriented(base, bent)[1], bent[1], atol=1e-6)
+        turned = jq.convert.reoriented(base, bent)
         assert np.allclose(np.linalg.norm(turned, axis=1), 1, atol=1e-6)
         assert np.allclose(np.sum(turned * base, axis=1), bent[:, 2], atol=1e-6)  # the angle between them stays
 
@@ -227,16 +233,17 @@ class TestFilters:
         stripes = np.zeros((64, 64, 3), np.uint8)
         stripes[:, ::2] = 255
         maps = {R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.repeat(np.repeat(stripes[:32, :32], 2, 0), 2, 1))}
-        arrays = jq.pack([jq.Swatch(name="s", tile=1.0, relief=0.1, maps=maps)], texels=64, threads=1)
+        arrays = jq.pack([jq.Swatch(name="s", tile=1.0, relief=0.1, maps=maps)], side=64, threads=1)
         rng = np.random.default_rng(0)
-        points = jq.Points.of(rng.uniform(0, 9, (500, 3)), np.tile([0, 1, 0], (500, 1)),
-                              footprint=np.tile([1 / 64, 12 / 64], (500, 1)))  # fmt: skip
+        points = jq.Points.of(
+            rng.uniform(0, 9, (500, 3)), np.tile([0, 1, 0], (500, 1)), footprint=np.tile([1 / 64, 12 / 64], (500, 1))
+        )
         spread = {name: blended(arrays, jq.Planar(filter=name), points)[:, 0].std() for name in ("anisotropic", "trilinear")}
         assert spread["anisotropic"] > 0.35
         assert spread["trilinear"] < 0.05
 
     def test_nearest_gives_texels_as_they_are(self):
-        arrays = jq.pack([made_swatch("a", 1, tile=1.0)], texels=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0)], side=16, threads=1)
         rng = np.random.default_rng(1)
         points = jq.Points.of(rng.uniform(0, 5, (200, 3)), np.tile([0, 1, 0], (200, 1)))
         seen = blended(arrays, jq.Planar(filter="nearest"), points)
@@ -250,7 +257,7 @@ class TestFilters:
             (lambda: jq.Planar("w"), 'no axis is called "w"'),
             (lambda: jq.Planar((0, 0, 0)), "axis must have a length"),
             (lambda: jq.Planar(scale=(0, 1)), "scale must be above 0"),
-            (lambda: jq.Planar(scale=2), "scale must be two numbers"),
+            (lambda: jq.Planar(scale=(2, 1, 1)), "scale must be two numbers"),
             (lambda: jq.Triplanar(0.5), "sharpness must be from 1 to 64"),
             (lambda: jq.Triplanar(4, space="screen"), 'no space is called "screen"'),
             (lambda: jq.Box(filter="blurry"), 'no filter is called "blurry"'),
@@ -265,18 +272,19 @@ class TestFilters:
             make()
 
     def test_points_without_uv_are_refused(self):
-        arrays = jq.pack([made_swatch("a")], texels=16, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
         with pytest.raises(jq.QuiltError, match="these points have none"):
             blended(arrays, jq.Uv(), jq.Points.of([[0, 0, 0]], [[0, 1, 0]]))
 
 
 def test_a_mesh_hides_and_shadows_the_ground():
     flat = jq.Terrain(np.zeros((3, 3)), size=(20.0, 20.0))
-    box = jq.box((2, 2, 2)).placed([[1, 0, 0, 10], [0, 1, 0, 1], [0, 0, 1, 10], [0, 0, 0, 1]])
+    box = jq.shapes.box((2, 2, 2)).placed([[1, 0, 0, 10], [0, 1, 0, 1], [0, 0, 1, 10], [0, 0, 0, 1]])
     camera = jq.Camera(position=(10.0, 9.0, 22.0), target=(10.0, 0.5, 10.0))
-    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], texels=16, threads=1)
-    things = [Dressed(flat, [jq.Layer("a")]), Dressed(box, [jq.Layer("b", jq.Box())])]
-    bare, both = (draw_scene(Scene(things[:count], arrays), camera, Sun(90, 40), width=160, height=100) for count in (1, 2))
+    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+    scene = jq.Scene(arrays, lights=[jq.Sun(90, 40)]).add(flat, [jq.Layer("a")])
+    bare = scene.draw(camera, width=160, height=100)
+    both = scene.add(box, [jq.Layer("b", jq.Box())]).draw(camera, width=160, height=100)
     changed = np.abs(bare.astype(int) - both).max(axis=2) > 8
     assert 0.02 < changed.mean() < 0.2
     west = changed[:, :70].sum(), changed[:, 90:].sum()
@@ -299,7 +307,7 @@ class TestSurvey:
 
     @pytest.mark.parametrize("kind", [jq.Spherical, jq.Cylindrical])
     def test_around_an_axis_the_tile_is_true_where_the_radius_is(self, kind):
-        ball = jq.sphere(2.0, around=64, down=32).points()
+        ball = jq.shapes.sphere(2.0, around=64, down=32).points()
         level = np.abs(ball.position[:, 1]) < 0.01
         facts = survey(kind(radius=2.0), ball, tile=2 * np.pi * 2 / 6)
         assert np.allclose(facts.stretch[level], 1, atol=1e-3)
@@ -310,11 +318,11 @@ class TestSurvey:
         assert np.allclose(facts.stretch[away], wanted, rtol=0.02)
 
     def test_the_largest_layer_is_told_and_all_reads_are_counted(self):
-        arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], texels=16, threads=1)
-        blender = jq.Blender(arrays, [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4))])
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], side=16, threads=1)
+        blend = jq.Blend(arrays, [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4))])
         points = jq.Points.of(np.zeros((2, 3)), [[0, 1, 0], [1, 1, 1]])
-        weights = np.array([[0, 1]] * 2, np.uint8), np.array([[0.7, 0.3], [0.2, 0.8]], np.float32)
-        facts = blender.survey(points, weights)
+        weights = jq.PointWeights(("a", "b"), np.array([[0, 1]] * 2, np.uint8), np.array([[0.7, 0.3], [0.2, 0.8]], np.float32))
+        facts = blend.survey(points, weights)
         assert np.allclose(facts.reads, [2, 4])
         assert facts.density[0] == pytest.approx(16)
         assert facts.density[1] < 5
@@ -323,17 +331,20 @@ class TestSurvey:
 class TestCamera:
     def test_pixels_see_the_mesh_that_lies_on_their_rays(self):
         """Places on the rays, the nearest side, and what a pixel covers there."""
-        ball = jq.sphere(1.0, around=128, down=64)
+        ball = jq.shapes.sphere(1.0, around=128, down=64)
         camera = jq.Camera(position=(0.0, 0.5, 4.0), target=(0.0, 0.0, 0.0))
-        points, met, rays, which = camera.mesh_points(ball, 90, 120)
+        canvas = PictureCanvas(camera, [ball], 90, 120)
+        block = canvas.block(Region.whole(canvas.texels))
+        piece, rays = block.pieces[0], block.rays
+        points, met, which = piece.points, piece.where.each, piece.triangles
         way = points.position - np.array(camera.position, np.float32)
         far = np.linalg.norm(way, axis=1)
         assert np.einsum("nd,nd->n", way / far[:, None], rays[met]).min() > 1 - 1e-6
         assert far.max() < 4.1
         assert (np.einsum("nd,nd->n", points.normal, rays[met]) < 0.3).all()
-        assert len(which) == met.sum() == len(points)
-        rows = camera.mesh_points(ball, 90, 120, slice(30, 60))
-        assert np.array_equal(rows[1], met[30 * 120 : 60 * 120])
+        assert len(which) == len(met) == len(points)
+        rows = canvas.block(Region(30, 60, 0, 120)).pieces[0].where.each
+        assert np.array_equal(rows, met[(met >= 30 * 120) & (met < 60 * 120)])
         middle = np.argmin(np.abs(rays[met] - rays[met].mean(axis=0)).sum(axis=1))
         assert points.footprint[middle, 0] == pytest.approx(far[middle] * 2 * np.tan(np.radians(20)) / 90, rel=0.03)
         steps = np.linalg.norm(points.steps, axis=2)
@@ -345,11 +356,12 @@ class TestCamera:
 
     def test_a_mesh_behind_the_camera_is_not_seen(self):
         camera = jq.Camera(position=(0.0, 0.0, 4.0), target=(0.0, 0.0, 8.0))
-        assert not camera.mesh_points(jq.sphere(1.0), 20, 20)[1].any()
+        canvas = PictureCanvas(camera, [jq.shapes.sphere(1.0)], 20, 20)
+        assert canvas.block(Region.whole(canvas.texels)).pieces == ()
 
 
 def test_points_are_cut_and_joined_with_all_they_hold():
-    points = jq.sphere(1.0, around=8, down=4).points()
+    points = jq.shapes.sphere(1.0, around=8, down=4).points()
     part = points[3:9]
     assert np.array_equal(part.uv_gradient, points.uv_gradient[3:9])
     whole = jq.Points.joined([part, points[:3]])
@@ -362,9 +374,9 @@ def test_points_are_cut_and_joined_with_all_they_hold():
 
 def test_a_surface_seen_from_behind_keeps_its_bitangent():
     """Its normal turns to the eye, and the handedness with it, so that v still grows the same way."""
-    flat = jq.plane((2, 2))
+    flat = jq.shapes.plane((2, 2))
     for height in (3.0, -3.0):
         camera = jq.Camera(position=(0.0, height, 2.0), target=(0.0, 0.0, 0.0))
-        points = camera.mesh_points(flat, 12, 12)[0]
+        points = PictureCanvas(camera, [flat], 12, 12).block(Region(0, 12, 0, 12)).pieces[0].points
         assert np.allclose(points.normal, [0, np.sign(height), 0])
         assert np.allclose(np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:], [0, 0, -1])

@@ -9,7 +9,7 @@ import pytest
 import jagged_quilt as jq
 from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.quiltfile.results import Results
+from jagged_quilt.results.results import Results
 from jagged_quilt.show.debug import DEBUG, looked_at
 
 MESH = """
@@ -49,10 +49,16 @@ def jquilt(*words):
 @pytest.fixture
 def crate(project):
     """The small project with a crate on its ground."""
-    jq.write_mesh(jq.box(), project / "crate.glb")
+    jq.export.write_mesh(jq.shapes.box(), project / "crate.glb")
     quilt = project / "job.quilt.toml"
     quilt.write_text(quilt.read_text() + MESH)
     return quilt
+
+
+def bake_meshes(quilt_file):
+    """Bake every mesh; return which were baked anew."""
+    results = Results(jq.read_quilt(quilt_file))
+    return [results.run(name).fresh for name in results.mesh_steps]
 
 
 class TestQuiltMeshes:
@@ -82,29 +88,29 @@ class TestQuiltMeshes:
 
     def test_what_a_mesh_file_names_beside_itself_is_noticed(self, crate):
         """A vertex that moves in the file is baked anew, whatever the quilt file says."""
-        Results(jq.read_quilt(crate)).bake_meshes()
-        assert [made.fresh for made in Results(jq.read_quilt(crate)).bake_meshes()] == [False]
-        jq.write_mesh(jq.box((1, 1, 1.5)), crate.parent / "crate.glb")
-        assert [made.fresh for made in Results(jq.read_quilt(crate)).bake_meshes()] == [True]
+        bake_meshes(crate)
+        assert bake_meshes(crate) == [False]
+        jq.export.write_mesh(jq.shapes.box((1, 1, 1.5)), crate.parent / "crate.glb")
+        assert bake_meshes(crate) == [True]
 
     @pytest.mark.parametrize(
         ("change", "words"),
         [
             (('file = "crate.glb"', 'file = "gone.glb"'), r"mesh\[0\]\.file: .*gone\.glb"),
-            (('swatch = "salt"\nprojection = "cylindrical"', 'swatch = "sand"\nprojection = "cylindrical"'),
-             r'mesh\[0\]\.layer\[1\]\.swatch: no swatch or medley is called "sand"'),
+            (
+                ('swatch = "salt"\nprojection = "cylindrical"', 'swatch = "sand"\nprojection = "cylindrical"'),
+                r'mesh\[0\]\.layer\[1\]\.swatch: no swatch or medley is called "sand"',
+            ),
             (("radius = 0.5", "sharpness = 3.0"), r"mesh\[0\]\.layer\[1\]\.sharpness: sharpness has no effect with "),
             (("radius = 0.5", "rotation = 45.0"), r"layer\[1\]\.rotation: rotation must be 0 or 180"),
-            (("radius = 0.5", "radius = 0.5\nwrap = \"fold\""), r"wrap"),
-            ((SALT, f'part = "lid"\n[[mesh.layer]]\nswatch = "clay"\n{SALT}'),
-             r'no part is called "lid"'),
+            (("radius = 0.5", 'radius = 0.5\nwrap = "fold"'), r"wrap"),
+            ((SALT, f'part = "lid"\n[[mesh.layer]]\nswatch = "clay"\n{SALT}'), r'no part is called "lid"'),
             (('name = "crate"', 'name = "a/b"'), r"mesh\[0\]\.name: .*letters, digits"),
             (("scale = 2.0", "scale = 0.0"), r"mesh\[0\]\.scale: scale must be above 0"),
             (("texels = 64\npadding", "texels = 0\npadding"), r"mesh\[0\]\.texels"),
-            ((SALT, f'[[mesh.layer.mask]]\nkind = "noise"\nsize = 1.0\n{SALT}'),
-             r"layer\[0\]\.mask: the lowest layer"),
+            ((SALT, f'[[mesh.layer.mask]]\nkind = "noise"\nsize = 1.0\n{SALT}'), r"layer\[0\]\.mask: the lowest layer"),
         ],
-    )  # fmt: skip
+    )
     def test_a_mistake_names_its_place(self, crate, change, words):
         assert change[0] in crate.read_text()
         crate.write_text(crate.read_text().replace(*change))
@@ -114,14 +120,27 @@ class TestQuiltMeshes:
 
     def test_every_key_of_a_projection_reaches_it(self, project):
         quilt = project / "job.quilt.toml"
-        keys = ('sharpness = 8.0\nabove = 20.0\nabove_fade = 4.0\nspace = "object"\noffset = [0.1, 0.2]\nrotation = 30.0\n'
-                'mirror = "u"\nscale = [2.0, 0.5]\nwrap = ["clamp", "mirror"]\nfilter = "anisotropic"\nanisotropy = 4\n'
-                'detail = "cheap"\nwarp = { by = 0.2, size = 3.0, seed = 4 }\n')  # fmt: skip
+        keys = (
+            'sharpness = 8.0\nabove = 20.0\nabove_fade = 4.0\nspace = "object"\noffset = [0.1, 0.2]\nrotation = 30.0\n'
+            'mirror = "u"\nscale = [2.0, 0.5]\nwrap = ["clamp", "mirror"]\nfilter = "anisotropic"\nanisotropy = 4\n'
+            'detail = "cheap"\nwarp = { by = 0.2, size = 3.0, seed = 4 }\n'
+        )
         quilt.write_text(quilt.read_text().replace('projection = "triplanar"\n', f'projection = "triplanar"\n{keys}'))
         assert jq.read_quilt(quilt).layers[1].projection == jq.Triplanar(
-            8.0, above=20.0, above_fade=4.0, space="object", offset=(0.1, 0.2), rotation=30.0, mirror="u", scale=(2.0, 0.5),
-            wrap=("clamp", "mirror"), filter="anisotropic", anisotropy=4, detail="cheap", warp=jq.Warp(0.2, 3.0, 4),
-        )  # fmt: skip
+            8.0,
+            above=20.0,
+            above_fade=4.0,
+            space="object",
+            offset=(0.1, 0.2),
+            rotation=30.0,
+            mirror="u",
+            scale=(2.0, 0.5),
+            wrap=("clamp", "mirror"),
+            filter="anisotropic",
+            anisotropy=4,
+            detail="cheap",
+            warp=jq.Warp(0.2, 3.0, 4),
+        )
         assert "limits of triplanar layers save" in jquilt("bake", quilt)[1]
 
 
@@ -147,9 +166,9 @@ class TestPictures:
             picture = read_image(path)
             assert picture.shape == (800, 1280, 3)
             assert np.ptp(picture[100:700].astype(int)) > 60, path
-        scene, seen = jq.Scene(results.things, results.arrays), set()
+        scene, seen = results.scene(), set()
         for kind in set(DEBUG) - {"grid"}:
-            values, colours = looked_at(kind, scene, results.quilt.camera, 96, 60, None, silent)
+            values, colours = looked_at(kind, scene, results.quilt.camera, (96, 60), None, silent)
             told = np.nan_to_num(values) if np.isfinite(values).any() else colours
             assert np.ptp(told) > 0, kind
             seen.add(told.tobytes())
@@ -165,7 +184,7 @@ class TestPictures:
         same = Results(jq.read_quilt(crate))
         board = read_image(same.draw_compared("", str(crate)).files[0])
         assert np.array_equal(board[72:460, 15:635], board[72:460, 645:1265])
-        assert not list((crate.parent / "out").glob(".compare_*"))
+        assert not list((crate.parent / "out").rglob(".new-*"))
 
     @pytest.mark.parametrize(
         ("words", "said"),
@@ -183,5 +202,5 @@ class TestPictures:
         assert "Traceback" not in errors
 
     def test_a_sheet_for_each_mesh(self, crate):
-        made = Results(jq.read_quilt(crate)).draw(["meshes"])
+        made = Results(jq.read_quilt(crate)).run("meshes")
         assert [path.name for path in made.files] == ["meshes.png"]

@@ -14,8 +14,8 @@ from jagged_quilt.foundation.errors import NameNotFoundError, QuiltFileError, Ra
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import parts_of
-from jagged_quilt.quiltfile.results import Results
 from jagged_quilt.quiltfile.sweep import Sweep
+from jagged_quilt.results.results import Results
 from jagged_quilt.show.weight_pictures import draw_weight_facts
 
 HEAD = QUILT[: QUILT.index("[[layer.mask]]")]
@@ -29,22 +29,31 @@ def quilt_with(project, *steps, more="", head=HEAD):
 
 
 class TestMaskTables:
-    @pytest.mark.parametrize(("step", "mask"), [
-        ('kind = "height"\nband = [1.0, 3.0]\nfade = 0.5', jq.HeightBand(1, 3, 0.5)),
-        ('kind = "slope"\nband = [5.0, 30.0]', jq.Slope(5, 30)),
-        ('kind = "facing"\nbearing = 90.0\nspread = 30.0\nfade = 5.0\nlevel = 2.0', jq.Facing(90, 30, 5, 2)),
-        ('kind = "curvature"\nform = "hollows"\nscale = 4.0\nhigh = 0.3', jq.Curvature("hollows", 4.0, 0.05, 0.3)),
-        ('kind = "occlusion"\nreach = 6.0\nfull = 0.4', jq.HiddenSky(6.0, 0.4)),
-        ('kind = "distance"\nof = [{ kind = "height", band = [0.0, 2.0] }]\nband = [-1.0, 2.0]\nfade = 1.0\ntexels = 64',
-         jq.Distance(jq.HeightBand(0, 2), -1, 2, 1.0, 64)),
-        ('kind = "noise"\nsize = 3.0\nform = "ridged"\noctaves = 2\nperiod = 4\ndimensions = 2',
-         jq.Noise(size=3, kind=jq.NoiseKind.RIDGED, octaves=2, period=4, dimensions=2)),
-        ('kind = "constant"\nvalue = 0.4', jq.Constant(0.4)),
-        ('kind = "height"\nband = [1.0, 3.0]\nthreshold = 0.5\nrange = 0.1\nlevels = { black = 0.1, gamma = 2.0 }\n'
-         "warp = { by = 0.5, size = 2.0 }\ninvert = true\nstrength = 0.7",
-         ~jq.HeightBand(1, 3).warped(by=0.5, size=2.0).levels(0.1, 1.0, 2.0).cut(0.5, 0.1) * 0.7),
-        ('kind = "vertex colour"\nchannel = "g"', jq.VertexColour("g")),
-    ])  # fmt: skip
+    @pytest.mark.parametrize(
+        ("step", "mask"),
+        [
+            ('kind = "height"\nband = [1.0, 3.0]\nfade = 0.5', jq.HeightBand(1, 3, 0.5)),
+            ('kind = "slope"\nband = [5.0, 30.0]', jq.Slope(5, 30)),
+            ('kind = "facing"\nbearing = 90.0\nspread = 30.0\nfade = 5.0\nlevel = 2.0', jq.Facing(90, 30, 5, 2)),
+            ('kind = "curvature"\nform = "hollows"\nscale = 4.0\nhigh = 0.3', jq.Curvature("hollows", 4.0, 0.05, 0.3)),
+            ('kind = "occlusion"\nreach = 6.0\nfull = 0.4', jq.HiddenSky(6.0, 0.4)),
+            (
+                'kind = "distance"\nof = [{ kind = "height", band = [0.0, 2.0] }]\nband = [-1.0, 2.0]\nfade = 1.0\ntexels = 64',
+                jq.Distance(jq.HeightBand(0, 2), -1, 2, 1.0, 64),
+            ),
+            (
+                'kind = "noise"\nsize = 3.0\nform = "ridged"\noctaves = 2\nperiod = 4\ndimensions = 2',
+                jq.Noise(size=3, kind=jq.NoiseKind.RIDGED, octaves=2, period=4, dimensions=2),
+            ),
+            ('kind = "constant"\nvalue = 0.4', jq.Constant(0.4)),
+            (
+                'kind = "height"\nband = [1.0, 3.0]\nthreshold = 0.5\nrange = 0.1\nlevels = { black = 0.1, gamma = 2.0 }\n'
+                "warp = { by = 0.5, size = 2.0 }\ninvert = true\nstrength = 0.7",
+                ~jq.HeightBand(1, 3).warped(by=0.5, size=2.0).levels(0.1, 1.0, 2.0).cut(0.5, 0.1) * 0.7,
+            ),
+            ('kind = "vertex colour"\nchannel = "g"', jq.VertexColour("g")),
+        ],
+    )
     def test_every_kind_and_key_reaches_its_mask(self, project, step, mask):
         assert quilt_with(project, step).layers[1].mask == mask
 
@@ -54,17 +63,24 @@ class TestMaskTables:
         mask = quilt_with(project, step).layers[1].mask
         assert (mask.size, mask.corner, mask.rotation, mask.wrap) == ((16, 16), (1, 2), 10, "mirror")
         results = Results(jq.read_quilt(project / "job.quilt.toml"))
-        assert results.weigh().fresh
+        assert results.run("weigh").fresh
         write_image(project / "paint.png", np.zeros((3, 4, 1), np.uint8))
-        assert Results(jq.read_quilt(project / "job.quilt.toml")).weigh().fresh  # its file is an input too
+        assert Results(jq.read_quilt(project / "job.quilt.toml")).run("weigh").fresh  # its file is an input too
         with pytest.raises(QuiltFileError, match=r"layer\[1\]\.mask\[0\]: .*gone\.png: there is no such image file"):
             quilt_with(project, 'kind = "image"\nfile = "gone.png"')
 
-    @pytest.mark.parametrize(("combine", "wanted"), [
-        ("multiply", lambda a, b: a * b), ("add", lambda a, b: min(a + b, 1)), ("subtract", lambda a, b: max(a - b, 0)),
-        ("maximum", np.maximum), ("minimum", np.minimum), ("difference", lambda a, b: abs(a - b)),
-        ("mix", lambda a, b: 0.75 * a + 0.25 * b),
-    ])  # fmt: skip
+    @pytest.mark.parametrize(
+        ("combine", "wanted"),
+        [
+            ("multiply", lambda a, b: a * b),
+            ("add", lambda a, b: min(a + b, 1)),
+            ("subtract", lambda a, b: max(a - b, 0)),
+            ("maximum", np.maximum),
+            ("minimum", np.minimum),
+            ("difference", lambda a, b: abs(a - b)),
+            ("mix", lambda a, b: 0.75 * a + 0.25 * b),
+        ],
+    )
     def test_every_way_to_combine(self, project, combine, wanted):
         second = f'kind = "constant"\nvalue = 0.6\ncombine = "{combine}"' + "\namount = 0.25" * (combine == "mix")
         quilt = quilt_with(project, 'kind = "constant"\nvalue = 0.3', second)
@@ -91,12 +107,12 @@ class TestMaskTables:
             ('kind = "distance"\nband = [0.0, 1.0]', r"layer\[1\]\.mask\[0\]: say the distance to what"),
             (of + '[{ kind = "slop", band = [0.0, 1.0] }]', r"of\[0\]: unknown kind 'slop'"),
             (of + '[{ kind = "slope", bnd = [0.0, 1.0] }]', r'of\[0\]\.bnd: unknown key; .*"band"'),
-            ('kind = "slope"\nband = [0.0, 9.0]\namount = 0.3', r"mask\[0\]: amount: is for combine = \"mix\""),
-            ('kind = "slope"\nband = [0.0, 9.0]\nrange = 0.3', r"mask\[0\]: range: has no effect without a threshold"),
+            ('kind = "slope"\nband = [0.0, 9.0]\namount = 0.3', r"mask\[0\]\.amount: is for combine = \"mix\""),
+            ('kind = "slope"\nband = [0.0, 9.0]\nrange = 0.3', r"mask\[0\]\.range: has no effect without a threshold"),
             ('kind = "noise"\nsize = 2.0\nform = "lumpy"', "'smooth', 'billowed', 'ridged' or 'cellular'"),
-            ('kind = "noise"\nsize = 2.0\ncombine = "maximum"', "stands on \"everywhere\""),
+            ('kind = "noise"\nsize = 2.0\ncombine = "maximum"', 'stands on "everywhere"'),
             ('kind = "height"\nband = [0.0, 1.0]\nwarp = { by = 1.0 }', "warp.size: this key is missing"),
-        ):  # fmt: skip
+        ):
             with pytest.raises(QuiltFileError, match=words):
                 quilt_with(project, step)
 
@@ -110,27 +126,35 @@ class TestMaskTables:
 
 class TestMedleyTables:
     def medley(self, project, text):
-        head = HEAD.replace('[[layer]]\nswatch = "clay"', f'[[medley]]\nname = "both"\nswatches = ["clay", "salt"]\n{text}\n'
-                            '[[layer]]\nswatch = "both"', 1)  # fmt: skip
+        head = HEAD.replace(
+            '[[layer]]\nswatch = "clay"',
+            f'[[medley]]\nname = "both"\nswatches = ["clay", "salt"]\n{text}\n[[layer]]\nswatch = "both"',
+            1,
+        )
         return quilt_with(project, 'kind = "constant"\nvalue = 0.5', head=head)
 
-    @pytest.mark.parametrize(("text", "by"), [
-        ('by = "noise"\nnoise = { size = 3.0, form = "cellular", octaves = 2 }',
-         jq.Noise(size=3, kind=jq.NoiseKind.CELLULAR, octaves=2)),
-        ('by = "height"\nheights = [0.0, 4.0]\nwobble = 1.0\nsize = 5.0', jq.Heights((0, 4), 1.0, 5.0)),
-        ('by = "height"', jq.Heights((0, 4))),  # those of the surface
-        ('by = "mask"\n[[medley.mask]]\nkind = "slope"\nband = [0.0, 20.0]', jq.Slope(0, 20)),
-    ])  # fmt: skip
+    @pytest.mark.parametrize(
+        ("text", "by"),
+        [
+            (
+                'by = "noise"\nnoise = { size = 3.0, form = "cellular", octaves = 2 }',
+                jq.Noise(size=3, kind=jq.NoiseKind.CELLULAR, octaves=2),
+            ),
+            ('by = "height"\nheights = [0.0, 4.0]\nwobble = 1.0\nsize = 5.0', jq.Heights((0, 4), 1.0, 5.0)),
+            ('by = "height"', jq.Heights((0, 4))),  # those of the surface
+            ('by = "mask"\n[[medley.mask]]\nkind = "slope"\nband = [0.0, 20.0]', jq.Slope(0, 20)),
+        ],
+    )
     def test_each_way_to_take_turns(self, project, text, by):
         quilt = self.medley(project, text)
         assert quilt.layers[0].medley == jq.Medley(("clay", "salt"), by)
         results = Results(quilt)
         assert results.weights.names == ("both: clay", "both: salt", "salt")
-        assert results.bake().fresh
+        assert results.run("bake").fresh
 
     def test_faults_name_their_place(self, project):
         for text, words in (
-            ('by = "noise"', r'medley\[0\]: by = "noise" needs noise = \{ size'),
+            ('by = "noise"', r'medley\[0\]\.by: by = "noise" needs noise = \{ size'),
             ('by = "height"\nheights = [1.0, 2.0, 3.0]', r"medley\[0\]: 3 height stops for 2 swatches"),
             ('by = "noise"\nnoise = { size = 3.0 }\nheights = [0.0, 1.0]', "nothing for the other ways"),
         ):
@@ -141,8 +165,14 @@ class TestMedleyTables:
         with pytest.raises(
             QuiltFileError, match=r'medley\[0\]\.swatches\[1\]: no swatch is called "sald"; did you mean "salt"'
         ):
-            quilt_with(project, head=HEAD.replace("[[layer]]", '[[medley]]\nname = "x"\nby = "noise"\nnoise = { size = 1.0 }\n'
-                                                  'swatches = ["clay", "sald"]\n[[layer]]', 1))  # fmt: skip
+            quilt_with(
+                project,
+                head=HEAD.replace(
+                    "[[layer]]",
+                    '[[medley]]\nname = "x"\nby = "noise"\nnoise = { size = 1.0 }\nswatches = ["clay", "sald"]\n[[layer]]',
+                    1,
+                ),
+            )
 
 
 ADOPT = '[adopt]\nform = "{form}"\nfiles = {files}\nlayers = {layers}\n{more}\n[adopt.to]\n"old" = "clay"\n'
@@ -165,15 +195,17 @@ class TestAdoptTables:
             project / "key.png", np.where(old == 255, np.uint8([200, 10, 10]), np.uint8([10, 10, 200])).astype(np.uint8)
         )
         for form, files, more in (
-            ("splat", '["splat.png"]', ""), ("index", '["index.png"]', "numbers = [0, 3]"),
-            ("masks", '["old.png", "salt_mask.png"]', ""), ("masks", '["old.png"]', "implied_last = true"),
+            ("splat", '["splat.png"]', ""),
+            ("index", '["index.png"]', "numbers = [0, 3]"),
+            ("masks", '["old.png", "salt_mask.png"]', ""),
+            ("masks", '["old.png"]', "implied_last = true"),
             ("colours", '["key.png"]', 'colours = ["#c80a0a", "#0a0ac8"]'),
-        ):  # fmt: skip
+        ):
             results = self.adopted(project, form, files, more=more)
             assert results.adopted.names == ("clay", "salt")
             assert np.array_equal(results.adopted.layer("clay"), old[..., 0] / 255), form
             assert results.weights.shares() == pytest.approx({"clay": 0.5, "salt": 0.5}, abs=0.03)
-            assert not results.adopt().fresh
+            assert not results.run("adopt").fresh
 
     def test_an_edited_sheet_is_adopted_and_weighed_anew(self, project):
         write_image(project / "splat.png", np.full((4, 4, 2), (255, 0), np.uint8)[..., [0, 1, 1]])
@@ -192,19 +224,19 @@ class TestAdoptTables:
             ("index", '["a.png"]', '["old", "salt"]', "", "index 200 at row 0, column 0 is none of the 2 layers"),
             ("index", '["a.png"]', '["old", "salt"]', "implied_last = true", 'implied_last has no effect in form = "index"'),
             ("colours", '["a.png"]', '["old", "salt"]', 'colours = ["#000000"]', "2 layers need as many colours; got 1"),
-        ):  # fmt: skip
+        ):
             results = self.adopted(project, form, files, layers, more)
             with pytest.raises(QuiltFileError, match=words):
-                results.weigh()
+                results.run("weigh")
             assert not list(results.folder.rglob("*.png"))
         with pytest.raises(RangeError, match=r"nothing to adopt; say what with an \[adopt\] table"):
-            Results(quilt_with(project)).adopt()
+            Results(quilt_with(project)).run("adopt")
 
     def test_the_demos_own_sheets_adopted_give_the_same_bake(self, own_saltworks):
         """Exported, taken over by a quilt file with no masks at all, and baked: within 2/255."""
         first = Results(jq.read_quilt(own_saltworks))
         sheets = [file.name for file in first.export_weights(["splat"]).files if file.suffix == ".png"]
-        before = first.bake().folder
+        before = first.run("bake").folder
         text = own_saltworks.read_text()
         names = first.weights.names
         swatches = [swatch for layer in first.quilt.layers for swatch in layer.swatches]
@@ -215,7 +247,7 @@ class TestAdoptTables:
         again = own_saltworks.with_name("again.quilt.toml")
         again.write_text(head + adopt + layers)
         second = Results(jq.read_quilt(again), own_saltworks.parent / "again")
-        after = second.bake().folder
+        after = second.run("bake").folder
         assert second.inherited.sums.changed == 0
         for name in ("diffuse", "normal", "roughness", "specular", "occlusion"):
             one, two = (jq.read_image(folder / f"{name}.png").astype(int) for folder in (before, after))
@@ -225,8 +257,10 @@ class TestAdoptTables:
 def _layer_text(quilt, name, swatch):
     layer = next(layer for layer in quilt.layers if name == layer.name or name.startswith(f"{layer.name}: "))
     triplanar = isinstance(layer.projection, jq.Triplanar)
-    return (f'[[layer]]\nswatch = "{swatch}"\nlabel = "{name}"\nsoftness = {layer.softness}\n'
-            f'projection = "{"triplanar" if triplanar else "planar"}"\n')  # fmt: skip
+    return (
+        f'[[layer]]\nswatch = "{swatch}"\nlabel = "{name}"\nsoftness = {layer.softness}\n'
+        f'projection = "{"triplanar" if triplanar else "planar"}"\n'
+    )
 
 
 class TestDaubsOfAQuilt:
@@ -238,29 +272,36 @@ class TestDaubsOfAQuilt:
         assert Results(quilt_with(project, step, head=head)).weights.shares()["salt"] == 0
         jq.append_daub(project / "d.jsonl", daub)
         results = Results(quilt_with(project, step, head=head))
-        assert results.weigh().fresh
+        assert results.run("weigh").fresh
         assert results.weights.shares()["salt"] == pytest.approx(np.pi * 3.6**2 / 256, rel=0.05)
         jq.append_daub(project / "d.jsonl", jq.Daub(path=((99.0, 8.0),), radius=4.0, layers=("salt",)))
         with pytest.raises(QuiltFileError, match=r"weights\.daubs: .*d\.jsonl daub 2: the path leaves the surface at x 99"):
-            Results(quilt_with(project, step, head=head)).weigh()
+            Results(quilt_with(project, step, head=head)).run("weigh")
 
     def test_without_a_map_they_are_answered_at_every_texel(self, project):
         head = HEAD.replace("[weights]", '[weights]\ndaubs = "d.jsonl"').replace("[bake]", '[bake]\nweights = "masks"')
         jq.append_daub(project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("salt",)))
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = 0.0', head=head))
-        with_daub = jq.read_image(results.bake().folder / "diffuse.png")
+        with_daub = jq.read_image(results.run("bake").folder / "diffuse.png")
         (project / "d.jsonl").unlink()
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = 0.0', head=head))
-        changed = (with_daub != jq.read_image(results.bake().folder / "diffuse.png")).any(axis=2)
+        changed = (with_daub != jq.read_image(results.run("bake").folder / "diffuse.png")).any(axis=2)
         rows, columns = np.nonzero(changed)
         assert 3 < np.hypot(rows / 2 - 7.75, columns / 2 - 7.75).max() < 4
 
 
 class TestFormulas:
-    @pytest.mark.parametrize(("text", "value"), [
-        ("= 0.3 + 0.2 * time", 0.7), ("=-time**2 / 4", -1.0), ("= min(1, max(0, time - 1.5))", 0.5), ("= 7 % 4", 3),
-        ("= cos(pi) + sqrt(4) + abs(-1) + sin(0)", 2.0), ("= floor(2.7) + round(0.6)", 3),
-    ])  # fmt: skip
+    @pytest.mark.parametrize(
+        ("text", "value"),
+        [
+            ("= 0.3 + 0.2 * time", 0.7),
+            ("=-time**2 / 4", -1.0),
+            ("= min(1, max(0, time - 1.5))", 0.5),
+            ("= 7 % 4", 3),
+            ("= cos(pi) + sqrt(4) + abs(-1) + sin(0)", 2.0),
+            ("= floor(2.7) + round(0.6)", 3),
+        ],
+    )
     def test_they_are_sums(self, text, value):
         assert value_of(text, 2.0) == pytest.approx(value)
 
@@ -269,9 +310,24 @@ class TestFormulas:
         with contextlib.suppress(RangeError):
             assert np.isfinite(value_of(text, 1.0))
 
-    @pytest.mark.parametrize("text", ["= 1 / 0", "= tme", "= __import__('os')", "= (1).real", "= 9**9**9", "= [1]", "= 'a'",
-                                      "= sqrt(-1)", "= (-1)**0.5", "= 1e999", "= True", "=",
-                                      "=" + "*".join(["9**64"] * 9)])  # fmt: skip
+    @pytest.mark.parametrize(
+        "text",
+        [
+            "= 1 / 0",
+            "= tme",
+            "= __import__('os')",
+            "= (1).real",
+            "= 9**9**9",
+            "= [1]",
+            "= 'a'",
+            "= sqrt(-1)",
+            "= (-1)**0.5",
+            "= 1e999",
+            "= True",
+            "=",
+            "=" + "*".join(["9**64"] * 9),
+        ],
+    )
     def test_what_is_no_sum_is_refused(self, text):
         with pytest.raises(RangeError, match=r"the formula .* gives no"):
             value_of(text, 1.0)
@@ -306,9 +362,12 @@ class TestSweeps:
             assert changed.layers[1].mask.above.threshold == 0.7
         assert jq.read_quilt(quilt.path, changes={"layer[salt].mask[0].band[1]": 3}).layers[1].mask.below.high == 3
         assert jq.read_quilt(quilt.path, changes={"weights.time": 2.0}).table.weights.time == 2.0
-        for key, words in (("layer[9].softness", "leads nowhere"), ("layer[slat].softness", "leads nowhere"),
-                           ("layer.softness", r"can mean layer\[0\]\.softness, layer\[1\]\.softness"),
-                           ("lair", "leads nowhere")):  # fmt: skip
+        for key, words in (
+            ("layer[9].softness", "leads nowhere"),
+            ("layer[slat].softness", "leads nowhere"),
+            ("layer.softness", r"can mean layer\[0\]\.softness, layer\[1\]\.softness"),
+            ("lair", "leads nowhere"),
+        ):
             with pytest.raises(NameNotFoundError, match=words):
                 jq.read_quilt(quilt.path, changes={key: 0.5})
         with pytest.raises(QuiltFileError, match="threshold"):
@@ -359,7 +418,10 @@ class TestExplaining:
         assert [layer.name for layer in told.layers] == ["clay", "salt", "top"]
         assert sum(layer.weight for layer in told.layers) == pytest.approx(1, abs=1e-5)
         assert [(step.combine, step.reading.words.split(",")[0]) for step in told.layers[1].steps] == [
-            ("", "height 0 to 9 m"), ("multiply", "smooth noise"), ("minimum", "0.9 everywhere")]  # fmt: skip
+            ("", "height 0 to 9 m"),
+            ("multiply", "smooth noise"),
+            ("minimum", "0.9 everywhere"),
+        ]
         assert told.layers[1].steps[-1].result == pytest.approx(float(results.quilt.layers[1].mask.answer(points)[0]))
         assert told.layers[2].stacked == pytest.approx(0.2)
         assert told.layers[2].weight == pytest.approx(0.2 + 0.8 * 0.5)
@@ -377,6 +439,8 @@ def test_three_hundred_layers_work(project):
     assert draw_weight_facts(results.weights, results.quilt.terrain).pixels().shape == (800, 1280, 3)
 
 
-def test_no_layer_at_all_is_refused(project):
-    with pytest.raises(QuiltFileError, match="layer"):
-        quilt_with(project, head=HEAD[: HEAD.index("[[layer]]")])
+def test_with_no_layer_at_all_there_is_nothing_to_weigh(project):
+    bare = quilt_with(project, head=HEAD[: HEAD.index("[[layer]]")])
+    assert Results(bare).run("pack").fresh
+    with pytest.raises(RangeError, match=r"nothing to weigh; say a \[surface\] and its"):
+        Results(bare).run("weigh")

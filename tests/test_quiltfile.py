@@ -7,7 +7,7 @@ import jagged_quilt as jq
 from conftest import QUILT
 from jagged_quilt.foundation.errors import QuiltFileError
 from jagged_quilt.quiltfile.places import line_of, lines_of_keys, words_of
-from jagged_quilt.quiltfile.results import Results
+from jagged_quilt.results.results import Results
 
 TEXT = """\
 title = "x"  # [not.a.table]
@@ -91,11 +91,11 @@ class TestQuilt:
     @pytest.mark.parametrize(
         ("change", "words"),
         [
-            (("fade = 0.5", "fade = -1.0"), r"line 25, layer\[1\]\.mask\[0\]: height fade must be at least 0 m"),
-            (("size = 5.0", "size = 5.0\noctaves = 99"), r"line 29, layer\[1\]\.mask\[1\]: noise octaves must be"),
+            (("fade = 0.5", "fade = -1.0"), r"line 28, layer\[1\]\.mask\[0\]\.fade: height fade must be at least 0 m"),
+            (("size = 5.0", "size = 5.0\noctaves = 99"), r"line 32, layer\[1\]\.mask\[1\]\.octaves: noise octaves must be"),
             (("size = 5.0", 'size = "wide"'), r"line 31, layer\[1\]\.mask\[1\]\.size: must be a valid number; got 'wide'"),
             (('kind = "noise"', "seed = 3"), r"line 29, layer\[1\]\.mask\[1\]: a mask needs its kind"),
-            (("size = [16.0, 16.0]", "size = [16.0]"), r"line 4, surface\.size: must have at least 2 values"),
+            (("size = [16.0, 16.0]", "size = [16.0]"), r"line 4, surface\.size: must have 2 values; got \[16\.0\]"),
             (("size = [16.0, 16.0]", "size = [16.0, -1.0]"), r"line 3, surface\.terrain: size south must be above 0 m"),
             (("heights = [0.0, 4.0]", "heights = [4.0, 0.0]"), r"heights must be the lower one first"),
             (("tile = 3.0", "tile = 0.0"), r"line 19, swatch\[1\]\.tile: tile must be above 0 m; got 0\.0"),
@@ -107,10 +107,13 @@ class TestQuilt:
             (("[arrays]", '[arrays]\nlayouts = ["speculer"]'), r'arrays\.layouts\[0\]: .*did you mean "specular"'),
             (('swatch = "salt"', 'swatch = "clay"'), r'two layers are called "clay"; give this one a label'),
             (('name = "salt"', 'name = "clay"'), r'line 17, swatch\[1\]\.name: two swatches are called "clay"'),
-            (("[bake]", "[view]\ncamera = [0, 1, 0]\ntarget = [0, 0, 0]\n[bake]"), r"view: a camera must not look straight"),
+            (
+                ("[bake]", "[view]\ncamera = [0, 1, 0]\ntarget = [0, 0, 0]\n[bake]"),
+                r"view\.camera: a camera must not look straight",
+            ),
             (("[bake]", "[view]\ncamera = [0, 1, 0]\ntarget = [0, 0, 9]\nsun = [0, 99]\n[bake]"), r"view\.sun: .*to 90"),
         ],
-    )  # fmt: skip
+    )
     def test_a_mistake_names_its_place_and_what_came(self, project, change, words):
         with pytest.raises(QuiltFileError, match=words):
             quilt = built(project, QUILT.replace(*change))
@@ -127,7 +130,7 @@ class TestResults:
 
         def fresh():
             results = Results(jq.read_quilt(path))
-            return results.pack().fresh, results.weigh().fresh, results.bake().fresh
+            return tuple(results.run(step).fresh for step in ("pack", "weigh", "bake"))
 
         assert fresh() == (True, True, True)
         assert fresh() == (False, False, False)
@@ -140,27 +143,31 @@ class TestResults:
         assert fresh() == (True, False, True)
         (project / "out" / "bake" / "normal.png").unlink()
         assert fresh() == (False, False, True)
-        assert Results(jq.read_quilt(path)).weigh(anew=True).fresh
+        assert Results(jq.read_quilt(path)).run("weigh", anew=True).fresh
 
     @pytest.mark.parametrize("file", ["arrays/specular.ktx2", "weights/weights_0.png"])
     def test_a_damaged_result_is_made_anew_with_a_warning(self, project, file):
         path = project / "job.quilt.toml"
-        Results(jq.read_quilt(path)).bake()
+        Results(jq.read_quilt(path)).run("bake")
         good = (project / "out" / file).read_bytes()
         (project / "out" / file).write_bytes(good[: len(good) // 2])
-        with pytest.warns(jq.QuiltWarning, match=r"(packed|weighed) anew"):
-            Results(jq.read_quilt(path)).bake(48)
+        with pytest.warns(jq.QuiltWarning, match="not as it was made; made anew"):
+            Results(jq.read_quilt(path), texels=48).run("bake")
         assert (project / "out" / file).read_bytes() == good
 
     def test_baking_by_masks_needs_no_weight_map(self, project):
         built(project, QUILT.replace("[bake]", '[bake]\nweights = "masks"\nnormals = "world"\nfilter = "bilinear"'))
         results = Results(jq.read_quilt(project / "job.quilt.toml"))
-        results.bake()
+        results.run("bake")
         assert not (project / "out" / "weights").exists()
 
     def test_pictures_are_drawn_by_name(self, project):
         results = Results(jq.read_quilt(project / "job.quilt.toml"), project / "elsewhere")
-        assert [path.name for path in results.draw(["maps", "weights"]).files] == ["weights.png", "weights_2.png", "maps.png"]
+        assert [path.name for name in ("weights", "maps") for path in results.run(name).files] == [
+            "weights.png",
+            "weights_2.png",
+            "maps.png",
+        ]
         with pytest.raises(jq.QuiltError, match='did you mean "weights"'):
-            results.draw(["weight"])
+            results.run("weight")
         assert not (project / "out").exists()

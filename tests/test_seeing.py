@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
+from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.show.ground_plan import laid_over, shading
 from jagged_quilt.show.weight_pictures import draw_adopted, draw_masks, draw_weight_facts, heat
@@ -56,15 +57,15 @@ class TestStacking:
 
     def test_sharing_is_chosen_by_name_and_layers_need_names_of_their_own(self):
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Constant(0.8)), jq.Layer("c", mask=jq.Constant(0.8))]
-        shares = jq.weigh(FLAT, layers, texels=8, stacking="share").shares()
+        shares = jq.weigh(FLAT.canvas(8), layers, stacking="share").shares()
         assert shares == pytest.approx({"a": 0, "b": 0.5, "c": 0.5}, abs=1 / 255)
-        assert jq.weigh(FLAT, layers, texels=8).shares()["c"] == pytest.approx(0.8, abs=1 / 255)
+        assert jq.weigh(FLAT.canvas(8), layers).shares()["c"] == pytest.approx(0.8, abs=1 / 255)
         with pytest.raises(NameNotFoundError, match='no way of stacking is called "shared"; did you mean "share"'):
-            jq.weigh(FLAT, layers, texels=8, stacking="shared")
+            jq.weigh(FLAT.canvas(8), layers, stacking="shared")
         with pytest.raises(RangeError, match="two layers have one name"):
-            jq.weigh(FLAT, [jq.Layer("a"), jq.Layer("a")], texels=8)
+            jq.weigh(FLAT.canvas(8), [jq.Layer("a"), jq.Layer("a")])
         with pytest.raises(RangeError, match="in 8 or in 16 bits; got 12"):
-            jq.weigh(FLAT, layers, texels=8, bits=12)
+            jq.weigh(FLAT.canvas(8), layers, bits=12)
 
 
 class TestRounding:
@@ -80,27 +81,27 @@ class TestRounding:
     def test_sixteen_bits_are_finer_and_are_saved_as_they_are(self, tmp_path):
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Noise(size=9, range=1))]
         exact = layers[1].mask.answer(FLAT.points((20, 40))).reshape(20, 40)
-        coarse, fine = (jq.weigh(FLAT, layers, texels=40, bits=bits) for bits in (8, 16))
+        coarse, fine = (jq.weigh(FLAT.canvas(40), layers, bits=bits) for bits in (8, 16))
         assert np.abs(coarse.layer("b") - exact).max() > 20 * np.abs(fine.layer("b") - exact).max()
         assert np.abs(fine.layer("b") - exact).max() < 2e-5
         fine.save(tmp_path)
-        again = jq.WeightMap.load(tmp_path)
+        again = jq.open_weights(tmp_path)
         assert again.weights.dtype == np.uint16
         assert np.array_equal(again.weights, fine.weights)
         assert np.array_equal(again.lost, fine.lost)
-        index, weight = again.at(FLAT.points((20, 40)))
-        assert np.abs(np.where(index == 1, weight, 0).sum(axis=1).reshape(20, 40) - fine.layer("b")).max() < 1e-5
+        found = again.at(FLAT.points((20, 40)))
+        assert np.abs(np.where(found.layers == 1, found.weights, 0).sum(axis=1).reshape(20, 40) - fine.layer("b")).max() < 1e-5
 
     def test_a_map_without_what_was_cut_is_saved_without_it(self, tmp_path):
         """And an older file of it in the same folder is not taken for its own."""
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Constant(0.5))]
-        jq.weigh(FLAT, layers, texels=8).save(tmp_path)
+        jq.weigh(FLAT.canvas(8), layers).save(tmp_path)
         plain = jq.WeightMap(names=("a",), layers=np.zeros((4, 4, 1), np.uint8), weights=np.full((4, 4, 1), 255, np.uint8))
         plain.save(tmp_path)
-        assert jq.WeightMap.load(tmp_path).lost is None
+        assert jq.open_weights(tmp_path).lost is None
 
     def test_layers_of_other_names_are_refused(self):
-        weights = jq.weigh(FLAT, [jq.Layer("salt"), jq.Layer("clay", mask=jq.Constant(0.5))], texels=8)
+        weights = jq.weigh(FLAT.canvas(8), [jq.Layer("salt"), jq.Layer("clay", mask=jq.Constant(0.5))])
         with pytest.raises(NameNotFoundError, match='no layer is called "caly"; did you mean "clay"'):
             weights.layer("caly")
         with pytest.raises(ShapeError, match="uint8 or uint16"):
@@ -124,11 +125,12 @@ class TestGround:
         assert np.allclose(moved.normal, wanted.normal, atol=1e-5)
 
     def test_fields_are_worked_out_once(self):
-        terrain = hilly()
-        assert terrain.curvature(4.0) is terrain.curvature(4.0)
-        assert terrain.hidden_sky(4.0) is not terrain.hidden_sky(5.0)
+        """For all who ask the same fields; the terrain itself keeps none."""
+        fields = remembering(hilly())
+        assert fields.curvature(4.0) is fields.curvature(4.0)
+        assert fields.hidden_sky(4.0) is not fields.hidden_sky(5.0)
         mask = jq.Distance(jq.HeightBand(0, 2), 0, 1, texels=32)
-        assert mask.on(terrain).measured is jq.Distance(jq.HeightBand(0, 2), -1, 3, texels=32).on(terrain).measured
+        assert mask.on(fields).measured is jq.Distance(jq.HeightBand(0, 2), -1, 3, texels=32).on(fields).measured
 
     def test_joined_points_keep_what_all_have(self):
         one = jq.Points.of(np.zeros((2, 3)), np.ones((2, 3)), uv=np.zeros((2, 2)), colour=np.ones((2, 4)))
@@ -143,7 +145,7 @@ class TestGround:
 class TestExplaining:
     @pytest.mark.parametrize("place", [(0.0, 0.0), (32.0, 16.0), (0.1, 15.99), (13.3, 7.7)])
     def test_the_texel_of_a_place_is_found(self, place):
-        smooth = DaubLayer([jq.Daub(path=((16.0, 8.0),), radius=30.0, deed=jq.Deed.SMOOTH, reach=1.0)], ("a",))
+        smooth = DaubLayer([jq.Daub(path=((16.0, 8.0),), radius=30.0, kind=jq.DaubKind.SMOOTH, reach=1.0)], ("a",))
         for daubs in (DaubLayer([], ("a",)), smooth):
             points, which, grid = texel_at(FLAT, place, 64, daubs)
             assert len(points) == grid.rows * grid.columns
@@ -153,9 +155,11 @@ class TestExplaining:
 
     def test_what_smoothing_does_is_told_as_the_map_holds_it(self):
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Noise(size=3))]
-        daubs = [jq.Daub(path=((16.0, 8.0),), radius=9.0, deed=jq.Deed.SMOOTH, reach=1.5),
-                 jq.Daub(path=((14.0, 8.0),), radius=3.0, layers=("b",), strength=0.5)]  # fmt: skip
-        weights = jq.weigh(FLAT, layers, texels=64, daubs=daubs, bits=16)
+        daubs = [
+            jq.Daub(path=((16.0, 8.0),), radius=9.0, kind=jq.DaubKind.SMOOTH, reach=1.5),
+            jq.Daub(path=((14.0, 8.0),), radius=3.0, layers=("b",), strength=0.5),
+        ]
+        weights = jq.weigh(FLAT.canvas(64), layers, daubs=daubs, bits=16)
         weigher = jq.Weigher(layers, FLAT, daubs=daubs)
         for place in ((16.1, 8.2), (14.6, 7.0), (30.0, 2.0)):
             told = jq.explain(weigher, *texel_at(FLAT, place, 64, weigher.daubs))
@@ -200,9 +204,9 @@ class TestPictures:
 
     def test_facts_mark_the_worst_texel(self):
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=5, seed=n, range=1)) for n in range(1, 6)]
-        lossy = jq.weigh(FLAT, layers, texels=64, keep=2)
+        lossy = jq.weigh(FLAT.canvas(64), layers, keep=2)
         marked = draw_weight_facts(lossy, FLAT).pixels()
-        whole = draw_weight_facts(jq.weigh(FLAT, layers, texels=64, keep=6), FLAT).pixels()
+        whole = draw_weight_facts(jq.weigh(FLAT.canvas(64), layers, keep=6), FLAT).pixels()
         frame = np.uint8([120, 235, 255])
         assert (marked == frame).all(axis=2).sum() > 40
         assert (whole == frame).all(axis=2).sum() == 0
@@ -216,6 +220,6 @@ class TestPictures:
 
     def test_before_and_after_fit_on_a_board_with_many_layers(self):
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=5, seed=n)) for n in range(1, 20)]
-        weights = jq.weigh(FLAT, layers, texels=32)
+        weights = jq.weigh(FLAT.canvas(32), layers)
         homes = [(name, "one") for name in weights.names]
         assert draw_adopted(weights, weights, homes, "nothing", FLAT).pixels().shape == (800, 1280, 3)

@@ -9,16 +9,16 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.light.light import _SKY, _SUN, Sun, lit, shoulder, sky
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.show.board import GROUND, Board, picture_of, picture_of_data
 from jagged_quilt.show.labelled_grid import grid_arrays, labelled_grid
-from jagged_quilt.show.light import _BOUNCE, _HORIZON, _SUN, _ZENITH, Sun, lit, shoulder, sky
-from jagged_quilt.show.lit_view import draw_lit_view
 from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.sheets import maps_sheet, weight_sheets
 
 R = jq.MapRole
 SOUTH = Sun(180, 40)
+_ZENITH, _HORIZON, _BOUNCE = _SKY.zenith, _SKY.horizon, _SKY.bounce
 
 
 class TestBoard:
@@ -108,7 +108,7 @@ class TestViews:
 
     def look(self, cliff, projection, sun=SOUTH, **size):
         camera = jq.Camera(position=(32, 3, 50), target=(32, 3, 32), view_angle=20)
-        return draw_lit_view(cliff, [jq.Layer("grid", projection)], grid_arrays(4.0, 128), None, camera, sun, **size)
+        return jq.Scene(grid_arrays(4.0, 128), lights=[sun]).add(cliff, [jq.Layer("grid", projection)]).draw(camera, **size)
 
     def test_triplanar_text_is_upright_and_not_mirrored(self, cliff):
         """On a wall that faces south, the tile lies as it does on paper."""
@@ -160,7 +160,7 @@ class TestSheets:
     def test_weights_show_each_layer_as_it_is(self):
         flat = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
         layers = [jq.Layer("below"), jq.Layer("above", mask=jq.Constant(0.25))]
-        pixels = weight_sheets(jq.weigh(flat, layers, texels=16), 64.0)[0].pixels().astype(int)
+        pixels = weight_sheets(jq.weigh(flat.canvas(16), layers), 64.0)[0].pixels().astype(int)
         together = pixels[100, 100]
         greys = {tuple(c) for c in pixels[100:300:40, 560:1240:10].reshape(-1, 3) if c.max() - c.min() < 2}
         assert together.max() - together.min() > 20
@@ -169,9 +169,9 @@ class TestSheets:
 
     def test_maps_of_a_long_terrain_keep_their_proportions(self, tmp_path):
         long = jq.Terrain(np.random.default_rng(0).random((5, 17)), size=(40, 10))
-        arrays = jq.pack([made_swatch("a", 1)], texels=16)
-        maps = jq.bake(long, [jq.Layer("a")], arrays, texels=120)
-        assert maps.diffuse.shape == (30, 120, 3)
+        arrays = jq.pack([made_swatch("a", 1)], side=16)
+        maps = jq.bake(long.canvas(120), [jq.Layer("a")], arrays)
+        assert maps["diffuse"].shape == (30, 120, 3)
         maps.save(tmp_path)
         pixels = maps_sheet(tmp_path, long.size).pixels()
         assert np.ptp(pixels[80:128, 20:215]) > 50

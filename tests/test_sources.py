@@ -14,7 +14,7 @@ import jagged_quilt as jq
 from conftest import QUILT, made_maps, write_small_project
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltFileError, ShapeError
-from jagged_quilt.maps.image_files import limit_images, read_channels, read_image, write_image
+from jagged_quilt.maps.image_files import ImageLimits, read_channels, read_image, write_image
 from jagged_quilt.maps.map_source import MapSource
 from jagged_quilt.maps.roles import Transfer
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -31,8 +31,30 @@ def write_dds(path, image, code):
     rows, columns = image.shape[:2]
     packed = getattr(etcpak, f"compress_{code}")(np.ascontiguousarray(image).tobytes(), columns, rows)
     fourcc = {"bc1": b"DXT1", "bc3": b"DXT5", "bc4": b"ATI1", "bc5": b"ATI2", "bc7": b"DX10"}[code]
-    head = struct.pack("<4s7I44x2I4s5I5I", b"DDS ", 124, 0x81007, rows, columns, len(packed), 0, 1, 32, 4, fourcc,
-                       0, 0, 0, 0, 0, 0x1000, 0, 0, 0, 0)  # fmt: skip
+    head = struct.pack(
+        "<4s7I44x2I4s5I5I",
+        b"DDS ",
+        124,
+        0x81007,
+        rows,
+        columns,
+        len(packed),
+        0,
+        1,
+        32,
+        4,
+        fourcc,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0x1000,
+        0,
+        0,
+        0,
+        0,
+    )
     path.write_bytes(head + (struct.pack("<5I", 98, 3, 0, 1, 0) if code == "bc7" else b"") + packed)
 
 
@@ -122,9 +144,9 @@ class TestOddFiles:
 
     def test_our_own_ktx2_is_a_map_file_too(self, tmp_path):
         swatch = jq.Swatch(name="a", tile=1, relief=1, maps=made_maps(1))
-        jq.pack_files([swatch], tmp_path, texels=16)
+        jq.pack_files([swatch], tmp_path, side=16)
         assert np.array_equal(read_image(tmp_path / "specular.ktx2"), Ktx2File(tmp_path / "specular.ktx2").texels(0, 0))
-        jq.pack_files([swatch, jq.Swatch(name="b", tile=1, relief=1, maps=made_maps(2))], tmp_path / "two", texels=16)
+        jq.pack_files([swatch, jq.Swatch(name="b", tile=1, relief=1, maps=made_maps(2))], tmp_path / "two", side=16)
         with pytest.raises(ImageError, match="2 slices; a map must be one image"):
             read_image(tmp_path / "two" / "specular.ktx2")
 
@@ -157,13 +179,9 @@ class TestOddFiles:
 
     def test_too_large_an_image_is_never_decoded(self, tmp_path, monkeypatch):
         write_image(tmp_path / "a.png", texels(64, 128))
-        try:
-            for limit in ({"side": 100}, {"mib": 1, "side": 127}):
-                limit_images(**limit)
-                with pytest.raises(ImageError, match=r"128 x 64 texels|res|larg|size"):
-                    read_image(tmp_path / "a.png")
-        finally:
-            limit_images()
+        for limits in (ImageLimits(100), ImageLimits(127, 1)):
+            with pytest.raises(ImageError, match=r"128 x 64 texels, 0 MiB, are more than is read \(side 1"):
+                read_image(tmp_path / "a.png", limits)
         assert read_image(tmp_path / "a.png").shape == (64, 128, 3)
 
 
@@ -180,10 +198,13 @@ class TestRules:
         write_image(tmp_path / "x_gloss.png", texels(8, 8, 3)[..., 0])
         write_image(tmp_path / "x_rough_old.png", texels(8, 8, 4)[..., 0])
         made = source(
-            tmp_path, jq.MapRule(role=R.DIFFUSE, file="x_one.png", transfer=Transfer.NONE),
-            jq.MapRule(role=R.HEIGHT, file="x_nrm.tga", channel="a", invert=True), jq.MapRule(role=R.NORMAL, green="down"),
-            jq.MapRule(role=None, file="x_rough_old.png"), jq.MapRule(role=R.SPECULAR, value=(0.1, 0.2, 0.3)),
-        )  # fmt: skip
+            tmp_path,
+            jq.MapRule(role=R.DIFFUSE, file="x_one.png", transfer=Transfer.NONE),
+            jq.MapRule(role=R.HEIGHT, file="x_nrm.tga", channel="a", invert=True),
+            jq.MapRule(role=R.NORMAL, green="down"),
+            jq.MapRule(role=None, file="x_rough_old.png"),
+            jq.MapRule(role=R.SPECULAR, value=(0.1, 0.2, 0.3)),
+        )
         swatch = made.read()
         assert np.allclose(swatch.maps[R.DIFFUSE].values, texels(8, 8, 2) / 255, atol=1e-6)
         assert (swatch.maps[R.HEIGHT].texels == 255 - 77).all()
@@ -200,18 +221,18 @@ class TestRules:
         write_image(tmp_path / "a" / "a_diffuse.png", rgba)
         write_image(tmp_path / "b" / "b_normal.png", texels(8, 8))
         layouts = ["diffuse_opacity"]
-        alpha = jq.pack([source(tmp_path / "a")], texels=8, layouts=layouts)
+        alpha = jq.pack([source(tmp_path / "a")], side=8, layouts=layouts)
         assert np.array_equal(alpha.texels("diffuse_opacity", "s"), rgba)
         assert alpha.facts[0].derived == {"opacity": "alpha of the diffuse file"}
-        told = jq.pack([source(tmp_path / "a", jq.MapRule(role=R.OPACITY, value=(0.2,)))], texels=8, layouts=layouts)
+        told = jq.pack([source(tmp_path / "a", jq.MapRule(role=R.OPACITY, value=(0.2,)))], side=8, layouts=layouts)
         assert (told.texels("diffuse_opacity", "s")[..., 3] == 51).all()
         grey = jq.MapRule(role=R.DIFFUSE, value=(0.5, 0.5, 0.5))
         assert (
-            jq.pack([source(tmp_path / "b", grey)], texels=8, layouts=layouts).texels("diffuse_opacity", "s")
+            jq.pack([source(tmp_path / "b", grey)], side=8, layouts=layouts).texels("diffuse_opacity", "s")
             == (188, 188, 188, 255)
         ).all()
         with pytest.raises(ShapeError, match="no diffuse map"):
-            jq.pack([source(tmp_path / "b")], texels=8, layouts=layouts)
+            jq.pack([source(tmp_path / "b")], side=8, layouts=layouts)
 
     def test_green_is_told_by_the_file_name_too(self, tmp_path):
         for name, down in (("a_normal_dx.png", True), ("a_normal_gl.png", False), ("a_NormalDirectX_2k.png", True)):
@@ -267,11 +288,11 @@ class TestQuiltFile:
         clay = quilt.swatches[0]
         assert np.array_equal(clay.maps[R.ROUGHNESS].texels[..., 0], packed[..., 1])
         assert [(each.name, each.pixels.key) for each in quilt.layouts][2:] == [("specular", "bc7"), ("orm", "unorm16")]
-        from jagged_quilt.quiltfile.results import Results
+        from jagged_quilt.results.results import Results
 
-        made = Results(quilt).pack()
+        made = Results(quilt).run("pack")
         assert made.fresh
-        arrays = jq.TextureArrays.load(made.folder)
+        arrays = jq.open_arrays(made.folder)
         assert np.allclose(arrays.values("clay", R.METALLIC)[..., 0], packed[..., 2] / 255, atol=1e-4)
         assert not Results(
             self.quilt(tmp_path, after='[[swatch.map]]\nfile = "clay_set.png"\npacked = "gltf"\n')
@@ -301,16 +322,16 @@ class TestQuiltFile:
         assert re.search(words, str(refused.value)), refused.value
 
     def test_images_beside_the_arrays_and_limits(self, tmp_path):
-        from jagged_quilt.quiltfile.results import Results
+        from jagged_quilt.results.results import Results
 
         write_small_project(tmp_path)
-        made = Results(self.quilt(tmp_path, arrays="images = true\n")).pack()
+        made = Results(self.quilt(tmp_path, arrays="images = true\n")).run("pack")
         assert (made.folder / "slices" / "specular" / "0001_salt_m4.png").is_file()
-        try:
-            with pytest.raises(QuiltFileError, match=r"16 x 16 texels|limit|res"):
-                self.quilt(tmp_path, arrays="[images]\nlargest_side = 8\n").swatches  # noqa: B018
-        finally:
-            limit_images()
+        wide = self.quilt(tmp_path)
+        narrow = self.quilt(tmp_path, arrays="[images]\nlargest_side = 8\n")
+        with pytest.raises(QuiltFileError, match=r"16 x 16 texels"):
+            narrow.swatches  # noqa: B018
+        assert wide.swatches  # the other quilt's limits are its own
 
 
 def faulty_files(tmp_path):
@@ -325,7 +346,7 @@ def faulty_files(tmp_path):
     Image.fromarray(image).quantize(16).save(tmp_path / "p.png", transparency=3)
     for code in ("bc1", "bc7"):
         write_dds(tmp_path / f"{code}.dds", np.dstack([texels(40, 32), np.full((40, 32), 200, np.uint8)]), code)
-    jq.pack_files([jq.Swatch(name="a", tile=1, relief=1, maps=made_maps(1, side=32))], tmp_path / "k", texels=32)
+    jq.pack_files([jq.Swatch(name="a", tile=1, relief=1, maps=made_maps(1, side=32))], tmp_path / "k", side=32)
     (tmp_path / "a.ktx2").write_bytes((tmp_path / "k" / "specular.ktx2").read_bytes())
     return sorted(p for p in tmp_path.iterdir() if p.is_file())
 

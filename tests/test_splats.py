@@ -19,7 +19,7 @@ def made_map(layers=6, side=40, keep=6, bits=8, seed=0):
     """A weight map of smooth random fields."""
     terrain = jq.Terrain(np.zeros((2, 2)), size=(side, side))
     stack = [jq.Layer("n0")] + [jq.Layer(f"n{n}", mask=jq.Noise(size=9, seed=seed + n, range=0.8)) for n in range(1, layers)]
-    return jq.weigh(terrain, stack, texels=side, keep=keep, bits=bits)
+    return jq.weigh(terrain.canvas(side), stack, keep=keep, bits=bits)
 
 
 def largest_difference(one, two):
@@ -31,32 +31,34 @@ class TestRoundTrips:
     @pytest.mark.parametrize("layers", [2, 4, 6, 9])
     def test_splat_sheets_and_masks_come_back_as_they_were(self, tmp_path, bits, layers):
         weights = made_map(layers, keep=layers, bits=bits)
-        sheets = jq.write_splat(weights, tmp_path, bits=bits)[:-1]
+        sheets = jq.export.write_splat(weights, tmp_path, bits=bits)[:-1]
         assert len(sheets) == -(-layers // 4)
         stored = np.concatenate([read_image(sheet) for sheet in sheets], axis=2)
         assert (stored.sum(axis=2, dtype=np.uint32) == (1 << bits) - 1).all()
         told = json.loads((tmp_path / "splat.json").read_text())
         assert told["layers"] == list(weights.names)
-        masks = jq.write_masks(weights, tmp_path, bits=bits)[:-1]
-        for again in (jq.adopt_splat(sheets, weights.names, bits=bits),
-                      jq.adopt_masks(dict(zip(weights.names, masks, strict=True)), bits=bits)):  # fmt: skip
+        masks = jq.export.write_masks(weights, tmp_path, bits=bits)[:-1]
+        for again in (
+            jq.adopt.splat(sheets, weights.names, bits=bits),
+            jq.adopt.masks(dict(zip(weights.names, masks, strict=True)), bits=bits),
+        ):
             assert largest_difference(weights, again.weights) == 0
             assert again.sums.changed == 0
 
     @pytest.mark.parametrize("bits", [8, 16])
     def test_pairs_come_back_as_they_were(self, tmp_path, bits):
         weights = made_map(9, keep=4, bits=bits)
-        numbers, shares, _ = jq.write_pairs(weights, tmp_path, bits=bits)
+        numbers, shares, _ = jq.export.write_pairs(weights, tmp_path, bits=bits)
         assert read_image(numbers).shape == read_image(shares).shape == (40, 40, 4)
-        again = jq.adopt_pairs(numbers, shares, weights.names, bits=bits).weights
+        again = jq.adopt.pairs(numbers, shares, weights.names, bits=bits).weights
         assert largest_difference(weights, again) == 0
         many = made_map(9, keep=9)
-        jq.write_pairs(many, tmp_path)
+        jq.export.write_pairs(many, tmp_path)
         assert json.loads((tmp_path / "pairs.json").read_text())["lost"]["worst"] > 0
 
     def test_other_depths_keep_their_sums(self, tmp_path):
         weights = made_map(6, bits=16)
-        sheets = jq.write_splat(weights, tmp_path, bits=8)[:-1]
+        sheets = jq.export.write_splat(weights, tmp_path, bits=8)[:-1]
         stored = np.concatenate([read_image(sheet) for sheet in sheets], axis=2)
         assert (stored.sum(axis=2, dtype=int) == 255).all()
         assert largest_difference(weights, weights.in_bits(8)) <= 1 / 255 + 1e-6
@@ -64,9 +66,9 @@ class TestRoundTrips:
 
     def test_more_than_256_layers(self, tmp_path):
         weights = made_map(300, side=12, keep=4)
-        numbers, shares, _ = jq.write_pairs(weights, tmp_path)
+        numbers, shares, _ = jq.export.write_pairs(weights, tmp_path)
         assert read_image(numbers).dtype == np.uint16
-        assert largest_difference(weights, jq.adopt_pairs(numbers, shares, weights.names).weights) == 0
+        assert largest_difference(weights, jq.adopt.pairs(numbers, shares, weights.names).weights) == 0
 
 
 def written(folder, *sheets):
@@ -86,41 +88,41 @@ def sheet_of(*texels):
 class TestSums:
     def test_within_rounding_nothing_is_said(self, tmp_path):
         """Three thirds at 8 bits sum to 255 or to 254."""
-        found = jq.adopt_splat(written(tmp_path, sheet_of((85, 85, 85), (84, 85, 85), (85, 85, 86))), ABC, sums="refuse")
+        found = jq.adopt.splat(written(tmp_path, sheet_of((85, 85, 85), (84, 85, 85), (85, 85, 86))), ABC, sums="refuse")
         assert found.sums.changed == 0
 
     def test_above_and_below_are_told_and_repaired_as_asked(self, tmp_path):
         files = written(tmp_path, sheet_of((200, 100, 0), (100, 0, 55), (255, 0, 0)))
-        found = jq.adopt_splat(files, ABC)
+        found = jq.adopt.splat(files, ABC)
         assert (found.sums.above, found.sums.below, found.sums.bare, found.sums.changed) == (1, 1, 0, 2)
         assert found.sums.worst == pytest.approx(155 / 255)
         assert found.sums.worst_at == (0, 1)
         assert np.allclose(found.weights.layer("a")[0], [2 / 3, 100 / 155, 1], atol=1 / 255)
-        given = jq.adopt_splat(files, ABC, sums="b")
+        given = jq.adopt.splat(files, ABC, sums="b")
         assert np.allclose(given.weights.layer("b")[0], [1 / 3, 100 / 255, 0], atol=1 / 255)
         with pytest.raises(RangeError, match=r"more than 1 at 1 and to less at 1 of 3 texels; worst 0\.608 at row 0, column 1"):
-            jq.adopt_splat(files, ABC, sums="refuse")
+            jq.adopt.splat(files, ABC, sums="refuse")
 
     def test_bare_texels_need_a_layer(self, tmp_path):
         files = written(tmp_path, sheet_of((255, 0, 0), (0, 0, 0)))
         with pytest.raises(RangeError, match="1 texels have no weight at all, the first at row 0, column 1"):
-            jq.adopt_splat(files, ABC)
-        assert jq.adopt_splat(files, ABC, sums="c").weights.layer("c")[0].tolist() == [0, 1]
+            jq.adopt.splat(files, ABC)
+        assert jq.adopt.splat(files, ABC, sums="c").weights.layer("c")[0].tolist() == [0, 1]
 
     def test_an_implied_last_layer_is_1_minus_the_rest(self, tmp_path):
         files = written(tmp_path, sheet_of((100, 55, 0), (255, 0, 0), (0, 0, 0), (200, 200, 0)))
-        found = jq.adopt_splat(files, (*ABC, "rest"), implied_last=True)
+        found = jq.adopt.splat(files, (*ABC, "rest"), implied_last=True)
         assert np.allclose(found.weights.layer("rest")[0], [100 / 255, 0, 1, 0], atol=1e-6)
         assert (found.sums.above, found.sums.below) == (1, 0)
 
     def test_an_opaque_alpha_is_no_layer_and_a_used_channel_without_a_name_is_refused(self, tmp_path):
         opaque = written(tmp_path, sheet_of((255, 0, 0, 255), (0, 255, 0, 255)))
-        assert jq.adopt_splat(opaque, ABC).weights.layer("b")[0].tolist() == [0, 1]
+        assert jq.adopt.splat(opaque, ABC).weights.layer("b")[0].tolist() == [0, 1]
         with pytest.raises(ShapeError, match="channel B holds weights, and no layer is named for it"):
-            jq.adopt_splat(written(tmp_path, sheet_of((255, 0, 9), (0, 255, 0))), ("a", "b"))
+            jq.adopt.splat(written(tmp_path, sheet_of((255, 0, 9), (0, 255, 0))), ("a", "b"))
 
     def test_more_layers_than_are_kept_are_told(self, tmp_path):
-        found = jq.adopt_splat(written(tmp_path, sheet_of((100, 90, 65), (255, 0, 0))), ABC, keep=2)
+        found = jq.adopt.splat(written(tmp_path, sheet_of((100, 90, 65), (255, 0, 0))), ABC, keep=2)
         assert (found.sums.cut, found.sums.changed) == (1, 1)
         assert found.sums.cut_worst == pytest.approx(65 / 255, abs=1e-3)
 
@@ -128,20 +130,20 @@ class TestSums:
 class TestIndexMaps:
     def test_numbers_become_whole_layers(self, tmp_path):
         numbers = np.random.default_rng(0).integers(0, 3, (6, 7, 1), dtype=np.uint8)
-        found = jq.adopt_index(written(tmp_path, numbers)[0], ABC).weights
+        found = jq.adopt.index(written(tmp_path, numbers)[0], ABC).weights
         assert all(np.array_equal(found.layer(n), numbers[..., 0] == n) for n in range(3))
-        spread = jq.adopt_index(written(tmp_path, numbers * 100)[0], ABC, numbers=(200, 0, 100), bits=16).weights
+        spread = jq.adopt.index(written(tmp_path, numbers * 100)[0], ABC, numbers=(200, 0, 100), bits=16).weights
         assert np.array_equal(spread.layer("a"), numbers[..., 0] == 2)
-        deep = jq.adopt_index(written(tmp_path, numbers.astype(np.uint16))[0], ABC).weights
+        deep = jq.adopt.index(written(tmp_path, numbers.astype(np.uint16))[0], ABC).weights
         assert largest_difference(found, deep) == 0
 
     def test_a_number_above_the_list_is_refused(self, tmp_path):
         with pytest.raises(RangeError, match="index 7 at row 0, column 1 is none of the 3 layers, which have 0 to 2; 1 texels"):
-            jq.adopt_index(written(tmp_path, sheet_of((0,), (7,), (2,)))[0], ABC)
+            jq.adopt.index(written(tmp_path, sheet_of((0,), (7,), (2,)))[0], ABC)
         with pytest.raises(ImageError, match="grey, of whole numbers"):
-            jq.adopt_index(written(tmp_path, sheet_of((0, 1, 2), (1, 1, 1)))[0], ABC)
+            jq.adopt.index(written(tmp_path, sheet_of((0, 1, 2), (1, 1, 1)))[0], ABC)
         with pytest.raises(RangeError, match="each once"):
-            jq.adopt_index(written(tmp_path, sheet_of((0,)))[0], ABC, numbers=(1, 1, 2))
+            jq.adopt.index(written(tmp_path, sheet_of((0,)))[0], ABC, numbers=(1, 1, 2))
 
 
 COLOURS = {"earth": "#c04020", "grass": "#20c040", "water": "#2040c0", "mixture": "#704080"}
@@ -165,7 +167,7 @@ class TestColourKeys:
     def test_antialiased_edges_give_their_two_sides_and_no_third_layer(self, tmp_path, lines):
         """Though the edge of earth and water passes through the very colour of the mixture."""
         image, share = painted(lines)
-        found = jq.adopt_colours(written(tmp_path, image)[0], COLOURS).weights
+        found = jq.adopt.colours(written(tmp_path, image)[0], COLOURS).weights
         got = np.stack([found.layer(name) for name in COLOURS])
         assert np.abs(got - share).max() < 0.08
         far = share[3] == 0
@@ -175,7 +177,7 @@ class TestColourKeys:
     def test_a_line_of_one_texel_is_a_layer(self, tmp_path):
         image = np.full((9, 9, 3), (0xC0, 0x40, 0x20), np.uint8)
         image[4] = (0x70, 0x40, 0x80)
-        found = jq.adopt_colours(written(tmp_path, image)[0], COLOURS).weights
+        found = jq.adopt.colours(written(tmp_path, image)[0], COLOURS).weights
         assert (found.layer("mixture")[4] == 1).all()
         assert found.layer("mixture").sum() == 9
 
@@ -183,49 +185,52 @@ class TestColourKeys:
         image, _ = painted()
         image[40:50, 5:15] = (255, 255, 0)
         with pytest.raises(RangeError, match=r"the colour #ffff00 at row 4\d, column \d+ is not in the key, nor between"):
-            jq.adopt_colours(written(tmp_path, image)[0], COLOURS)
+            jq.adopt.colours(written(tmp_path, image)[0], COLOURS)
         with pytest.raises(RangeError, match="\"#rrggbb\"; got 'red'"):
-            jq.adopt_colours(written(tmp_path, image)[0], {"a": "red"})
+            jq.adopt.colours(written(tmp_path, image)[0], {"a": "red"})
         with pytest.raises(RangeError, match='colours of "a" and "b" are alike'):
-            jq.adopt_colours(written(tmp_path, image)[0], {"a": "#101010", "b": "#121110"})
+            jq.adopt.colours(written(tmp_path, image)[0], {"a": "#101010", "b": "#121110"})
 
 
 class TestRefusals:
     def test_sheets_of_different_sizes(self, tmp_path):
         files = written(tmp_path, np.zeros((4, 4, 4), np.uint8), np.zeros((4, 5, 4), np.uint8))
-        for adopt in (lambda: jq.adopt_splat(files, [*"abcdefgh"]), lambda: jq.adopt_pairs(*files, ABC),
-                      lambda: jq.adopt_masks(dict(zip("ab", files, strict=True)))):  # fmt: skip
+        for adopt in (
+            lambda: jq.adopt.splat(files, [*"abcdefgh"]),
+            lambda: jq.adopt.pairs(*files, ABC),
+            lambda: jq.adopt.masks(dict(zip("ab", files, strict=True))),
+        ):
             with pytest.raises(ShapeError, match=r"one size; .*sheet_0\.png has 4 x 4 and .*sheet_1\.png has 5 x 4"):
                 adopt()
 
     def test_layers_and_channels_that_do_not_fit(self, tmp_path):
         files = written(tmp_path, sheet_of((1, 2, 3)))
         for adopt, error, words in (
-            (lambda: jq.adopt_splat(files, [*"abcd"]), ShapeError, "4 layers need 4 channels; .* hold 3"),
-            (lambda: jq.adopt_splat(files, []), ShapeError, "no layer to adopt"),
-            (lambda: jq.adopt_splat([], ABC), ShapeError, "no splat sheet"),
-            (lambda: jq.adopt_splat(files, ("a", "b", "a")), RangeError, 'two old layers are called "a"'),
-            (lambda: jq.adopt_splat(files, ABC, sums="d"), NameNotFoundError, "way to settle sums"),
-            (lambda: jq.adopt_masks({"a": files[0]}), ImageError, "has colour; a mask for one layer is grey"),
-            (lambda: jq.adopt_splat([tmp_path / "gone.png"], ABC), ImageError, "no such image file"),
+            (lambda: jq.adopt.splat(files, [*"abcd"]), ShapeError, "4 layers need 4 channels; .* hold 3"),
+            (lambda: jq.adopt.splat(files, []), ShapeError, "no layer to adopt"),
+            (lambda: jq.adopt.splat([], ABC), ShapeError, "no splat sheet"),
+            (lambda: jq.adopt.splat(files, ("a", "b", "a")), RangeError, 'two old layers are called "a"'),
+            (lambda: jq.adopt.splat(files, ABC, sums="d"), NameNotFoundError, "way to settle sums"),
+            (lambda: jq.adopt.masks({"a": files[0]}), ImageError, "has colour; a mask for one layer is grey"),
+            (lambda: jq.adopt.splat([tmp_path / "gone.png"], ABC), ImageError, "no such image file"),
         ):
             with pytest.raises(error, match=words):
                 adopt()
         pair = written(tmp_path, sheet_of((5, 0, 0, 0)), sheet_of((255, 0, 0, 0)))
         with pytest.raises(RangeError, match="index 5 at row 0, column 0 is above the last of 3 layers"):
-            jq.adopt_pairs(*pair, ABC)
+            jq.adopt.pairs(*pair, ABC)
 
 
 class TestRehoming:
     def test_one_to_one_and_many_to_one(self):
-        old = jq.Adopted(made_map(4), None)
+        old = jq.adopt.Adopted(made_map(4), None)
         new = old.rehomed({"n0": "clay", "n1": "salt", "n2": "clay", "n3": "brine"}, ["brine", "clay", "gravel", "salt"])
         assert new.names == ("brine", "clay", "salt")
         assert np.allclose(new.layer("clay"), old.weights.layer("n0") + old.weights.layer("n2"), atol=1e-6)
         assert np.array_equal(new.layer("salt"), old.weights.layer("n1"))
 
     def test_a_layer_without_a_home_is_refused_if_it_shows(self):
-        old = jq.Adopted(made_map(3), None)
+        old = jq.adopt.Adopted(made_map(3), None)
         with pytest.raises(NameNotFoundError, match='no home of the old layer "n2" is called "n2"'):
             old.rehomed({"n0": "clay", "n1": "clay"}, ["clay"])
         with pytest.raises(NameNotFoundError, match='no layer in the adopted files is called "m0"; did you mean'):
@@ -251,8 +256,8 @@ class TestRehoming:
         assert np.abs(small.layer("n3") - mean).max() <= 1 / 255 + 1e-6
         large = weights.resized(64, 64)
         points = jq.Terrain(np.zeros((2, 2)), size=(1, 1)).points((64, 64))
-        index, weight = weights.at(points)
-        wanted = np.where(index == 3, weight, 0).sum(axis=1).reshape(64, 64)
+        found = weights.at(points)
+        wanted = np.where(found.layers == 3, found.weights, 0).sum(axis=1).reshape(64, 64)
         assert np.abs(large.layer("n3") - wanted).max() <= 1 / 255 + 1e-6
         assert weights.resized(32, 32) is weights
 
@@ -260,7 +265,7 @@ class TestRehoming:
         """What an adopted layer's mask takes goes to the lowest; the others cover by theirs."""
         terrain = jq.Terrain(np.zeros((2, 2)), size=(40, 40))
         old = made_map(3, side=40)
-        adopted = jq.Adopted(old, None).rehomed({"n0": "clay", "n1": "salt", "n2": "salt"}, ["clay", "salt"])
+        adopted = jq.adopt.Adopted(old, None).rehomed({"n0": "clay", "n1": "salt", "n2": "salt"}, ["clay", "salt"])
         half, some = jq.Constant(0.5), jq.Noise(size=7)
         layers = [jq.Layer("mud"), jq.Layer("clay", mask=half), jq.Layer("brine", mask=some), jq.Layer("salt")]
         points = terrain.points((40, 40))
@@ -269,7 +274,7 @@ class TestRehoming:
         ground = 1 - salt  # all that lies below the brine
         wanted = [(1 - clay / 2 - salt) * (1 - m), clay / 2 * (1 - m), ground * m, salt]
         assert np.abs(got - np.stack(wanted)).max() < 1e-5
-        shared = jq.Weigher(layers, terrain, adopted=adopted, stacking=jq.Stacking.SHARE).stacked(points)
+        shared = jq.Weigher(layers, terrain, adopted=adopted, stacking="share").stacked(points)
         asked = np.stack([clay / 2, m, salt])
         less = 1 / np.maximum(1, asked.sum(axis=0))
         assert np.abs(shared[1:] - asked * less).max() < 1e-5

@@ -7,8 +7,10 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import QUILT
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.errors import ImageError, RangeError
 from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 
 
 def slope_terrain(east, south, size=(30.0, 20.0)):
@@ -52,21 +54,21 @@ class TestTerrain:
 
     def test_a_heightmap_file_is_read_in_metres(self, tmp_path):
         write_image(tmp_path / "a.png", np.array([[0, 65535], [32768, 0]], np.uint16))
-        terrain = jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(-5, 15))
+        terrain = jq.read_terrain(tmp_path / "a.png", size=(2, 2), heights=(-5, 15))
         assert terrain.height_range == pytest.approx((-5, 15))
         assert terrain.heights[1, 0] == pytest.approx(5, abs=1e-3)
 
     def test_eight_bits_warn_and_colour_and_nan_are_refused(self, tmp_path):
         write_image(tmp_path / "a.png", np.zeros((3, 3, 1), np.uint8))
         with pytest.warns(jq.QuiltWarning, match="stairs of 0.0392 m"):
-            jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(0, 10))
+            jq.read_terrain(tmp_path / "a.png", size=(2, 2), heights=(0, 10))
         write_image(tmp_path / "c.png", np.array([[[1, 2, 3]] * 2] * 2, np.uint8))
         with pytest.raises(jq.QuiltError, match="has colour"):
-            jq.Terrain.read(tmp_path / "c.png", size=(2, 2), heights=(0, 10))
+            jq.read_terrain(tmp_path / "c.png", size=(2, 2), heights=(0, 10))
         with pytest.raises(jq.QuiltError, match="1 NaN or infinite values, the first at \\(1, 0\\)"):
             jq.Terrain([[0, 1], [np.nan, 2]], size=(1, 1))
         with pytest.raises(jq.QuiltError, match="lower one first"):
-            jq.Terrain.read(tmp_path / "a.png", size=(2, 2), heights=(10, 0))
+            jq.read_terrain(tmp_path / "a.png", size=(2, 2), heights=(10, 0))
         with pytest.raises(jq.QuiltError, match="above 0 m"):
             jq.Terrain(np.zeros((2, 2)), size=(0, 1))
 
@@ -75,8 +77,9 @@ class TestCamera:
     def test_pixels_see_the_ground_that_lies_on_their_rays(self):
         terrain = slope_terrain(0.2, -0.1, (40.0, 40.0))
         camera = jq.Camera(position=(20, 15, 39), target=(20, 3, 15))
-        points, met, rays = camera.points(terrain, 30, 40)
-        assert 0.3 < met.mean() <= 1
+        block = PictureCanvas(camera, [terrain], 30, 40).block(Region(0, 30, 0, 40))
+        points, met, rays = block.pieces[0].points, block.pieces[0].where.each, block.rays
+        assert 0.3 < len(met) / 1200 <= 1
         way = points.position - np.array(camera.position)
         way /= np.linalg.norm(way, axis=1, keepdims=True)
         assert np.abs(way - rays[met]).max() < 2e-3
@@ -165,7 +168,7 @@ class TestHeightmaps:
         return np.rint((self.METRES + 50) / 150 * top)
 
     def read(self, path, **how):
-        return jq.Terrain.read(path, **{"size": (14, 20), "heights": (-50, 100), **how})
+        return jq.read_terrain(path, **{"size": (14, 20), "heights": (-50, 100), **how})
 
     def test_images_of_any_depth_not_square_and_below_zero(self, tmp_path):
         write_image(tmp_path / "a.png", self.share(65535).astype(np.uint16)[..., None])
@@ -268,8 +271,13 @@ class TestCubic:
         z, x = np.meshgrid(np.linspace(0, 40, 33), np.linspace(0, 60, 49), indexing="ij")
         at = np.random.default_rng(3).uniform((3, 3), (57, 37), (400, 2))
         exact = ground(at[:, 0], at[:, 1])
-        slope = np.column_stack([-0.6 * np.cos(at[:, 0] / 5) * np.cos(at[:, 1] / 4), np.ones(400),
-                                 0.75 * np.sin(at[:, 0] / 5) * np.sin(at[:, 1] / 4)])  # fmt: skip
+        slope = np.column_stack(
+            [
+                -0.6 * np.cos(at[:, 0] / 5) * np.cos(at[:, 1] / 4),
+                np.ones(400),
+                0.75 * np.sin(at[:, 0] / 5) * np.sin(at[:, 1] / 4),
+            ]
+        )
         slope /= np.linalg.norm(slope, axis=1, keepdims=True)
         off, bent = {}, {}
         for way in ("cubic", "bilinear"):
@@ -333,7 +341,7 @@ class TestTerrainMesh:
     @pytest.mark.parametrize("error", [1.5, 0.4, 0.05])
     def test_no_sample_lies_farther_than_asked(self, error):
         terrain = jq.Terrain(hills(33, 45, (44.0, 40.0)), size=(44.0, 40.0))
-        mesh = jq.terrain_mesh(terrain, error)
+        mesh = jq.export.terrain_mesh(terrain, error)
         away = np.abs(upright_distance(mesh, terrain))
         assert np.isfinite(away).all()  # every sample has a triangle over or under it
         assert away.max() <= error + 1e-4
@@ -347,19 +355,19 @@ class TestTerrainMesh:
         """Two halves of one terrain keep the same samples along their border."""
         whole = hills(33, 65, (64.0, 32.0))
         west, east = (jq.Terrain(half, size=(32.0, 32.0)) for half in (whole[:, :33], whole[:, 32:]))
-        left, right = (jq.terrain_mesh(each, 0.2).position for each in (west, east))
+        left, right = (jq.export.terrain_mesh(each, 0.2).position for each in (west, east))
         assert np.array_equal(np.unique(left[left[:, 0] > 31.99, 1:], axis=0), np.unique(right[right[:, 0] < 0.01, 1:], axis=0))
-        assert len(jq.terrain_mesh(jq.Terrain(np.zeros((33, 33)), size=(9, 9)), 0.1).triangles) == 2
+        assert len(jq.export.terrain_mesh(jq.Terrain(np.zeros((33, 33)), size=(9, 9)), 0.1).triangles) == 2
 
     def test_it_is_finer_near_a_camera(self):
         terrain = jq.Terrain(hills(65, 65, (128.0, 128.0)), size=(128.0, 128.0))
-        mesh = jq.terrain_mesh(terrain, 0.1, camera=(0.0, 5.0, 0.0), near=15.0)
+        mesh = jq.export.terrain_mesh(terrain, 0.1, camera=(0.0, 5.0, 0.0), near=15.0)
         away = np.linalg.norm(mesh.position - [0, 5, 0], axis=1)
-        full = jq.terrain_mesh(terrain, 0.1)
+        full = jq.export.terrain_mesh(terrain, 0.1)
         assert (away < 40).sum() / (np.linalg.norm(full.position - [0, 5, 0], axis=1) < 40).sum() > 0.4
         assert len(mesh.triangles) < 0.6 * len(full.triangles)
         with pytest.raises(jq.QuiltError, match="error must be above 0 m"):
-            jq.terrain_mesh(terrain, 0)
+            jq.export.terrain_mesh(terrain, 0)
 
 
 class TestTiles:
@@ -376,7 +384,7 @@ class TestTiles:
         """So normals and weights at their borders are those of the whole."""
         tiles, whole = files
         options = {"size": (24.0, 16.0), "heights": (-5.0, 20.0)}
-        one, other = jq.Terrain.read(tiles, **options), jq.Terrain.read(whole, **options)
+        one, other = jq.read_terrain(tiles, **options), jq.read_terrain(whole, **options)
         assert np.array_equal(one.heights, other.heights)
         assert np.array_equal(one.points((40, 60)).normal, other.points((40, 60)).normal)
 
@@ -392,7 +400,7 @@ class TestTiles:
 
     def test_files_that_do_not_meet_are_refused(self, files, tmp_path):
         tiles, whole = files
-        read = lambda rows: jq.Terrain.read(rows, size=(24, 16), heights=(0, 20))
+        read = lambda rows: jq.read_terrain(rows, size=(24, 16), heights=(0, 20))
         with pytest.raises(jq.QuiltError, match=r"02\.png: does not meet .*00\.png: .* are the files in order"):
             read([[tiles[0][0], tiles[0][2]]])
         with pytest.raises(jq.QuiltError, match=r"17 samples along its border with .*, which has 9"):

@@ -48,9 +48,16 @@ class TestMasks:
     def test_combinations_do_what_their_signs_say(self, a, b, seed):
         points = random_points(seed)
         x, y = a.answer(points).astype(float), b.answer(points).astype(float)
-        for mask, wanted in ((a * b, x * y), (a + b, np.minimum(x + y, 1)), (a - b, np.maximum(x - y, 0)),
-                             (a | b, np.maximum(x, y)), (a & b, np.minimum(x, y)), (~a, 1 - x), (0.5 * a, 0.5 * x),
-                             (1 - a, 1 - x)):  # fmt: skip
+        for mask, wanted in (
+            (a * b, x * y),
+            (a + b, np.minimum(x + y, 1)),
+            (a - b, np.maximum(x - y, 0)),
+            (a | b, np.maximum(x, y)),
+            (a & b, np.minimum(x, y)),
+            (~a, 1 - x),
+            (0.5 * a, 0.5 * x),
+            (1 - a, 1 - x),
+        ):
             answer = mask.answer(points)
             assert np.abs(answer - wanted).max() < 1e-6
             assert answer.dtype == np.float32
@@ -156,11 +163,13 @@ class TestStacking:
         points = random_points(1)
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=9, seed=n)) for n in range(1, 7)]
         every = Weigher(layers).stacked(points)
-        (index, weight), lost = jq.weigh_points(points, layers, keep=3)
+        found = jq.weigh_points(points, layers, keep=3)
         largest = -np.sort(-every, axis=0)[:3]
-        assert np.allclose(lost, 1 - largest.sum(axis=0), atol=1e-6)
-        assert np.allclose(weight, (largest / largest.sum(axis=0)).T, atol=1e-6)
-        assert np.allclose(np.take_along_axis(every.T, index.astype(int), 1)[weight > 0], largest.T[weight > 0])
+        assert np.allclose(found.lost, 1 - largest.sum(axis=0), atol=1e-6)
+        assert np.allclose(found.weights, (largest / largest.sum(axis=0)).T, atol=1e-6)
+        assert np.allclose(
+            np.take_along_axis(every.T, found.layers.astype(int), 1)[found.weights > 0], largest.T[found.weights > 0]
+        )
 
     def test_a_mask_on_the_lowest_layer_and_no_layer_are_refused(self):
         with pytest.raises(ShapeError, match="lowest layer"):
@@ -178,9 +187,9 @@ class TestWeightMap:
 
     def test_sums_are_exact_and_threads_and_size_of_blocks_do_not_matter(self, scene, monkeypatch):
         terrain, layers = scene
-        one = jq.weigh(terrain, layers, texels=70, threads=1)
+        one = jq.weigh(terrain.canvas(70), layers, threads=1)
         monkeypatch.setattr("jagged_quilt.weights.weigh._ANSWERS_AT_ONCE", 3000)
-        two = jq.weigh(terrain, layers, texels=70, threads=2)
+        two = jq.weigh(terrain.canvas(70), layers, threads=2)
         assert (one.weights.sum(axis=2, dtype=int) == 255).all()
         assert np.array_equal(one.layers, two.layers)
         assert np.array_equal(one.weights, two.weights)
@@ -189,36 +198,37 @@ class TestWeightMap:
 
     def test_it_is_within_a_step_of_the_masks(self, scene):
         terrain, layers = scene
-        kept = jq.weigh(terrain, layers, texels=70, keep=9)
+        kept = jq.weigh(terrain.canvas(70), layers, keep=9)
         exact = Weigher(layers).stacked(terrain.points((70, 70)))
         for n, layer in enumerate(layers):
             assert np.abs(kept.layer(layer.name).ravel() - exact[n]).max() <= 1 / 255 + 1e-6
 
     def test_between_texels_it_is_bilinear_and_sums_to_one(self, scene):
         terrain, layers = scene
-        kept = jq.weigh(terrain, layers, texels=9)
+        kept = jq.weigh(terrain.canvas(9), layers)
         points = terrain.points((31, 31))
-        index, weight = kept.at(points)
-        assert np.abs(weight.sum(axis=1) - 1).max() < 1e-6
+        found = kept.at(points)
+        assert np.abs(found.weights.sum(axis=1) - 1).max() < 1e-6
         dense = np.zeros((len(points), 9))
-        np.add.at(dense, (np.arange(len(points))[:, None], index.astype(int)), weight)
+        np.add.at(dense, (np.arange(len(points))[:, None], found.layers.astype(int)), found.weights)
         planes = np.stack([kept.layer(n) for n in range(9)], axis=2).astype(float)
         xy = np.clip(points.uv.astype(float) * 9 - 0.5, 0, 8)
         x0 = np.minimum(xy.astype(int), 7)
         f = xy - x0
         wanted = sum(
             planes[x0[:, 1] + dy, x0[:, 0] + dx] * (f[:, :1] if dx else 1 - f[:, :1]) * (f[:, 1:] if dy else 1 - f[:, 1:])
-            for dx in (0, 1) for dy in (0, 1)
-        )  # fmt: skip
+            for dx in (0, 1)
+            for dy in (0, 1)
+        )
         assert np.abs(dense - wanted).max() < 1e-5
 
     @pytest.mark.parametrize(("keep", "layers"), [(1, 3), (4, 9), (6, 9), (4, 300)])
     def test_saved_weights_load_to_the_byte(self, tmp_path, keep, layers):
         terrain = jq.Terrain(np.zeros((2, 2)), size=(4, 4))
         stack = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=2, seed=n) * 0.4) for n in range(1, layers)]
-        kept = jq.weigh(terrain, stack, texels=12, keep=keep)
+        kept = jq.weigh(terrain.canvas(12), stack, keep=keep)
         kept.save(tmp_path)
-        again = jq.WeightMap.load(tmp_path)
+        again = jq.open_weights(tmp_path)
         assert np.array_equal(again.layers, kept.layers)
         assert np.array_equal(again.weights, kept.weights)
         assert (again.names, again.lost_worst) == (kept.names, kept.lost_worst)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.maps.roles import MapRole, Transfer
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,10 +33,15 @@ class Channel:
     inverted: bool = False
     constant: float = 1.0
 
+    @property
+    def is_direction(self) -> bool:
+        """Whether it is a component of a unit vector, from -1 to 1."""
+        return self.role is not None and self.role.value.direction
+
     def __str__(self) -> str:
         if self.role is None:
             return f"{self.constant:g}"
-        letters = _LETTERS[self.role is MapRole.NORMAL] if self.role.value.channels > 1 else None
+        letters = self.role.value.letters
         return ("1 - " if self.inverted else "") + self.role.key + (f".{letters[self.component]}" if letters else "")
 
 
@@ -94,7 +99,6 @@ class Layout:
         return replace(self, pixels=pixels)
 
 
-_LETTERS = {False: "rgb", True: "xyz"}
 _CHANNEL = re.compile(r"(1\s*-\s*)?([a-z]+)(?:\.([a-z]))?")
 
 
@@ -113,7 +117,7 @@ def channel_of(text: str | float) -> Channel:
         raise RangeError(f'a channel is written like "diffuse.r", "normal.x", "1 - roughness", or a number; got "{text}"')
     roles = {role.key: role for role in MapRole}
     role = roles[known_name("role", match[2], roles)]
-    letters = _LETTERS[role is MapRole.NORMAL]
+    letters = role.value.letters
     if role.value.channels == 1 and match[3]:
         raise RangeError(f'{role.key} has one channel; write "{role.key}"')
     if role.value.channels > 1 and (not match[3] or match[3] not in letters):
@@ -126,12 +130,22 @@ def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat = 
     return Layout(name, tuple(channel_of(each) for each in channels), pixels)
 
 
+def _blended_layouts() -> tuple[Layout, ...]:
+    """An array for each name that the table of roles tells; three channels are filled up with white."""
+    channels: dict[str, list[Channel]] = {}
+    for role in SURFACE_ROLES:
+        channels.setdefault(role.value.array, []).extend(Channel(role, component) for component in range(role.value.packed))
+    filled = {name: [*each, Channel(None)] if len(each) == 3 else each for name, each in channels.items()}
+    return tuple(Layout(name, tuple(each)) for name, each in filled.items())
+
+
+BLENDED = _blended_layouts()
+"""The layouts that a blend reads."""
+
 LAYOUTS = {
     layout.name: layout
     for layout in (
-        layout_of("diffuse_height", ["diffuse.r", "diffuse.g", "diffuse.b", "height"]),
-        layout_of("normal_roughness_occlusion", ["normal.x", "normal.y", "roughness", "occlusion"]),
-        layout_of("specular", ["specular.r", "specular.g", "specular.b", 1.0]),
+        *BLENDED,
         layout_of("diffuse", ["diffuse.r", "diffuse.g", "diffuse.b"]),
         layout_of("diffuse_opacity", ["diffuse.r", "diffuse.g", "diffuse.b", "opacity"]),
         layout_of("normal", ["normal.x", "normal.y"]),
@@ -140,10 +154,7 @@ LAYOUTS = {
         layout_of("height", ["height"]),
     )
 }
-"""The presets. The first three carry all that a blend reads."""
-
-BLENDED = tuple(list(LAYOUTS.values())[:3])
-"""The layouts that a blend reads."""
+"""The presets. The first ones carry all that a blend reads."""
 
 
 def layout_named(name: str) -> Layout:

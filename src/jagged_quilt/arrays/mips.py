@@ -3,20 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays import _kernels
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.foundation.checks import power_of_two
+from jagged_quilt.foundation.choices import Choice
 
-MipFilter = Literal["box", "lanczos"]
+
+class MipFilter(Choice):
+    """How a level is made from the one above: the mean of 2 x 2 texels, or a windowed sinc, which is sharper."""
+
+    BOX = "box"
+    LANCZOS = "lanczos"
+
+
 Levels = list[NDArray[np.float32]]
 """(S, S, C), (S/2, S/2, C) ... (1, 1, C) float32."""
 Halver = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 
 _CUTOUT = 0.5
+
+
+def checked_side(side: int) -> int:
+    """Return texels along the side of a slice; raise `RangeError` unless it is a power of two that can be packed."""
+    return power_of_two("side", side, 8192)
 
 
 def level_count(side: int) -> int:
@@ -26,7 +39,7 @@ def level_count(side: int) -> int:
 
 def halver(filter: MipFilter) -> Halver:
     """Return what makes a level from the one above: the mean of 2 x 2 texels, or a windowed sinc that wraps."""
-    return _box if filter == "box" else _sharp
+    return _box if filter is MipFilter.BOX else _sharp
 
 
 def _box(values: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -39,12 +52,12 @@ def _sharp(values: NDArray[np.float32]) -> NDArray[np.float32]:
     return resized(values, values.shape[0] // 2, values.shape[1] // 2, kernel="lanczos")
 
 
-def value_levels(values: NDArray[np.float32], side: int, filter: MipFilter = "box") -> Levels:
+def value_levels(values: NDArray[np.float32], side: int, filter: MipFilter = MipFilter.BOX) -> Levels:
     """Return the mips of plain or linear values (S', S', C), from `side` down; S' is `side` or a power of two times it."""
     return _halved_down(values, side, halver(filter))
 
 
-def opacity_levels(values: NDArray[np.float32], side: int, filter: MipFilter = "box") -> Levels:
+def opacity_levels(values: NDArray[np.float32], side: int, filter: MipFilter = MipFilter.BOX) -> Levels:
     """Return the mips of a cut-out mask, (S', S', 1): as many texels of each level reach 0.5 as of the full size.
 
     Each level is scaled so that the share of its texels that reaches 0.5 is as near as can be (Castaño 2010).
@@ -64,13 +77,13 @@ def _with_coverage(level: NDArray[np.float32], covered: float) -> NDArray[np.flo
     return np.clip(level * np.float32(_CUTOUT / least), 0, 1) if least > 0 else level
 
 
-def normal_levels(normals: NDArray[np.float32], side: int, filter: MipFilter = "box") -> Levels:
+def normal_levels(normals: NDArray[np.float32], side: int, filter: MipFilter = MipFilter.BOX) -> Levels:
     """Return the mips of unit normals: each the mean of the full-size vectors that it covers, made unit again."""
     return _surface(normals, None, side, filter)[0]
 
 
 def surface_levels(
-    normals: NDArray[np.float32], roughness: NDArray[np.float32], side: int, filter: MipFilter = "box"
+    normals: NDArray[np.float32], roughness: NDArray[np.float32], side: int, filter: MipFilter = MipFilter.BOX
 ) -> tuple[Levels, Levels]:
     """Return the mips of normals and of roughness, the roughness widened by what the normals lose.
 

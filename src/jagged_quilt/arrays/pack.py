@@ -14,7 +14,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named
-from jagged_quilt.arrays.mips import MipFilter, level_count
+from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
 from jagged_quilt.arrays.slices import PackedSlice, packed_slices
 from jagged_quilt.arrays.texture_arrays import (
     INPUTS,
@@ -23,17 +23,17 @@ from jagged_quilt.arrays.texture_arrays import (
     SlicesInMemory,
     TextureArrays,
     array_head,
+    open_arrays,
     write_arrays,
 )
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool
-from jagged_quilt.foundation.checks import known_name, power_of_two
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, ShapeError
-from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json, write_json
+from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json, temporary_prefix, write_json
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
 from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.swatch import SIDE, Swatch
 
 MOST_SLICES = 2048
 
@@ -69,22 +69,22 @@ class PackedAnew:
 def pack(
     swatches: Iterable[Packable],
     *,
-    texels: int = 512,
+    side: int = SIDE,
     layouts: Sequence[str | Layout] = BLENDED,
-    mips: MipFilter = "box",
+    mips: MipFilter | str = MipFilter.BOX,
     threads: int | None = None,
     progress: Progress = silent,
 ) -> TextureArrays:
     """Pack the maps of swatches into texture arrays with full mip chains, in memory.
 
-    Every map is brought to `texels` x `texels` (a tent filter that wraps, in linear light for colour, on vectors for
+    Every map is brought to `side` x `side` (a tent filter that wraps, in linear light for colour, on vectors for
     normals) and halved down. What a swatch lacks is filled with the role's neutral value.
 
     Parameters
     ----------
     swatches : Swatch or SwatchSource
-    texels : int
-        Side of every slice; a power of two up to 8192.
+    side : int
+        Texels along the side of every slice; a power of two up to 8192.
     layouts : sequence of str or Layout
         Which arrays to make: names of presets (`LAYOUTS`) or layouts of one's own (`layout_of`).
     mips : "box" or "lanczos"
@@ -93,11 +93,11 @@ def pack(
     Raises
     ------
     RangeError
-        If `texels` is not a power of two, or there are more than 2,048 swatches.
+        If `side` is not a power of two, or there are more than 2,048 swatches.
     ShapeError
         If there is no swatch, or two of one name.
     """
-    job = _Job.of(swatches, texels, layouts, mips)
+    job = _Job.of(swatches, side, layouts, mips)
     packed: dict[tuple[str, str], PackedSlice] = {}
     told = job.stamped(threads, FileDigests(), {})
     job.run(told, {}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), threads, progress)
@@ -113,11 +113,10 @@ def pack_files(
     swatches: Iterable[Packable],
     folder: Path | str,
     *,
-    texels: int = 512,
+    side: int = SIDE,
     layouts: Sequence[str | Layout] = BLENDED,
-    mips: MipFilter = "box",
+    mips: MipFilter | str = MipFilter.BOX,
     zstd: bool = True,
-    stamp: str = "",
     anew: bool = False,
     threads: int | None = None,
     progress: Progress = silent,
@@ -132,20 +131,18 @@ def pack_files(
         Files are replaced all together, at the end.
     zstd : bool
         Whether levels are compressed.
-    stamp : str
-        Kept in the manifest for the caller.
     anew : bool
         Whether to make every slice, even if it is there.
     others
         See `pack`.
     """
-    job = _Job.of(swatches, texels, layouts, mips)
+    job = _Job.of(swatches, side, layouts, mips)
     folder = make_folder(Path(folder))
     earlier = _Earlier(folder, job, zstd, anew)
     told = job.stamped(threads, earlier.digests, earlier.facts)
     first_facts, first_owners = _shared(job, told, {key: key for key in told.keys_used})
     frames: dict[tuple[str, str], list[Frame]] = {}
-    with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
+    with tempfile.TemporaryDirectory(prefix=temporary_prefix(), dir=folder) as work:
         spools = {}
         for layout in job.layouts:
             head = array_head(layout, job.side, first_facts, len(first_owners[layout.name]), zstd=zstd)
@@ -165,13 +162,22 @@ def pack_files(
         whole = {**kept, **frames}
         contents = {key: tuple((frame.length, frame.crc) for frame in each) for key, each in whole.items()}
         facts, owners = _shared(job, told, contents)
-        settings = {"mips": mips, "stamp": stamp}
+        settings = {"mips": str(job.mips)}
         if not frames and earlier.is_all_of(job.layouts, facts, settings):
             write_json(folder / INPUTS, earlier.digests.told())
             return PackedAnew(0, len(kept), tuple(folder / f"{layout.name}.ktx2" for layout in job.layouts))
         lying = {layout.name: [whole[layout.name, each] for each in owners[layout.name]] for layout in job.layouts}
-        files = write_arrays(folder, job.layouts, job.side, facts, lying, zstd=zstd, seen=earlier.digests.told(),
-                             settings=settings, threads=threads)  # fmt: skip
+        files = write_arrays(
+            folder,
+            job.layouts,
+            job.side,
+            facts,
+            lying,
+            zstd=zstd,
+            seen=earlier.digests.told(),
+            settings=settings,
+            threads=threads,
+        )
     return PackedAnew(len(frames), len(kept), tuple(files))
 
 
@@ -195,7 +201,7 @@ class _Earlier:
             return
         try:
             self._manifest = read_json(folder / MANIFEST, "list of arrays")
-            self._arrays = TextureArrays.load(folder)
+            self._arrays = open_arrays(folder)
         except FileError:
             return
         with contextlib.suppress(FileError):
@@ -237,11 +243,11 @@ class _Job:
     mips: MipFilter
 
     @classmethod
-    def of(cls, swatches: Iterable[Packable], texels: int, layouts: Sequence[str | Layout], mips: MipFilter) -> _Job:
+    def of(cls, swatches: Iterable[Packable], side: int, layouts: Sequence[str | Layout], mips: MipFilter | str) -> _Job:
         given = list(swatches)
-        side = power_of_two("texels", texels, 8192)
+        side = checked_side(side)
         chosen = tuple(each if isinstance(each, Layout) else layout_named(each) for each in layouts)
-        known_name("mip filter", mips, ("box", "lanczos"))
+        filter = MipFilter.of(mips, "mip filter")
         names = [swatch.name for swatch in given]
         kinds = [layout.name for layout in chosen]
         if not given or not chosen:
@@ -251,7 +257,7 @@ class _Job:
             raise ShapeError(f'two swatches are called "{twice}"' if twice else f"a layout is named twice: {kinds}")
         if len(given) > MOST_SLICES:
             raise RangeError(f"an array holds up to {MOST_SLICES} slices; got {len(given)} swatches: pack them into several")
-        return cls(given, side, chosen, mips)
+        return cls(given, side, chosen, filter)
 
     def stamped(self, threads: int | None, digests: FileDigests, old: dict[str, SliceFacts]) -> _Told:
         """Hash what every slice is made from; what is known of a slice that is as it was is taken over."""
@@ -271,9 +277,7 @@ class _Job:
                         told.quality[layout, stamp] = before.quality.get(layout, {})
         return told
 
-    def run(
-        self, told: _Told, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress
-    ) -> None:  # fmt: skip
+    def run(self, told: _Told, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress) -> None:
         """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
         claimed = set(there)
         tasks = []
@@ -297,7 +301,7 @@ class _Job:
         work_through([task for task in tasks if task[1]], pack_one, threads=threads, step="packing swatches", progress=progress)
 
     def _stamp(self, swatch: Packable, layout: Layout, digests: FileDigests | None) -> str:
-        how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, self.mips)
+        how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, str(self.mips))
         return fingerprint(repr(how), swatch.stamp(_roles_read(layout), digests))
 
 
@@ -330,21 +334,30 @@ def _shared(
                 owners[layout.name].append(stamps[layout.name])
             slices[place][layout.name] = seen[content]
     facts = tuple(
-        SliceFacts(name=swatch.name, tile=float(swatch.size), relief=float(swatch.relief), slices=slices[place],
-                   stamps=told.stamps[place], derived=told.derived[place],
-                   quality={name: told.quality.get((name, stamp), {}) for name, stamp in told.stamps[place].items()
-                            if told.quality.get((name, stamp))})
+        SliceFacts(
+            name=swatch.name,
+            tile=float(swatch.size),
+            relief=float(swatch.relief),
+            slices=slices[place],
+            stamps=told.stamps[place],
+            derived=told.derived[place],
+            quality={
+                name: told.quality.get((name, stamp), {})
+                for name, stamp in told.stamps[place].items()
+                if told.quality.get((name, stamp))
+            },
+        )
         for place, swatch in enumerate(job.given)
-    )  # fmt: skip
+    )
     return facts, owners
 
 
 def _warn_of_sizes(swatch: Swatch) -> None:
     """A map that is not square will be stretched, which no one should find out by looking."""
     for role, each in swatch.maps.items():
-        if each.size[0] != each.size[1]:
+        if each.shape[0] != each.shape[1]:
             warnings.warn(
-                f'swatch "{swatch.name}": its {role.key} map, {each.size[1]} x {each.size[0]}, will be stretched to a square',
+                f'swatch "{swatch.name}": its {role.key} map, {each.shape[1]} x {each.shape[0]}, will be stretched to a square',
                 QuiltWarning,
                 stacklevel=3,
             )

@@ -39,7 +39,7 @@ class PackedSlice:
 
 
 def packed_slices(
-    swatch: Swatch, layouts: Sequence[Layout], side: int, *, mips: MipFilter = "box", widen: bool = True
+    swatch: Swatch, layouts: Sequence[Layout], side: int, *, mips: MipFilter = MipFilter.BOX, widen: bool = True
 ) -> list[PackedSlice]:
     """Pack one swatch into one slice of each layout.
 
@@ -95,7 +95,9 @@ def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFil
             chains[MapRole.GLOSS] = Chain([1 - level for level in rough_chain])
     for role in set(wanted) - set(chains):
         given = swatch.maps.get(role)
-        as_it_is = given is not None and given.texels.dtype == np.uint8 and given.size == (side, side) and mips == "box"
+        as_it_is = (
+            given is not None and given.texels.dtype == np.uint8 and given.shape == (side, side) and mips is MipFilter.BOX
+        )
         if given is not None and as_it_is and role not in (MapRole.NORMAL, MapRole.OPACITY):
             chains[role] = _coded(given, side)
             continue
@@ -107,7 +109,7 @@ def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFil
 
 def _room(swatch: Swatch, role: MapRole, side: int) -> int:
     """The side of the square that a map is brought to before it is halved down: `side` times a power of two."""
-    longest = max(swatch.maps[role].size) if role in swatch.maps else 1
+    longest = max(swatch.maps[role].shape) if role in swatch.maps else 1
     room = side
     while room < longest:
         room *= 2
@@ -119,7 +121,7 @@ def _values(swatch: Swatch, role: MapRole, side: int) -> NDArray[np.float32]:
         return np.full((side, side, role.value.channels), role.value.neutral, np.float32)
     given = swatch.maps[role]
     values = resized(given.values, side, side)
-    return _unit(values) if role is MapRole.NORMAL and given.size != (side, side) else values
+    return _unit(values) if role.value.direction and given.shape != (side, side) else values
 
 
 def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -150,7 +152,7 @@ def _packed(layout: Layout, chains: dict[MapRole, Chain], side: int) -> PackedSl
 
 def _scale(channel: Channel) -> tuple[float, float]:
     """Scale and offset from what a channel means, to 0..1."""
-    scale, offset = (0.5, 0.5) if channel.role is MapRole.NORMAL else (1.0, 0.0)
+    scale, offset = (0.5, 0.5) if channel.is_direction else (1.0, 0.0)
     return (-scale, 1 - offset) if channel.inverted else (scale, offset)
 
 
@@ -196,7 +198,7 @@ def _as_numbers(
             out[..., place] = channel.constant
             continue
         given = values[channel.role][..., channel.component]
-        if signed and channel.role is MapRole.NORMAL:
+        if signed and channel.is_direction:
             out[..., place] = -given if channel.inverted else given
             continue
         scale, offset = _scale(channel)
@@ -208,7 +210,7 @@ def _as_numbers(
 def meant(channel: Channel, stored: NDArray[Any], layout: Layout, place: int) -> NDArray[np.float32]:
     """Return what the stored numbers of one channel mean: the inverse of packing, within the rounding of the format."""
     number = stored.astype(np.float32) / np.float32(layout.pixels.top)
-    if layout.pixels is PixelFormat.HALF and channel.role is MapRole.NORMAL:
+    if layout.pixels is PixelFormat.HALF and channel.is_direction:
         return -number if channel.inverted else number
     if layout.srgb and place < 3:
         number = linear_from_srgb(number)
@@ -222,8 +224,17 @@ def _quality(layout: Layout, wanted: NDArray[np.float32], blocks: NDArray[np.uin
     real = [place for place, channel in enumerate(layout.channels) if channel.role is not None]
     off = float(np.mean((got[..., real] - wanted[..., real]) ** 2, dtype=np.float64))
     quality = {"psnr_db": round(10 * float(np.log10(255**2 / max(off, 1e-6))), 2)}
-    places = [next((place for place, channel in enumerate(layout.channels) if (channel.role, channel.component) ==
-                    (MapRole.NORMAL, axis)), None) for axis in (0, 1)]  # fmt: skip
+    places = [
+        next(
+            (
+                place
+                for place, channel in enumerate(layout.channels)
+                if (channel.role, channel.component) == (MapRole.NORMAL, axis)
+            ),
+            None,
+        )
+        for axis in (0, 1)
+    ]
     x, y = places
     if x is not None and y is not None:
         before, after = (_vectors(each[..., [x, y]]) for each in (wanted, got))

@@ -15,20 +15,20 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
 from jagged_quilt.arrays.mips import level_count
+from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError
-from jagged_quilt.foundation.files import make_folder, read_json, write_json, written_together
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
+from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 
 MANIFEST = "arrays.json"
 INPUTS = "inputs.json"
-_MOST_TEXELS = (1 << 31) - 1
 _NOTE = "jaggedQuiltSlices"
 
 
@@ -153,10 +153,10 @@ class TextureArrays:
                     if channel.role is role:
                         out[..., channel.component] = meant(channel, stored[..., place], layout, place)
                         found.add(channel.component)
-        wanted = {0, 1} if role is MapRole.NORMAL else set(range(role.value.channels))
+        wanted = set(range(role.value.packed))
         if not wanted <= found:
             raise NameNotFoundError(f"no array carries a {role.key} map; pack with a layout that does")
-        if role is MapRole.NORMAL:
+        if role.value.direction:
             if 2 not in found:
                 out[..., 2] = np.sqrt(np.maximum(0, 1 - out[..., 0] ** 2 - out[..., 1] ** 2))
             out /= np.maximum(np.linalg.norm(out, axis=2, keepdims=True), 1e-12)
@@ -166,41 +166,45 @@ class TextureArrays:
         """Whether an array holds a role."""
         return any(role in layout.roles for layout in self.layouts)
 
-    def blend_texels(self, names: Sequence[str]) -> tuple[tuple[Layout, ...], NDArray[np.uint32]]:
-        """Return the texels of some swatches as a blend reads them, and the layouts that they stand in.
+    def open(self, names: Sequence[str] | None = None) -> TexelPages:
+        """Return the texels of some swatches (all where none are named), once for all who read them.
 
-        Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything (red
-        in the low byte), level after level from the full size down, swatch after swatch within a level.
+        Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything.
+
+        Raises
+        ------
+        NameNotFoundError
+            If a swatch was not packed, or the arrays carry nothing that can be blended.
+        RangeError
+            If the slices are more than one blend can address.
         """
-        rows = tuple(layout for layout in BLENDED if any(self.carried(role) for role in layout.roles))
-        if not rows:
+        chosen = self.names if names is None else tuple(dict.fromkeys(names))
+        places = [self.place_of(name) for name in chosen]
+        layouts = tuple(layout for layout in BLENDED if any(self.carried(role) for role in layout.roles))
+        if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        starts = blend_starts(self.side, len(names))
-        if starts[-1] > _MOST_TEXELS:
-            raise RangeError(f"{len(names)} slices of {self.side} x {self.side} texels are more than one blend can address; "
-                             f"pack at {self.side // 2}")  # fmt: skip
-        out = np.empty((int(starts[-1]), len(rows)), np.uint32)
-        for row, layout in enumerate(rows):
-            as_it_is = next((each.name for each in self.layouts if (each.channels, each.pixels) ==
-                             (layout.channels, layout.pixels)), None)  # fmt: skip
-            for place, name in enumerate(names):
+        pages = TexelPages.empty(chosen, layouts, self.side, [self.tiles[n] for n in places], [self.reliefs[n] for n in places])
+        for row, layout in enumerate(layouts):
+            as_it_is = next(
+                (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels)), None
+            )
+            for place, name in enumerate(chosen):
                 whole = range(level_count(self.side))
                 levels = [self.texels(as_it_is, name, n) for n in whole] if as_it_is else self._repacked(layout, name)
                 for level, texels in enumerate(levels):
-                    at = int(starts[level]) + place * texels.shape[0] * texels.shape[1]
-                    flat = np.ascontiguousarray(texels).reshape(-1, 4).view(np.uint32)[:, 0]
-                    out[at : at + len(flat), row] = flat
-        return rows, out
+                    pages.put(row, place, level, texels)
+        return pages.closed()
 
     def _repacked(self, layout: Layout, name: str) -> list[NDArray[Any]]:
         out = []
         for level in range(level_count(self.side)):
             side = self.side >> level
             values = {
-                role: self.values(name, role, level) if self.carried(role)
+                role: self.values(name, role, level)
+                if self.carried(role)
                 else np.full((side, side, role.value.channels), role.value.neutral, np.float32)
                 for role in layout.roles
-            }  # fmt: skip
+            }
             out.append(as_bytes(layout, values, side))
         return out
 
@@ -210,10 +214,10 @@ class TextureArrays:
             if isinstance(store, Ktx2File):
                 store.check()
 
-    def save(self, folder: Path | str, stamp: str = "", *, zstd: bool = True) -> list[Path]:
+    def save(self, folder: Path | str, *, zstd: bool = True) -> list[Path]:
         """Write one KTX2 file per layout and a manifest; return the files. Loaded ones stay compressed as they are."""
         folder = make_folder(Path(folder))
-        with tempfile.TemporaryDirectory(prefix=".spool-", dir=folder) as work:
+        with tempfile.TemporaryDirectory(prefix=temporary_prefix(), dir=folder) as work:
             frames = {}
             for layout, store in zip(self.layouts, self.stores, strict=True):
                 if isinstance(store, Ktx2File):
@@ -224,7 +228,7 @@ class TextureArrays:
                 spool = Spool(Path(work) / layout.name, zstd=zstd)
                 frames[layout.name] = [[spool.add(level) for level in each.levels] for each in store.packed]
                 spool.close()
-            return write_arrays(folder, self.layouts, self.side, self.facts, frames, zstd=zstd, settings={"stamp": stamp})
+            return write_arrays(folder, self.layouts, self.side, self.facts, frames, zstd=zstd)
 
     def save_images(self, folder: Path | str) -> list[Path]:
         """Write every slice of every level as an image file, and a manifest; return the files.
@@ -255,49 +259,73 @@ class TextureArrays:
         write_json(folder / "slices.json", manifest)
         return [*files, folder / "slices.json"]
 
-    @classmethod
-    def load(cls, folder: Path | str) -> TextureArrays:
-        """Open what `save` or `pack` wrote; raise `FileError` if something is missing or damaged."""
-        folder = Path(folder)
-        manifest = read_json(folder / MANIFEST, "list of arrays")
-        try:
-            layouts = tuple(
-                Layout(each["name"], tuple(channel_of(text) for text in each["channels"]), format_named(each["format"]))
-                for each in manifest["layouts"]
+
+def open_arrays(folder: Path | str) -> TextureArrays:
+    """Open what `save` or `pack_files` wrote; raise `FileError` if something is missing or damaged."""
+    folder = Path(folder)
+    manifest = read_json(folder / MANIFEST, "list of arrays")
+    try:
+        layouts = tuple(
+            Layout(each["name"], tuple(channel_of(text) for text in each["channels"]), format_named(each["format"]))
+            for each in manifest["layouts"]
+        )
+        side = int(manifest["texels"])
+        facts = tuple(
+            SliceFacts(
+                name=each["swatch"],
+                tile=float(each["tile"]),
+                relief=float(each["relief"]),
+                slices=each["slice"],
+                stamps=each["made_from"],
+                quality=each["quality"],
+                derived=each["derived"],
             )
-            side = int(manifest["texels"])
-            facts = tuple(
-                SliceFacts(name=each["swatch"], tile=float(each["tile"]), relief=float(each["relief"]), slices=each["slice"],
-                           stamps=each["made_from"], quality=each["quality"], derived=each["derived"])
-                for each in manifest["slices"]
-            )  # fmt: skip
-            stores = tuple(Ktx2File(folder / f"{layout.name}.ktx2") for layout in layouts)
-            arrays = cls(layouts=layouts, side=side, facts=facts, stores=stores)
-            for layout, store in zip(layouts, stores, strict=True):
-                told = (store.head.pixels, store.head.channels, store.head.srgb, store.head.width, store.head.height,
-                        store.head.slices, store.head.levels, store.ours)  # fmt: skip
-                wanted = (layout.pixels, layout.stored, layout.srgb, side, side, arrays.slice_count(layout.name),
-                          level_count(side), True)  # fmt: skip
-                if told != wanted:
-                    raise FileError(f"{store.path}: is not what {MANIFEST} tells; pack again")
-            return arrays
-        except FileError as error:
-            raise FileError(f"{error}" if "pack again" in str(error) else f"{error}; pack again") from error
-        except (KeyError, TypeError, ValueError, AttributeError, QuiltError) as error:
-            raise FileError(f"{folder}: these arrays do not fit together ({error}); pack again") from error
-
-
-def blend_starts(side: int, slices: int) -> NDArray[np.int64]:
-    """Where each level begins in the texels that a blend reads, and the end."""
-    sizes = [slices * (side >> level) ** 2 for level in range(level_count(side))]
-    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+            for each in manifest["slices"]
+        )
+        stores = tuple(Ktx2File(folder / f"{layout.name}.ktx2") for layout in layouts)
+        arrays = TextureArrays(layouts=layouts, side=side, facts=facts, stores=stores)
+        for layout, store in zip(layouts, stores, strict=True):
+            told = (
+                store.head.pixels,
+                store.head.channels,
+                store.head.srgb,
+                store.head.width,
+                store.head.height,
+                store.head.slices,
+                store.head.levels,
+                store.ours,
+            )
+            wanted = (
+                layout.pixels,
+                layout.stored,
+                layout.srgb,
+                side,
+                side,
+                arrays.slice_count(layout.name),
+                level_count(side),
+                True,
+            )
+            if told != wanted:
+                raise FileError(f"{store.path}: is not what {MANIFEST} tells; pack again")
+        return arrays
+    except FileError as error:
+        raise FileError(f"{error}" if "pack again" in str(error) else f"{error}; pack again") from error
+    except (KeyError, TypeError, ValueError, AttributeError, QuiltError) as error:
+        raise FileError(f"{folder}: these arrays do not fit together ({error}); pack again") from error
 
 
 def write_arrays(
-    folder: Path, layouts: Sequence[Layout], side: int, facts: Sequence[SliceFacts], frames: dict[str, list[list[Frame]]], *,
-    zstd: bool = True, seen: dict[str, Any] | None = None, settings: dict[str, Any] | None = None,
+    folder: Path,
+    layouts: Sequence[Layout],
+    side: int,
+    facts: Sequence[SliceFacts],
+    frames: dict[str, list[list[Frame]]],
+    *,
+    zstd: bool = True,
+    seen: dict[str, Any] | None = None,
+    settings: dict[str, Any] | None = None,
     threads: int | None = None,
-) -> list[Path]:  # fmt: skip
+) -> list[Path]:
     """Write the KTX2 files and the manifest of arrays, all or none.
 
     Parameters
@@ -309,11 +337,18 @@ def write_arrays(
         What else the manifest is to hold.
     """
     slices = [
-        {"swatch": each.name, "tile": each.tile, "relief": each.relief, "slice": each.slices, "derived": each.derived,
-         "quality": each.quality, "made_from": each.stamps} for each in facts
-    ]  # fmt: skip
-    manifest = {"texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts],
-                "slices": slices}  # fmt: skip
+        {
+            "swatch": each.name,
+            "tile": each.tile,
+            "relief": each.relief,
+            "slice": each.slices,
+            "derived": each.derived,
+            "quality": each.quality,
+            "made_from": each.stamps,
+        }
+        for each in facts
+    ]
+    manifest = {"texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts], "slices": slices}
     with written_together(folder) as stage:
 
         def write_one(layout: Layout) -> None:
@@ -334,10 +369,16 @@ def array_head(layout: Layout, side: int, facts: Sequence[SliceFacts], slices: i
         {"swatch": each.name, "slice": each.slices[layout.name], "tile": each.tile, "relief": each.relief} for each in facts
     ]
     return Ktx2Head(
-        pixels=layout.pixels, channels=layout.stored, srgb=layout.srgb, width=side, height=side, slices=slices,
-        levels=level_count(side), zstd=zstd,
+        pixels=layout.pixels,
+        channels=layout.stored,
+        srgb=layout.srgb,
+        width=side,
+        height=side,
+        slices=slices,
+        levels=level_count(side),
+        zstd=zstd,
         notes={_NOTE: json.dumps(names), "jaggedQuiltChannels": json.dumps([str(each) for each in layout.channels])},
-    )  # fmt: skip
+    )
 
 
 def _layout_facts(layout: Layout) -> dict[str, Any]:

@@ -1,124 +1,64 @@
-"""Baking: a whole surface, or a region of it, into finished maps."""
+"""Baking: a canvas into finished maps."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from pathlib import Path
+import warnings
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blender import Blender, EncodedTexels, NormalSpace
-from jagged_quilt.blend.layer import Layer
+from jagged_quilt.baking.baked_maps import BakedMaps, Cover
+from jagged_quilt.blend.blend import Blend, NormalSpace, stored_type
+from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
+from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
-from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.foundation.points import Surface
+from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
+from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
-from jagged_quilt.weights.medley import shown_names
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
+from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
-_TEXELS_AT_ONCE = 1 << 15
-
-
-@dataclass(frozen=True, eq=False, kw_only=True)
-class BakedMaps:
-    """The maps of a blended surface, (H, W) or (H, W, 3), row 0 on top, encoded by the convention of each role.
-
-    Attributes
-    ----------
-    diffuse, specular : (H, W, 3) uint8
-        sRGB.
-    normal : (H, W, 3) uint8
-        Unit, green up.
-    roughness, occlusion : (H, W) uint8
-    height : (H, W) uint16
-        The blended relief of the layers; 65535 is `relief` metres.
-    relief : float
-        Metres.
-    normals : "tangent" or "world"
-        The space of the normals.
-    """
-
-    diffuse: NDArray[np.uint8]
-    normal: NDArray[np.uint8]
-    roughness: NDArray[np.uint8]
-    specular: NDArray[np.uint8]
-    occlusion: NDArray[np.uint8]
-    height: NDArray[np.uint16]
-    relief: float
-    normals: NormalSpace
-
-    def __getitem__(self, role: MapRole) -> NDArray[Any]:
-        """Return the map of a role."""
-        found: NDArray[Any] = getattr(self, role.key)
-        return found
-
-    @property
-    def nbytes(self) -> int:
-        """Bytes of all maps together."""
-        return sum(self[role].nbytes for role in SURFACE_ROLES)
-
-    def save(
-        self, folder: Path | str, stamp: str = "", progress: Progress = silent, facts: dict[str, Any] | None = None
-    ) -> list[Path]:  # fmt: skip
-        """Write one PNG per role and a manifest, with any other `facts` in it; return the files."""
-        folder = Path(folder)
-        names = {role: f"{role.key}.png" for role in SURFACE_ROLES}
-        manifest = {
-            "stamp": stamp,
-            "texels": list(self.roughness.shape),
-            "relief_metres": self.relief,
-            "normals": self.normals,
-            "maps": {role.key: name for role, name in names.items()},
-            **(facts or {}),
-        }
-        with written_together(folder) as stage:
-            work_through(
-                list(names), lambda role: write_image(stage / names[role], self[role]),
-                step="writing maps", progress=progress,
-            )  # fmt: skip
-            write_json(stage / "bake.json", manifest)
-        return [*(folder / name for name in names.values()), folder / "bake.json"]
+Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
+"""From the bottom up; or those of each part by its name."""
+Weights = Weigher | WeightMap
+_MOST_IN_A_BLOCK = 1 << 26
 
 
 def bake(
-    surface: Surface,
-    layers: Sequence[Layer],
-    arrays: TextureArrays,
-    weights: WeightMap | Weigher | None = None,
+    canvas: Weighable,
+    layers: Layers,
+    arrays: TextureArrays | TexelPages,
     *,
-    texels: int = 1024,
-    rows: tuple[int, int] | None = None,
-    columns: tuple[int, int] | None = None,
-    normals: NormalSpace = "tangent",
-    filter: Filter = "trilinear",
-    block: int = _TEXELS_AT_ONCE,
+    weights: Weights | Mapping[str, Weights] | None = None,
+    normals: NormalSpace | str = NormalSpace.TANGENT,
+    filter: Filter | str = Filter.TRILINEAR,
+    block: int = TEXELS_AT_ONCE,
     threads: int | None = None,
     progress: Progress = silent,
 ) -> BakedMaps:
-    """Blend layers over a surface.
+    """Blend layers over a canvas: a terrain's grid or a page of it, a mesh's uv layout, a mesh's vertices.
 
     Parameters
     ----------
-    layers : sequence of Layer
-        From the bottom up.
-    weights : WeightMap or Weigher, optional
-        A map is read bilinearly, as an engine will; a weigher answers its masks and daubs at every texel, exactly. Where
-        it is not given, the masks of the layers answer.
-    texels : int
-        Along the longer side of the surface.
-    rows, columns : (int, int), optional
-        First and one past the last of the region to bake; everything where not given.
+    canvas : Canvas
+        `terrain.canvas(texels)`, `UvCanvas(mesh, texels)` or `VertexCanvas(mesh)`.
+    layers : sequence of Layer, or mapping of part to such
+        From the bottom up; each part of a mesh may have its own.
+    arrays : TextureArrays or TexelPages
+    weights : WeightMap or Weigher, or mapping of part to such, optional
+        A map is read bilinearly by uv, as an engine will; a weigher answers its masks and daubs at every texel, exactly. Where
+        nothing is given, the masks of the layers answer.
     normals : "tangent" or "world"
+        Against the surface's own tangents (interpolated, made square to the normal), or in the world.
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
     block : int
@@ -127,55 +67,112 @@ def bake(
     Raises
     ------
     QuiltError
-        If layers, arrays and weights do not fit each other, or the region lies outside.
+        If layers, arrays, weights and parts do not fit each other.
     """
-    blender = Blender(arrays, layers, filter=filter)
-    check_names(layers, weights)
-    source = Weigher(layers, surface) if weights is None else weights
-    whole = surface.layout(texels)
-    top, bottom = _part("rows", rows, whole[0])
-    left, right = _part("columns", columns, whole[1])
-    height, width = bottom - top, right - left
-    out = BakedMaps(
-        diffuse=np.empty((height, width, 3), np.uint8),
-        normal=np.empty((height, width, 3), np.uint8),
-        roughness=np.empty((height, width), np.uint8),
-        specular=np.empty((height, width, 3), np.uint8),
-        occlusion=np.empty((height, width), np.uint8),
-        height=np.empty((height, width), np.uint16),
-        relief=blender.tallest_relief,
-        normals=normals,
+    space = NormalSpace.of(normals, "space of normals")
+    most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
+    by_part = layers_of_parts(canvas, layers)
+    shown = [one for own in by_part for one in one_each(own)]
+    pages = opened(arrays, shown)
+    relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
+    blends = [
+        Blend(pages, own, filter=filter, frame=part.frame, relief=relief)
+        for part, own in zip(canvas.parts, by_part, strict=True)
+    ]
+    sources = [source_of(part.name, own, weights, canvas) for part, own in zip(canvas.parts, by_part, strict=True)]
+    if isinstance(canvas, UvCanvas):
+        plans = [each.plan for each in blends]
+        canvas = canvas.asking(
+            gradients=any(each.needs_uv for each in plans), steps=any(each.needs_true_steps for each in plans)
+        )
+    height, width = canvas.texels
+    has_gaps = canvas.padding is not None
+    make = np.zeros if has_gaps else np.empty
+    roles = list(dict.fromkeys(output.role for each in blends for output in each.plan.outputs))
+    flat: dict[MapRole, NDArray[Any]] = {role: make((height * width, role.value.channels), stored_type(role)) for role in roles}
+    tally = _Tally(canvas) if has_gaps else None
+
+    def bake_block(one: Block) -> None:
+        for piece in one.pieces:
+            own = {role: each if piece.where.run is None else each[piece.where.run] for role, each in flat.items()}
+            weighed = sources[piece.part].at(piece.points)
+            blends[piece.part].into(own, piece.points, weighed, normals=space, columns=piece.columns, where=piece.where.each)
+        if tally is not None:
+            tally.add(one)
+
+    go_over(canvas, bake_block, most=most, threads=threads, step="baking", progress=progress)
+    cover = None if tally is None else tally.closed(flat)
+    shape = lambda role: (height, width) if role.value.channels == 1 else (height, width, role.value.channels)
+    return BakedMaps(
+        {role: each.reshape(shape(role)) for role, each in flat.items()}, relief=relief, normals=space, cover=cover
     )
 
-    def bake_piece(piece: tuple[int, int]) -> None:
-        first, last = piece
-        points = surface.points(whole, slice(first, last), slice(left, right))
-        part = slice((first - top) * width, (last - top) * width)
-        flat = (out[role].reshape(height * width, *out[role].shape[2:]) for role in _STORED)
-        target = EncodedTexels(*(each[part] for each in flat))
-        blender.blend_into(target, points, source.at(points), normals=normals, columns=width)
 
-    step = max(1, whole_number_in("block", block, 1, 1 << 26) // width)
-    pieces = [(first, min(first + step, bottom)) for first in range(top, bottom, step)]
-    work_through(pieces, bake_piece, threads=threads, step="baking", progress=progress)
-    return out
+def layers_of_parts(canvas: Canvas, layers: Layers) -> list[Sequence[Layer]]:
+    """Return the layers of each part of a canvas; raise `ShapeError` unless those of each are given."""
+    names = [part.name for part in canvas.parts]
+    if not isinstance(layers, Mapping):
+        return [layers] * len(names)
+    if set(layers) != set(names):
+        raise ShapeError(f"layers are needed for each of the parts {names}; got them for {list(layers)}")
+    return [layers[name] for name in names]
 
 
-_STORED = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION, MapRole.HEIGHT)
-
-
-def check_names(layers: Sequence[Layer], weights: WeightMap | Weigher | None) -> None:
-    """Raise `ShapeError` if weights were made for other layers."""
+def source_of(
+    part: str, layers: Sequence[Layer], weights: Weights | Mapping[str, Weights] | None, canvas: Weighable
+) -> Weights:
+    """Return what answers the weights of a part: what is given for it, or the masks of its layers."""
     if weights is None:
-        return
-    names, known = shown_names(layers), weights.names if isinstance(weights, WeightMap) else weights.shown
-    if known != names:
-        raise ShapeError(f"the weight map was made for the layers {list(known)}; got {list(names)}; weigh again")
+        return Weigher(layers, canvas.fields)
+    return weights[part] if isinstance(weights, Mapping) else weights
 
 
-def _part(axis: str, part: tuple[int, int] | None, whole: int) -> tuple[int, int]:
-    if part is None:
-        return 0, whole
-    if not 0 <= part[0] < part[1] <= whole:
-        raise RangeError(f"{axis} must be (first, one past the last) within 0 to {whole}; got {part}")
-    return int(part[0]), int(part[1])
+class _Tally:
+    """What is covered of a canvas with gaps, and what lies on each other there."""
+
+    def __init__(self, canvas: Canvas) -> None:
+        self._canvas = canvas
+        self._covered = np.zeros(canvas.texels, bool)
+        self._found: list[tuple[int, tuple[int, int]]] = []
+
+    def add(self, block: Block) -> None:
+        """Note what a block covers."""
+        for piece in block.pieces:
+            piece.where.put(self._covered.reshape(-1), np.ones(len(piece.points), bool))
+        if isinstance(block, UvBlock) and block.clash is not None:
+            self._found.append((block.overlaps, block.clash))
+
+    def closed(self, maps: Mapping[MapRole, NDArray[Any]]) -> Cover:
+        """Grow the maps into the gaps, tell what is odd, and return the whole."""
+        padding = self._canvas.padding or 0
+        around = Padding(self._covered)
+        for values in maps.values():
+            around.grow(values, padding)
+        pairs: set[tuple[str, str]] = set()
+        if isinstance(self._canvas, UvCanvas):
+            names = [part.name for part in self._canvas.parts]
+            for _, clash in self._found:
+                first, second = (names[int(n)] for n in self._canvas.part_of(np.array(clash, np.int32)))
+                pairs.add((first, second))
+        without = self._canvas.without_extent if isinstance(self._canvas, UvCanvas) else 0
+        cover = Cover(
+            covered=self._covered,
+            overlaps=sum(count for count, _ in self._found),
+            overlap_parts=tuple(sorted(pairs)),
+            without_extent=without,
+            padding=padding,
+        )
+        _tell(cover)
+        return cover
+
+
+def _tell(cover: Cover) -> None:
+    if cover.overlaps:
+        pairs = ", ".join(f'"{a}" on "{b}"' if a != b else f'"{a}" on itself' for a, b in cover.overlap_parts)
+        warnings.warn(
+            f"{cover.overlaps} texels lie in more than one triangle of the layout ({pairs}); the first is baked",
+            QuiltWarning,
+            stacklevel=4,
+        )
+    if cover.without_extent:
+        warnings.warn(f"{cover.without_extent} triangles have no extent in uv, and so no texel", QuiltWarning, stacklevel=4)

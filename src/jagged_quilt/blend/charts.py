@@ -8,30 +8,25 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend import _kernels as k
+from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.projection import (
-    WRAPS,
-    Box,
-    Cylindrical,
+    Detail,
     Filter,
     Planar,
     Projection,
     Round,
-    Spherical,
+    Space,
     Triplanar,
     Uv,
     Warp,
+    Wrap,
     unit_axis,
 )
-from jagged_quilt.foundation.checks import finite_array
+from jagged_quilt.foundation.checks import finite_array, frozen
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
 
-_FILTER_CODES: dict[Filter, int] = {
-    "nearest": k.NEAREST, "bilinear": k.BILINEAR, "trilinear": k.TRILINEAR, "anisotropic": k.ANISOTROPIC
-}  # fmt: skip
-_WRAP_CODES = dict(zip(WRAPS, (k.REPEAT, k.CLAMP, k.MIRROR), strict=True))
 _NOWHERE = 2.0  # above any cosine
 _STEP = 1 / 64  # of a warp's size: how far apart its slope is measured
 
@@ -47,70 +42,49 @@ class Charts:
 
     Attributes
     ----------
-    rows : list of (CHART_COLUMNS,)
+    rows : list of () CHART
     warps : list of Warp
     """
 
     frame: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
-    rows: list[NDArray[np.float32]] = field(default_factory=list)
+    rows: list[NDArray[np.void]] = field(default_factory=list)
     warps: list[Warp] = field(default_factory=list)
 
     def add(self, projection: Projection, tile: float, filter: Filter) -> int:
         """Return the number of the chart on which a projection lies, a new one if it is the first of its kind."""
-        row = np.zeros(k.CHART_COLUMNS, np.float32)
-        row[k.KIND], row[k.PLANES] = _kind(projection), _planes(projection)
-        axes, origin = self._axes(projection)
-        row[k.AXES : k.AXES + 9], row[k.ORIGIN : k.ORIGIN + 3] = axes.ravel(), origin
-        row[k.OFFSET : k.OFFSET + 2] = projection.offset
-        row[k.TURN : k.TURN + 4] = projection.turned.ravel()
-        row[k.WARP] = -1 if projection.warp is None else self._warp(projection.warp)
-        row[k.CHEAP] = projection.detail == "cheap"
-        row[k.FINE] = (projection.filter or filter) == "anisotropic"
-        row[k.SLOPE_FROM] = row[k.SLOPE_TO] = _NOWHERE
+        row = np.zeros((), k.CHART)
+        row["kind"], row["planes"] = projection.chart, projection.planes_used
+        row["axes"], row["origin"] = self._axes(projection)
+        row["offset"], row["turn"] = projection.offset, projection.turned
+        row["warp"] = -1 if projection.warp is None else self._warp(projection.warp)
+        row["cheap"] = projection.detail is Detail.CHEAP
+        row["fine"] = (projection.filter or filter) is Filter.ANISOTROPIC
+        row["slope_from"] = row["slope_to"] = _NOWHERE
         if isinstance(projection, Uv):
-            row[k.RADIUS] = projection.metres
+            row["radius"] = projection.metres
         if isinstance(projection, Round):
-            row[k.RADIUS] = projection.radius
-            exact = projection.repeats(tile) * tile * projection.scale[0]
-            row[k.AROUND] = exact / (2 * np.pi * projection.radius)
+            row["radius"] = projection.radius
+            exact = projection.repeats(tile) * tile * projection.scales[0]
+            row["around"] = exact / (2 * np.pi * projection.radius)
         if isinstance(projection, Triplanar) and projection.above > 0:
-            row[k.SLOPE_FROM] = np.cos(np.radians(projection.above))
-            row[k.SLOPE_TO] = np.cos(np.radians(min(90.0, projection.above + projection.above_fade)))
+            row["slope_from"] = np.cos(np.radians(projection.above))
+            row["slope_to"] = np.cos(np.radians(min(90.0, projection.above + projection.above_fade)))
         if isinstance(projection, Triplanar) and projection.eye is not None and projection.beyond > 0:
-            row[k.EYE : k.EYE + 3] = projection.eye
-            row[k.NEAR], row[k.FAR] = projection.beyond, projection.beyond + projection.beyond_fade
+            row["eye"] = projection.eye
+            row["near"], row["far"] = projection.beyond, projection.beyond + projection.beyond_fade
         for number, known in enumerate(self.rows):
-            if np.array_equal(np.delete(known, k.PLANES), np.delete(row, k.PLANES)):
-                known[k.PLANES] = int(known[k.PLANES]) | int(row[k.PLANES])
+            alike = row.copy()
+            alike["planes"] = known["planes"]
+            if alike.tobytes() == known.tobytes():
+                known["planes"] |= row["planes"]
                 return number
         self.rows.append(row)
         return len(self.rows) - 1
 
     @property
-    def table(self) -> NDArray[np.float32]:
-        """The charts, (C, CHART_COLUMNS)."""
-        return np.stack(self.rows)
-
-    @property
-    def need_uv(self) -> bool:
-        """Whether a chart goes by the surface's own coordinates."""
-        return any(row[k.KIND] == k.UV_CHART for row in self.rows)
-
-    @property
-    def need_true_steps(self) -> bool:
-        """Whether a chart is read along the footprint's own axes."""
-        return any(row[k.FINE] > 0 for row in self.rows)
-
-    def moves(self, points: Points) -> NDArray[np.float32]:
-        """Return how every warp moves the points, (W, N, 9): metres, and metres for a metre along tangent and bitangent."""
-        out = np.zeros((max(1, len(self.warps)), len(points) if self.warps else 0, 9), np.float32)
-        for warp, moved in zip(self.warps, out, strict=False):
-            step = np.float32(warp.size * _STEP)
-            tangent = points.tangent[:, :3]
-            there = points.position + step * tangent, points.position + step * np.cross(points.normal, tangent)
-            moved[:, :3] = _moved(warp, points.position)
-            moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
-        return out
+    def table(self) -> NDArray[np.void]:
+        """The charts, (C,) CHART."""
+        return frozen(np.stack(self.rows), k.CHART)
 
     def _warp(self, warp: Warp) -> int:
         if warp not in self.warps:
@@ -126,29 +100,27 @@ class Charts:
             axes = _seen_along(unit_axis(projection.axis))
         if isinstance(projection, Round):
             axes, origin = _standing(unit_axis(projection.axis)), np.array(projection.centre, np.float64)
-        if projection.space == "object":
+        if projection.space is Space.OBJECT:
             return axes @ self.frame[:3, :3].T, self.frame[:3, :3] @ origin + self.frame[:3, 3]
         return axes, origin
 
 
-def layer_code(projection: Projection, filter: Filter) -> tuple[float, float, float]:
-    """Return the SHARPNESS, LOOKS and MOST_TAPS of a layer."""
-    wrap_u, wrap_v = projection.wraps
-    code = _WRAP_CODES[wrap_u] + 4 * _WRAP_CODES[wrap_v] + 16 * _FILTER_CODES[projection.filter or filter]
-    sharpness = k.ONLY_Y
-    if isinstance(projection, Triplanar):
-        sharpness = projection.sharpness
-    elif isinstance(projection, Box):
-        sharpness = k.FACED_MOST
-    elif isinstance(projection, Planar) and _planes(projection) == 4:
-        sharpness = k.ONLY_Z
-    return sharpness, float(code), float(projection.anisotropy)
+def moves_of(warps: Sequence[Warp], points: Points) -> NDArray[np.float32]:
+    """Return how every warp moves points, (W, N, 9): metres, and metres for a metre along tangent and bitangent."""
+    out = np.zeros((max(1, len(warps)), len(points) if warps else 0, 9), np.float32)
+    for warp, moved in zip(warps, out, strict=False):
+        step = np.float32(warp.size * _STEP)
+        tangent = points.tangent[:, :3]
+        there = points.position + step * tangent, points.position + step * np.cross(points.normal, tangent)
+        moved[:, :3] = _moved(warp, points.position)
+        moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
+    return frozen(out, np.float32)
 
 
 def is_plain(projections: Sequence[Projection], filter: Filter) -> bool:
     """Whether all layers repeat, and are read by the same one of the two plain filters."""
-    return filter in ("bilinear", "trilinear") and all(
-        each.wraps == ("repeat", "repeat") and each.filter in (None, filter) for each in projections
+    return filter in (Filter.BILINEAR, Filter.TRILINEAR) and all(
+        each.wraps == (Wrap.REPEAT, Wrap.REPEAT) and each.filter in (None, filter) for each in projections
     )
 
 
@@ -173,20 +145,6 @@ def rigid_frame(matrix: object) -> NDArray[np.float64]:
 def _moved(warp: Warp, places: NDArray[np.float32]) -> NDArray[np.float32]:
     ways = [noise_at(places, size=warp.size, octaves=3, seed=warp.seed + 101 * axis) for axis in range(3)]
     return (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * warp.by)
-
-
-def _kind(projection: Projection) -> int:
-    kinds: dict[type, int] = {Uv: k.UV_CHART, Spherical: k.SPHERE_CHART, Cylindrical: k.TUBE_CHART}
-    return kinds.get(type(projection), k.FLAT_CHART)
-
-
-def _planes(projection: Projection) -> int:
-    """A bit for each plane that a projection uses: X 1, Y 2, Z 4."""
-    if isinstance(projection, (Triplanar, Box)):
-        return 7
-    if isinstance(projection, Planar) and abs(unit_axis(projection.axis)[1]) < 0.7071:
-        return 4
-    return 2
 
 
 def _seen_along(axis: NDArray[np.float64]) -> NDArray[np.float64]:

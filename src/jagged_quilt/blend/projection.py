@@ -3,21 +3,63 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.blend import _rows as k
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 
-Filter = Literal["nearest", "bilinear", "trilinear", "anisotropic"]
-FILTERS: tuple[Filter, ...] = ("nearest", "bilinear", "trilinear", "anisotropic")
-WRAPS = ("repeat", "clamp", "mirror")
-MIRRORS = ("", "u", "v", "uv")
-SPACES = ("world", "object")
-DETAILS = ("exact", "cheap")
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
+
+
+class Filter(Choice):
+    """How texels are read: at full size, or with mips chosen by the footprint, one sample or several along it."""
+
+    NEAREST = "nearest", k.NEAREST
+    BILINEAR = "bilinear", k.BILINEAR
+    TRILINEAR = "trilinear", k.TRILINEAR
+    ANISOTROPIC = "anisotropic", k.ANISOTROPIC
+
+    @property
+    def has_mips(self) -> bool:
+        """Whether it reads smaller levels."""
+        return self.code >= k.TRILINEAR
+
+
+class Wrap(Choice):
+    """What lies beyond the first tile."""
+
+    REPEAT = "repeat", k.REPEAT
+    CLAMP = "clamp", k.CLAMP
+    MIRROR = "mirror", k.MIRROR
+
+
+class Turnover(Choice):
+    """Which ways a pattern is turned over."""
+
+    NONE = ""
+    U = "u"
+    V = "v"
+    UV = "uv"
+
+
+class Space(Choice):
+    """Whether a pattern stays in the world or goes with the object."""
+
+    WORLD = "world"
+    OBJECT = "object"
+
+
+class Detail(Choice):
+    """Whether slopes lie as long as the texture does, or are taken as they are."""
+
+    EXACT = "exact"
+    CHEAP = "cheap"
+
 
 Place = tuple[float, float, float]
 Pair = tuple[float, float]
@@ -57,7 +99,7 @@ class Lie:
         Degrees that the pattern is turned counter-clockwise, seen from outside.
     mirror : "", "u", "v" or "uv"
         Which ways it is turned over.
-    scale : (float, float)
+    scale : float or (float, float)
         How much larger than its tile size it lies, along u and along v. Its relief stays as high as it is.
     wrap : str or (str, str)
         "repeat", "clamp" or "mirror": what lies beyond the first tile, along u and along v.
@@ -74,36 +116,61 @@ class Lie:
 
     offset: Pair = (0.0, 0.0)
     rotation: float = 0.0
-    mirror: str = ""
-    scale: Pair = (1.0, 1.0)
-    wrap: str | tuple[str, str] = "repeat"
+    mirror: Turnover = Turnover.NONE
+    scale: float | Pair = (1.0, 1.0)
+    wrap: Wrap | tuple[Wrap, Wrap] = Wrap.REPEAT
     filter: Filter | None = None
     anisotropy: int = 16
     warp: Warp | None = None
-    detail: str = "exact"
+    detail: Detail = Detail.EXACT
+
+    called: ClassVar[str]
+    """Its name in quilt files."""
+    chart: ClassVar[int] = k.FLAT_CHART
+    """Which kind of chart it lies on, as the kernel knows it."""
 
     def __post_init__(self) -> None:
+        if isinstance(self.scale, (int, float)):
+            object.__setattr__(self, "scale", (float(self.scale), float(self.scale)))
         for name in ("offset", "scale"):
             pair = getattr(self, name)
             if not isinstance(pair, (tuple, list)) or len(pair) != 2:
                 raise ShapeError(f"{name} must be two numbers, along u and along v; got {pair!r}")
+            object.__setattr__(self, name, tuple(pair))
         for value in self.offset:
             number_in("offset", value, unit="m")
-        for value in self.scale:
+        for value in self.scales:
             positive("scale", value)
         number_in("rotation", self.rotation, -360, 360, "degrees")
-        known_name("way to mirror", self.mirror, MIRRORS)
-        for each in self.wraps:
-            known_name("wrap mode", each, WRAPS)
+        set_ = object.__setattr__
+        set_(self, "mirror", Turnover.of(self.mirror, "way to mirror"))
+        given = (self.wrap, self.wrap) if isinstance(self.wrap, str) else self.wrap
+        wraps = Wrap.of(given[0], "wrap mode"), Wrap.of(given[1], "wrap mode")
+        set_(self, "wrap", wraps[0] if isinstance(self.wrap, str) else wraps)
         if self.filter is not None:
-            known_name("filter", self.filter, FILTERS)
+            set_(self, "filter", Filter.of(self.filter))
         whole_number_in("anisotropy", self.anisotropy, 1, 16)
-        known_name("kind of detail", self.detail, DETAILS)
+        set_(self, "detail", Detail.of(self.detail, "kind of detail"))
 
     @property
-    def wraps(self) -> tuple[str, str]:
+    def wraps(self) -> tuple[Wrap, Wrap]:
         """The wrap modes along u and along v."""
-        return (self.wrap, self.wrap) if isinstance(self.wrap, str) else self.wrap
+        return (self.wrap, self.wrap) if isinstance(self.wrap, Wrap) else self.wrap
+
+    @property
+    def planes(self) -> int:
+        """What it does with the planes of its chart, as the kernel knows it."""
+        return k.ONLY_Y
+
+    @property
+    def planes_used(self) -> int:
+        """A bit for each plane that it uses: X 1, Y 2, Z 4."""
+        return {k.ONLY_Y: 2, k.ONLY_Z: 4}.get(self.planes, 7)
+
+    @property
+    def scales(self) -> Pair:
+        """The scale along u and along v."""
+        return self.scale if isinstance(self.scale, tuple) else (self.scale, self.scale)
 
     @property
     def turned(self) -> NDArray[np.float64]:
@@ -111,7 +178,7 @@ class Lie:
         angle = np.radians(self.rotation)
         turn = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
         over = np.diag([-1.0 if "u" in self.mirror else 1.0, -1.0 if "v" in self.mirror else 1.0])
-        return np.diag([1 / self.scale[0], 1 / self.scale[1]]) @ over @ turn
+        return np.diag([1 / self.scales[0], 1 / self.scales[1]]) @ over @ turn
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -126,6 +193,8 @@ class Uv(Lie):
     """
 
     metres: float = 1.0
+    called: ClassVar[str] = "uv"
+    chart: ClassVar[int] = k.UV_CHART
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
@@ -146,12 +215,17 @@ class Planar(Lie):
     """
 
     axis: str | Place = "y"
-    space: str = "world"
+    space: Space = Space.WORLD
+    called: ClassVar[str] = "planar"
+
+    @property
+    def planes(self) -> int:
+        return k.ONLY_Y if abs(unit_axis(self.axis)[1]) >= 0.7071 else k.ONLY_Z
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
         unit_axis(self.axis)
-        known_name("space", self.space, SPACES)
+        object.__setattr__(self, "space", Space.of(self.space))
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,17 +248,22 @@ class Triplanar(Lie):
     """
 
     sharpness: float = 4.0
-    space: str = "world"
+    space: Space = Space.WORLD
     above: float = 0.0
     above_fade: float = 10.0
     eye: Place | None = None
     beyond: float = 0.0
     beyond_fade: float = 5.0
+    called: ClassVar[str] = "triplanar"
+
+    @property
+    def planes(self) -> int:
+        return k.SHARED
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
         number_in("sharpness", self.sharpness, 1, 64)
-        known_name("space", self.space, SPACES)
+        object.__setattr__(self, "space", Space.of(self.space))
         number_in("above", self.above, 0, 90, "degrees")
         positive("above_fade", self.above_fade, "degrees")
         number_in("beyond", self.beyond, 0, unit="m")
@@ -204,11 +283,16 @@ class Triplanar(Lie):
 class Box(Lie):
     """Laid on from whichever of three axes a place faces most, with a hard change between them."""
 
-    space: str = "world"
+    space: Space = Space.WORLD
+    called: ClassVar[str] = "box"
+
+    @property
+    def planes(self) -> int:
+        return k.FACED_MOST
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
-        known_name("space", self.space, SPACES)
+        object.__setattr__(self, "space", Space.of(self.space))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -230,35 +314,45 @@ class Round(Lie):
     centre: Place = (0.0, 0.0, 0.0)
     radius: float = 1.0
     axis: str | Place = "y"
-    space: str = "world"
+    space: Space = Space.WORLD
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
         _place("centre", self.centre)
         positive("radius", self.radius, "m")
         unit_axis(self.axis)
-        known_name("space", self.space, SPACES)
+        object.__setattr__(self, "space", Space.of(self.space))
         if self.rotation % 180:
-            raise RangeError(f"rotation must be 0 or 180 degrees here, or the pattern would not meet where u wraps; got "
-                             f"{self.rotation:g}; turn the axis, or use a box")  # fmt: skip
+            raise RangeError(
+                f"rotation must be 0 or 180 degrees here, or the pattern would not meet where u wraps; got "
+                f"{self.rotation:g}; turn the axis, or use a box"
+            )
 
     def repeats(self, tile: float) -> int:
         """How many tiles go around."""
-        count = max(1, round(2 * np.pi * self.radius / (tile * self.scale[0])))
-        return count + count % 2 if self.wraps[0] == "mirror" else count
+        count = max(1, round(2 * np.pi * self.radius / (tile * self.scales[0])))
+        return count + count % 2 if self.wraps[0] is Wrap.MIRROR else count
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Spherical(Round):
     """Laid on around a centre: u runs east around the axis, v from the top down, both in metres on a sphere of `radius`."""
 
+    called: ClassVar[str] = "spherical"
+    chart: ClassVar[int] = k.SPHERE_CHART
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cylindrical(Round):
     """Laid on around an axis: u runs east around it, in metres on a cylinder of `radius`; v runs down along it."""
 
+    called: ClassVar[str] = "cylindrical"
+    chart: ClassVar[int] = k.TUBE_CHART
+
 
 Projection = Uv | Planar | Triplanar | Box | Spherical | Cylindrical
+PROJECTIONS: dict[str, type[Projection]] = {each.called: each for each in (Planar, Triplanar, Box, Spherical, Cylindrical, Uv)}
+"""Every kind of projection by its name in quilt files."""
 
 
 def _place(name: str, place: Place) -> None:

@@ -6,24 +6,24 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blender import Blender
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.weights.weight_map import Kept
+from jagged_quilt.weights.point_weights import PointWeights
 
 
-def samples_saved(arrays: TextureArrays, layers: Sequence[Layer], points: Points, weights: Kept) -> float:
+def samples_saved(arrays: TextureArrays, layers: Sequence[Layer], points: Points, weights: PointWeights) -> float:
     """Return the share of samples, 0..1, that the limits of triplanar layers save at points.
 
     A sample is one layer seen on one plane of its projection.
 
     Parameters
     ----------
-    weights : (N, K) layers and (N, K) float32
+    weights : PointWeights
     """
     without = [_without_limits(layer) for layer in layers]
-    read, all_of_them = (float(Blender(arrays, each).survey(points, weights).reads.sum()) for each in (layers, without))
+    read, all_of_them = (float(Blend(arrays, each).survey(points, weights).reads.sum()) for each in (layers, without))
     return 1 - read / all_of_them
 
 

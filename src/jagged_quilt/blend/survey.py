@@ -61,7 +61,11 @@ class Survey:
         root = np.sqrt(np.maximum(both**2 - 4 * area**2, 0))
         stretch = np.sqrt((both + root) / np.maximum(both - root, 1e-12 * both + 1e-30))
         return cls(
-            place=(values[:, :2] * repeats[:, None]).astype(np.float32), stretch=stretch.astype(np.float32),
-            density=(np.sqrt(area) * repeats * side).astype(np.float32), mip=values[:, 12], plane=values[:, 9].astype(np.int64),
-            share=values[:, 10], reads=values[:, 11],
-        )  # fmt: skip
+            place=(values[:, :2] * repeats[:, None]).astype(np.float32),
+            stretch=stretch.astype(np.float32),
+            density=(np.sqrt(area) * repeats * side).astype(np.float32),
+            mip=values[:, 12],
+            plane=values[:, 9].astype(np.int64),
+            share=values[:, 10],
+            reads=values[:, 11],
+        )

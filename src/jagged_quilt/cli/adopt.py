@@ -21,9 +21,9 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
         ready_kernels()
-        made = results.adopt(anew=anew)
+        made = results.run("adopt", anew=anew)
         found, adopted, now = results.inherited, results.adopted, results.weights
-        made_picture = results.draw(["adopted"])
+        made_picture = results.run("adopted")
         taken = seconds()
     assert adopted is not None
     assert results.quilt.table.adopt is not None

@@ -10,7 +10,7 @@ import click
 from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
 
 if TYPE_CHECKING:
-    from jagged_quilt.quiltfile.results import Made
+    from jagged_quilt.results.step import Made
 
 
 @click.command("bake")
@@ -23,26 +23,28 @@ def command(
 ) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps."""
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress, time)
+        results = open_results(quilt_file, out, threads, progress, time, texels)
         ready_kernels()
-        made = [(results.bake(texels, anew=anew), seconds())]
-        for number in range(len(results.quilt.table.mesh)):
+        made = []
+        for name in [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]:
             start = seconds()
-            made.append((results.bake_mesh(number, anew=anew), seconds() - start))
+            made.append((results.run(name, anew=anew), seconds() - start))
     for each, taken in made:
         _report(each, taken)
 
 
 def _report(made: Made, taken: float) -> None:
     from jagged_quilt.foundation.files import read_json
-    from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+    from jagged_quilt.maps.roles import MapRole
 
     manifest = read_json(made.folder / "bake.json", "list of maps")
     rows, columns = manifest["texels"]
-    space = f"{manifest['normals']} space, green up"
-    notes = {"diffuse": "sRGB", "specular": "sRGB", "normal": space, "height": f"white is {manifest['relief_metres']:g} m"}
+    notes = {
+        MapRole.NORMAL: f"{manifest['normals']} space, green up",
+        MapRole.HEIGHT: f"white is {manifest['relief_metres']:g} m",
+    }
     what = {
-        role.key: f"{columns} x {rows}, {16 if role is MapRole.HEIGHT else 8} bit, {notes.get(role.key, 'plain data')}"
-        for role in SURFACE_ROLES
+        role.key: f"{columns} x {rows}, {role.value.bits} bit, {notes.get(role, 'sRGB' if role.is_colour else 'plain data')}"
+        for role in MapRole
     }
     report(made, taken, what | {"bake": "what the maps are"})

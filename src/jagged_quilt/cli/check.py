@@ -10,8 +10,8 @@ import click
 from jagged_quilt.cli.common import at_work, terminal
 
 if TYPE_CHECKING:
-    from jagged_quilt.maps.audit import SwatchAudit
-    from jagged_quilt.maps.finding import Finding
+    from jagged_quilt.audit.audit import SwatchAudit
+    from jagged_quilt.audit.finding import Finding
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
 
@@ -25,9 +25,9 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
 
     Exit code 1 when something is wrong.
     """
-    from jagged_quilt.maps.audit import audit_together
+    from jagged_quilt.audit.audit import audit_together
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.quiltfile.results import audit_quilt
+    from jagged_quilt.results.results import audit_quilt
     from jagged_quilt.weights.settle import sums_words
 
     with at_work() as progress:
@@ -46,8 +46,10 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
         rows, columns = terrain.heights.shape
         low, high = terrain.height_range
         click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
-        click.echo(f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, "
-                   f"{low:.2f} to {high:.2f} m high")  # fmt: skip
+        click.echo(
+            f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, "
+            f"{low:.2f} to {high:.2f} m high"
+        )
         click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
         if inherited and adopted and quilt.table.adopt:
             click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
@@ -84,8 +86,11 @@ def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> N
         where = f'swatch "{each.swatch}"'
         if fault:
             where += (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
-        click.echo(click.style(each.level, fg="red" if fault else "yellow") + f": {where}: {each.what}"
-                   + (f"; {each.measured}" if each.measured and not fault else ""))  # fmt: skip
+        click.echo(
+            click.style(each.level, fg="red" if fault else "yellow")
+            + f": {where}: {each.what}"
+            + (f"; {each.measured}" if each.measured and not fault else "")
+        )
         if fault and each.measured:
             click.echo(f"  measured: {each.measured}")
         if fault and each.mend:
@@ -117,10 +122,12 @@ def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -
     import dataclasses
 
     swatches = [
-        {"name": audit.name, "maps": {role: {k: v for k, v in facts.items() if k != "content"} for role, facts in
-                                      audit.maps.items()}}
+        {
+            "name": audit.name,
+            "maps": {role: {k: v for k, v in facts.items() if k != "content"} for role, facts in audit.maps.items()},
+        }
         for audit in audits
-    ]  # fmt: skip
+    ]
     faults = sum(each.level == "fault" for each in findings)
     return {
         "title": quilt.table.title,

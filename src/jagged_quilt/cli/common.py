@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from jagged_quilt.foundation.progress import Progress
-    from jagged_quilt.quiltfile.results import Made, Results
+    from jagged_quilt.results.results import Results
+    from jagged_quilt.results.step import Made
 
 _SLOW_START = 4.0  # seconds after which it is surely the compiler that works
 
@@ -42,14 +43,19 @@ anew_option = click.option("--anew", is_flag=True, help="Do it again even if not
 
 
 def open_results(
-    quilt_file: Path, out: Path | None, threads: int | None, progress: Progress, time: float | None = None
+    quilt_file: Path,
+    out: Path | None,
+    threads: int | None,
+    progress: Progress,
+    time: float | None = None,
+    texels: int | None = None,
 ) -> Results:
     """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
     from jagged_quilt.foundation.files import make_folder
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.quiltfile.results import Results
+    from jagged_quilt.results.results import Results
 
-    results = Results(read_quilt(quilt_file, time=time), out, threads=threads, progress=progress)
+    results = Results(read_quilt(quilt_file, time=time), out, texels=texels, threads=threads, progress=progress)
     make_folder(results.folder)
     return results
 
@@ -101,7 +107,7 @@ def _bar() -> Iterator[Progress]:
 
 def ready_kernels(pictures: bool = False) -> None:
     """Load the kernels, with `pictures` those that draw too; say so if they have to be compiled first."""
-    from jagged_quilt.quiltfile.rehearsal import rehearse
+    from jagged_quilt.results.rehearsal import rehearse
 
     notice = threading.Timer(
         _SLOW_START, click.echo, ["compiling the kernels; only the first run needs this (about 30 s)"], {"err": True}

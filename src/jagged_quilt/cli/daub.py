@@ -86,8 +86,14 @@ def _list(path: Path, daubs: tuple[Daub, ...]) -> None:
     for number, daub in enumerate(daubs, 1):
         steps = np.diff(np.array(daub.path), axis=0)
         table.add_row(
-            str(number), daub.deed.value, " + ".join(daub.layers) or "all", f"{daub.path[0][0]:g}, {daub.path[0][-1]:g}",
-            f"{np.linalg.norm(steps, axis=1).sum():.1f}", f"{daub.radius:g}", f"{daub.strength:g}", f"{daub.ceiling:g}",
-        )  # fmt: skip
+            str(number),
+            daub.kind.value,
+            " + ".join(daub.layers) or "all",
+            f"{daub.path[0][0]:g}, {daub.path[0][-1]:g}",
+            f"{np.linalg.norm(steps, axis=1).sum():.1f}",
+            f"{daub.radius:g}",
+            f"{daub.strength:g}",
+            f"{daub.ceiling:g}",
+        )
     if daubs:
         terminal().print(table)

@@ -25,7 +25,7 @@ def command(folder: Path, threads: int | None) -> None:
 
     from jagged_quilt.demo.project import write_project
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.quiltfile.results import Results, audit_quilt
+    from jagged_quilt.results.results import Results, audit_quilt
 
     steps: list[tuple[str, str, float]] = []
 
@@ -37,8 +37,11 @@ def command(folder: Path, threads: int | None) -> None:
 
     with at_work() as progress:
         ready_kernels(pictures=True)
-        quilt_file = step("write", lambda: write_project(folder, threads=threads, progress=progress),
-                          lambda made: f"{made.name}, swatches/, ground/, things/, inherited/, daubs.jsonl")  # fmt: skip
+        quilt_file = step(
+            "write",
+            lambda: write_project(folder, threads=threads, progress=progress),
+            lambda made: f"{made.name}, swatches/, ground/, things/, inherited/, daubs.jsonl",
+        )
         quilt = read_quilt(quilt_file)
         results = Results(quilt, threads=threads, progress=progress)
         step(
@@ -46,11 +49,19 @@ def command(folder: Path, threads: int | None) -> None:
             lambda: (audit_quilt(quilt, threads=threads, progress=progress), quilt.terrain),
             lambda seen: f"{len(seen[0])} swatches, 1 heightmap: {sum(len(each.faults) for each in seen[0])} faults",
         )
-        step("pack", results.pack, lambda made: _what(folder, made.folder, made.files))
-        step("weigh", results.weigh, lambda made: _what(folder, made.folder, made.files))
-        step("bake", results.bake, lambda made: _what(folder, made.folder, made.files))
-        step("bake meshes", results.bake_meshes, lambda made: f"out/meshes/: {', '.join(each.folder.name for each in made)}")
-        step("show", results.draw, lambda made: _what(folder, made.folder, made.files))
+        step("pack", lambda: results.run("pack"), lambda made: _what(folder, made.folder, made.files))
+        step("weigh", lambda: results.run("weigh"), lambda made: _what(folder, made.folder, made.files))
+        step("bake", lambda: results.run("bake"), lambda made: _what(folder, made.folder, made.files))
+        step(
+            "bake meshes",
+            lambda: [results.run(name) for name in results.mesh_steps],
+            lambda made: f"out/meshes/: {', '.join(each.folder.name for each in made)}",
+        )
+        step(
+            "show",
+            lambda: [results.run(name) for name in results.pictures],
+            lambda made: _what(folder, made[0].folder, tuple(file for each in made for file in each.files)),
+        )
         shares = results.weights.shares()
 
     console = terminal()

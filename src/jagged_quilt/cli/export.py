@@ -18,9 +18,14 @@ from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
 def command(
-    quilt_file: Path, out: Path | None, threads: int | None, forms: tuple[str, ...], bits: str, error: float | None,
+    quilt_file: Path,
+    out: Path | None,
+    threads: int | None,
+    forms: tuple[str, ...],
+    bits: str,
+    error: float | None,
     near: float | None,
-) -> None:  # fmt: skip
+) -> None:
     """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
     from jagged_quilt.foundation.errors import RangeError
 

@@ -20,7 +20,7 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool)
     """Pack the swatches into texture arrays."""
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress)
-        made = results.pack(anew=anew)
+        made = results.run("pack", anew=anew)
         taken = seconds()
     arrays = results.arrays
     what = {}

@@ -7,11 +7,21 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, terminal, time_option, timed
+from jagged_quilt.cli.common import (
+    anew_option,
+    at_work,
+    open_results,
+    quilt_options,
+    ready_kernels,
+    report,
+    terminal,
+    time_option,
+    timed,
+)
 
 if TYPE_CHECKING:
     from jagged_quilt.masks.mask import Reading
-    from jagged_quilt.quiltfile.results import Results
+    from jagged_quilt.results.results import Results
 
 
 @click.command("show")
@@ -28,9 +38,12 @@ if TYPE_CHECKING:
 )
 @click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
 @click.option(
-    "--debug", "kinds", multiple=True, metavar="KIND",
+    "--debug",
+    "kinds",
+    multiple=True,
+    metavar="KIND",
     help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane.",
-)  # fmt: skip
+)
 @click.option(
     "--compare",
     "compared",
@@ -44,11 +57,21 @@ if TYPE_CHECKING:
     "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
 )
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
+@anew_option
 @time_option
 def command(
-    quilt_file: Path, out: Path | None, threads: int | None, chosen: tuple[str, ...], place: str | None, sweep: str | None,
-    csv: Path | None, time: float | None, kinds: tuple[str, ...], compared: tuple[str, ...],
-) -> None:  # fmt: skip
+    quilt_file: Path,
+    out: Path | None,
+    threads: int | None,
+    chosen: tuple[str, ...],
+    place: str | None,
+    sweep: str | None,
+    csv: Path | None,
+    time: float | None,
+    kinds: tuple[str, ...],
+    compared: tuple[str, ...],
+    anew: bool,
+) -> None:
     """Draw pictures to judge by; all of them where nothing is chosen."""
     from jagged_quilt.foundation.checks import known_name
     from jagged_quilt.foundation.errors import RangeError
@@ -64,7 +87,11 @@ def command(
             raise RangeError(f"--compare takes one or two; got {len(compared)}")
         for kind in kinds:
             known_name("kind of debug picture", kind, DEBUG)
-        made = [results.draw(chosen)] if chosen or not (place or swept or csv or kinds or compared) else []
+        for name in chosen:
+            results.picture_named(name)
+        if not chosen and not (place or swept or csv or kinds or compared):
+            chosen = tuple(results.pictures)
+        made = [results.run(name, anew=anew) for name in results.pictures if name in chosen]
         made += [results.draw_debug(kinds)] if kinds else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
         made += [results.draw_sweep(swept)] if swept else []
@@ -96,8 +123,8 @@ def _explain(results: Results, place: str) -> None:
     texels = results.quilt.table.weights.texels
     points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
     told = explain(results.weigher, points, which, grid)
-    map_index, map_weight = results.weights.at(points[which : which + 1])
-    stored = {results.weights.names[i]: w for i, w in zip(map_index[0], map_weight[0], strict=True) if w > 0}
+    there = results.weights.at(points[which : which + 1])
+    stored = {there.names[i]: w for i, w in zip(there.layers[0], there.weights[0], strict=True) if w > 0}
     click.echo(f"at x {x:g}, z {z:g} (the texel there): {told.position[1]:.2f} m high; layers from the top down")
     table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
     for column in (4, 5, 6):
@@ -107,8 +134,15 @@ def _explain(results: Results, place: str) -> None:
         if layer.adopted is not None:
             table.add_row("", "adopted", "", "", "", f"{layer.adopted:.3f}", "")
         for step in layer.steps:
-            table.add_row("", step.combine, step.reading.words, _sensed(step.reading), f"{step.reading.answer:.3f}",
-                          f"{step.result:.3f}", "")  # fmt: skip
+            table.add_row(
+                "",
+                step.combine,
+                step.reading.words,
+                _sensed(step.reading),
+                f"{step.reading.answer:.3f}",
+                f"{step.result:.3f}",
+                "",
+            )
         if not layer.steps and layer.adopted is None:
             table.add_row("", "", "no mask" if layer is not told.layers[0] else "takes what is left", "", "", "", "")
         if abs(layer.stacked - layer.weight) > 5e-4:

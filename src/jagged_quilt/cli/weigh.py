@@ -20,7 +20,7 @@ def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool,
     with at_work() as progress, timed() as seconds:
         results = open_results(quilt_file, out, threads, progress, time)
         ready_kernels()
-        made = results.weigh(anew=anew)
+        made = results.run("weigh", anew=anew)
         taken = seconds()
     kept = results.weights.layers.shape
     size = f"{kept[1]} x {kept[0]}, {kept[2]} layers a texel"

@@ -66,8 +66,30 @@ def decoded_blocks(data: bytes, pixels: PixelFormat, rows: int, columns: int) ->
     import OpenImageIO as oiio
 
     flags, caps, four = 0x81007, 0x1000, 4  # a compressed texture with its size told
-    front = struct.pack("<4s7I44x2I4s5I5I", b"DDS ", 124, flags, rows, columns, len(data), 0, 1, 32, four, b"DX10",
-                        0, 0, 0, 0, 0, caps, 0, 0, 0, 0) + struct.pack("<5I", _DXGI[pixels], 3, 0, 1, 0)  # fmt: skip
+    front = struct.pack(
+        "<4s7I44x2I4s5I5I",
+        b"DDS ",
+        124,
+        flags,
+        rows,
+        columns,
+        len(data),
+        0,
+        1,
+        32,
+        four,
+        b"DX10",
+        0,
+        0,
+        0,
+        0,
+        0,
+        caps,
+        0,
+        0,
+        0,
+        0,
+    ) + struct.pack("<5I", _DXGI[pixels], 3, 0, 1, 0)
     with tempfile.NamedTemporaryFile(suffix=".dds") as file:
         file.write(front)
         file.write(data)

@@ -146,8 +146,11 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
     """
     front, starts = _front(head, frames)
     first = frames[0][0]
-    places = [start + sum(frame.length for frame in level[:n]) for start, level in zip(starts, frames, strict=True)
-              for n in (0, len(level) - 1)]  # fmt: skip
+    places = [
+        start + sum(frame.length for frame in level[:n])
+        for start, level in zip(starts, frames, strict=True)
+        for n in (0, len(level) - 1)
+    ]
     lie = [level[n].offset for level in frames for n in (0, len(level) - 1)]
     whole = all(len(list(_runs(level))) == 1 and level[0].path == first.path for level in frames)
     with written_whole(path) as temporary:
@@ -184,9 +187,22 @@ def _front(head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> tuple[bytes, li
     numbers = head.pixels.value.srgb if head.srgb else head.pixels.value.plain
     size = 1 if head.pixels.value.block else np.dtype(head.pixels.value.kind).itemsize
     header = _HEADER.pack(
-        numbers[head.channels], size, head.width, head.height, 0, head.slices, 1, head.levels, scheme,
-        descriptor_at, len(descriptor), notes_at, len(notes), 0, 0,
-    )  # fmt: skip
+        numbers[head.channels],
+        size,
+        head.width,
+        head.height,
+        0,
+        head.slices,
+        1,
+        head.levels,
+        scheme,
+        descriptor_at,
+        len(descriptor),
+        notes_at,
+        len(notes),
+        0,
+        0,
+    )
     front = b"".join([_IDENTIFIER, header, *index, descriptor, notes])
     return front.replace(_head_entry(_NOTHING), _head_entry(f"{zlib.crc32(front):08x}")), starts
 
@@ -279,8 +295,23 @@ def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int
     front = read(start)
     if not front.startswith(_IDENTIFIER):
         raise ValueError("it does not begin as a KTX2 file does")
-    (number, size, width, height, depth, slices, faces, levels, scheme, descriptor_at, descriptor_length, notes_at,
-     notes_length, _, _) = _HEADER.unpack_from(front, len(_IDENTIFIER))  # fmt: skip
+    (
+        number,
+        size,
+        width,
+        height,
+        depth,
+        slices,
+        faces,
+        levels,
+        scheme,
+        descriptor_at,
+        descriptor_length,
+        notes_at,
+        notes_length,
+        _,
+        _,
+    ) = _HEADER.unpack_from(front, len(_IDENTIFIER))
     pixels, channels, srgb = format_of_number(number)
     if depth or faces != 1:
         raise ValueError("only 2D textures and arrays of them are read")
@@ -296,8 +327,16 @@ def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int
     ends = (descriptor_at + descriptor_length, notes_at + notes_length)
     if descriptor_at != len(front) or max(ends) > min(length, len(front) + (64 << 20)):
         raise ValueError("its descriptor does not lie where it should")
-    head = Ktx2Head(pixels=pixels, channels=channels, srgb=srgb, width=width, height=height, slices=max(1, slices),
-                    levels=levels, zstd=scheme == _ZSTD)  # fmt: skip
+    head = Ktx2Head(
+        pixels=pixels,
+        channels=channels,
+        srgb=srgb,
+        width=width,
+        height=height,
+        slices=max(1, slices),
+        levels=levels,
+        zstd=scheme == _ZSTD,
+    )
     spans = []
     for level in range(levels):
         offset, span, whole = _LEVEL.unpack_from(front, start + level * _LEVEL.size)
@@ -326,8 +365,7 @@ def _checked_frames(
         offsets = offset + np.concatenate([[0], np.cumsum(rows[:, 0])])
         if offsets[-1] != offset + span:
             raise ValueError("its checksums do not fit its levels")
-        frames.append([Frame(path, int(at), int(length), int(crc)) for at, (length, crc) in
-                       zip(offsets, rows, strict=False)])  # fmt: skip
+        frames.append([Frame(path, int(at), int(length), int(crc)) for at, (length, crc) in zip(offsets, rows, strict=False)])
     return frames
 
 

@@ -16,7 +16,7 @@ from jagged_quilt.foundation.files import make_folder, write_bytes
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.meshes.write import write_mesh
+from jagged_quilt.meshfiles.write import write_mesh
 
 QUILT_FILE = "saltworks.quilt.toml"
 TEXELS = 512

@@ -32,9 +32,11 @@ def glazed_jar() -> Mesh:
 def sluice_gate() -> Mesh:
     """Return two posts, two beams and a leaf of boards, a part each, their uv side by side in one image."""
     frame: list[tuple[Triple, Triple]] = [
-        ((0.30, 3.0, 0.30), (-1.55, 1.2, 0.0)), ((0.30, 3.0, 0.30), (1.55, 1.2, 0.0)), ((4.0, 0.26, 0.36), (0.0, 2.62, 0.0)),
+        ((0.30, 3.0, 0.30), (-1.55, 1.2, 0.0)),
+        ((0.30, 3.0, 0.30), (1.55, 1.2, 0.0)),
+        ((4.0, 0.26, 0.36), (0.0, 2.62, 0.0)),
         ((2.8, 0.16, 0.22), (0.0, 1.62, -0.02)),
-    ]  # fmt: skip
+    ]
     boards: list[tuple[Triple, Triple]] = [
         ((0.31, 1.9 + 0.07 * (n % 3), 0.09), (-1.2 + 0.343 * n, 0.62 + 0.05 * (n % 2), 0.02 * (n % 2))) for n in range(8)
     ]
@@ -51,10 +53,18 @@ def sluice_gate() -> Mesh:
         uv.append((shape.uv + corner[6 * number + face]) / whole)
         triangles.append(shape.triangles + 24 * number)
     cuts = 12 * np.cumsum([0, 2, 2, len(boards)])
-    parts = [Part(name=name, first=int(first), last=int(last))
-             for name, first, last in zip(("posts", "beams", "leaf"), cuts, cuts[1:], strict=False)]  # fmt: skip
-    return Mesh.of(np.concatenate(position), np.concatenate(triangles), normal=np.concatenate(normal), uv=np.concatenate(uv),
-                   parts=parts, name="sluice gate")  # fmt: skip
+    parts = [
+        Part(name=name, first=int(first), last=int(last))
+        for name, first, last in zip(("posts", "beams", "leaf"), cuts, cuts[1:], strict=False)
+    ]
+    return Mesh.of(
+        np.concatenate(position),
+        np.concatenate(triangles),
+        normal=np.concatenate(normal),
+        uv=np.concatenate(uv),
+        parts=parts,
+        name="sluice gate",
+    )
 
 
 def _sides(size: Triple) -> list[tuple[float, float]]:

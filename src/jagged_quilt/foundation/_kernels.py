@@ -240,8 +240,20 @@ def noise(position, turn, octaves, seed, period, kind, flat, places, sums, corne
             elif kind > RIDGED:
                 for step in range(27):
                     across, down, deep = step % 3 - 1, step // 3 % 3 - 1, step // 9 - 1
-                    _nearer_in_space(count, fx, fy, fz, xs[across], ys[down], zs[deep], np.float32(across),
-                                     np.float32(down), np.float32(deep), mixed, nearest)  # fmt: skip
+                    _nearer_in_space(
+                        count,
+                        fx,
+                        fy,
+                        fz,
+                        xs[across],
+                        ys[down],
+                        zs[deep],
+                        np.float32(across),
+                        np.float32(down),
+                        np.float32(deep),
+                        mixed,
+                        nearest,
+                    )
                 _add_distances(count, nearest, strength, total)
             elif flat:
                 _octave_on_plane(count, fx, fz, xs[0], xs[1], zs[0], zs[1], mixed, kind, strength, total)

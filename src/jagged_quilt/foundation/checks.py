@@ -5,9 +5,10 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import DTypeLike, NDArray
 
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
 
@@ -43,8 +44,9 @@ def power_of_two(name: str, value: int, high: int) -> int:
     size = whole_number_in(name, value, 1, high)
     if size & (size - 1):
         lower = 1 << (size.bit_length() - 1)
-        raise RangeError(f"{name} must be a power of two, so that repeats line up with mips; got {size} "
-                         f"(nearest: {lower} or {2 * lower})")  # fmt: skip
+        raise RangeError(
+            f"{name} must be a power of two, so that repeats line up with mips; got {size} (nearest: {lower} or {2 * lower})"
+        )
     return size
 
 
@@ -74,6 +76,18 @@ def finite_array(name: str, values: object, shape: tuple[int | str, ...]) -> NDA
         first = tuple(int(i) for i in np.argwhere(bad)[0])
         raise RangeError(f"{name} must be finite; got {int(bad.sum())} NaN or infinite values, the first at {first}")
     array.flags.writeable = False
+    return array
+
+
+def frozen(values: object, kind: DTypeLike) -> NDArray[Any]:
+    """Return values as a contiguous, read-only array: a copy only where they are not contiguous and of that type already.
+
+    What goes into a kernel is frozen, so that every kernel is compiled once, for such arrays.
+    """
+    array: NDArray[Any] = np.ascontiguousarray(values, dtype=kind)
+    if array.flags.writeable:
+        array = array.view()
+        array.flags.writeable = False
     return array
 
 

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
+import inspect
+import re
 from collections.abc import Callable
+from functools import cache
+from pathlib import Path
 from typing import Any
 
 import numba
@@ -25,12 +30,12 @@ class _NoAliasCompiler(Compiler):
 
 def kernel(function: Callable[..., Any]) -> Any:
     """Compile a kernel on first use."""
-    return _njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function)
+    return _kept(_njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function))
 
 
 def check(function: Callable[..., Any]) -> Any:
     """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
-    return _njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function)
+    return _kept(_njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function))
 
 
 def lanes(function: Callable[..., Any]) -> Any:
@@ -39,5 +44,45 @@ def lanes(function: Callable[..., Any]) -> Any:
 
 
 def inlined(function: Callable[..., Any]) -> Any:
-    """Compile a small helper of a kernel, which must stand in the same file (the cache does not see other files)."""
+    """Compile a small helper of a kernel, which may stand in another file of loops."""
     return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function)
+
+
+KERNELS: list[Any] = []
+"""Every kernel that is loaded, so that a test can look at what was compiled."""
+
+_IMPORT = re.compile(r"^from jagged_quilt\.(\w+)(?:\.(_\w+))? import (.*)", re.MULTILINE)
+
+
+def _kept(dispatcher: Any) -> Any:
+    """Let the compiler's cache on disk go by what stands in the kernel's file and in all files of loops that it imports.
+
+    By itself it goes by the time and size of the kernel's own file, and would run old code after a change in another.
+    """
+    KERNELS.append(dispatcher)
+    file = getattr(getattr(dispatcher, "_cache", None), "_cache_file", None)
+    if file is not None:
+        file._source_stamp = _content_of(Path(inspect.getfile(dispatcher.py_func)))
+    return dispatcher
+
+
+@cache
+def _content_of(file: Path) -> str:
+    """A hash of a file of loops and of those that it imports."""
+    digest = hashlib.blake2b(digest_size=16)
+    for each in sorted(_files_of_loops(file)):
+        digest.update(each.read_bytes())
+    return digest.hexdigest()
+
+
+def _files_of_loops(file: Path) -> set[Path]:
+    known: set[Path] = set()
+    waiting = [file]
+    while waiting:
+        one = waiting.pop()
+        if one not in known and one.is_file():
+            known.add(one)
+            for room, module, names in _IMPORT.findall(one.read_text(encoding="utf-8")):
+                modules = [module] if module else [name.strip() for name in names.split(",") if name.strip().startswith("_")]
+                waiting += [one.parents[1] / room / f"{each}.py" for each in modules]
+    return known

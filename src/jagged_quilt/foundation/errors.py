@@ -16,7 +16,7 @@ class RangeError(QuiltError, ValueError):
     """A number lies outside of what is allowed, or is not finite."""
 
 
-class NameNotFoundError(QuiltError, LookupError):
+class NameNotFoundError(QuiltError, LookupError, ValueError):
     """A name stands for nothing; the message suggests the nearest that does."""
 
 

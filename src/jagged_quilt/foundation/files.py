@@ -5,17 +5,22 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 import shutil
 import tempfile
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
 
 import xxhash
 
 from jagged_quilt.foundation.errors import FileError
+
+VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
+"""A manifest elsewhere that vouches for what is about to be replaced: it goes before the first file moves."""
 
 _TICK = 2_000_000_000  # nanoseconds; the coarsest clock of a common file system
 
@@ -32,7 +37,7 @@ def written_whole(path: Path) -> Iterator[Path]:
     path = Path(path)
     make_folder(path.parent)
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.stem}-", suffix=path.suffix, dir=path.parent)
+        handle, name = tempfile.mkstemp(prefix=temporary_prefix(), suffix=path.suffix, dir=path.parent)
         os.close(handle)
     except OSError as error:
         raise _cannot_write(path, error) from error
@@ -40,7 +45,7 @@ def written_whole(path: Path) -> Iterator[Path]:
     try:
         yield temporary
         temporary.chmod(0o644)
-        temporary.replace(path)
+        put_in_place(temporary, path)
     except FileError:
         raise
     except OSError as error:
@@ -53,24 +58,71 @@ def written_whole(path: Path) -> Iterator[Path]:
 def written_together(folder: Path) -> Iterator[Path]:
     """Give a folder to write a set of files into, which all move to `folder` if the block ends well and vanish if not.
 
-    The manifests (.json) move last. Raises `FileError` if something cannot be written; what was in `folder` is then as it
-    was before.
+    The manifests (.json) that stood there go before the first file moves, and their successors move last, so that a manifest
+    never stands beside files that are not its own, whenever the process dies. Raises `FileError` if something cannot be
+    written.
     """
     folder = make_folder(Path(folder))
     try:
-        stage = Path(tempfile.mkdtemp(prefix=".new-", dir=folder))
+        stage = Path(tempfile.mkdtemp(prefix=temporary_prefix(), dir=folder))
     except OSError as error:
         raise _cannot_write(folder, error) from error
     try:
         yield stage
-        for path in sorted(stage.iterdir(), key=lambda p: (p.suffix == ".json", p.name)):
-            path.replace(folder / path.name)
+        manifest = VOUCHING.get()
+        if manifest is not None:
+            manifest.unlink(missing_ok=True)
+        new = sorted(stage.iterdir(), key=lambda p: (p.suffix == ".json", p.name))
+        for path in new:
+            if path.suffix == ".json":
+                (folder / path.name).unlink(missing_ok=True)
+        for path in new:
+            put_in_place(path, folder / path.name)
     except FileError as error:
         raise FileError(str(error).replace(str(stage), str(folder))) from error
     except OSError as error:
         raise _cannot_write(folder, error) from error
     finally:
         shutil.rmtree(stage, ignore_errors=True)
+
+
+def put_in_place(made: Path, path: Path) -> None:
+    """Give a finished file its name: the one place where anything of ours takes a name that others read."""
+    made.replace(path)
+
+
+_LEFT_OVER = re.compile(r"\.new-(\d+)-(\d+)-.*")
+
+
+def temporary_prefix() -> str:
+    """Return how the names of this process's temporary files begin: with the process and when it started."""
+    return f".new-{os.getpid()}-{_started(os.getpid())}-"
+
+
+def remove_left_overs(folder: Path) -> None:
+    """Remove temporary files and folders, here and below, of processes that are no more."""
+    for path in list(folder.rglob(".new-*")) if folder.is_dir() else ():
+        found = _LEFT_OVER.fullmatch(path.name)
+        if found and _started(int(found[1])) != int(found[2]):
+            if path.is_dir():
+                shutil.rmtree(path, ignore_errors=True)
+            else:
+                path.unlink(missing_ok=True)
+
+
+def _started(process: int) -> int:
+    """When a process started, in ticks since the machine did; 0 where that cannot be told and it runs, -1 where it does not."""
+    try:
+        return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19])
+    except (OSError, ValueError, IndexError):
+        pass
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return -1
+    except OSError:
+        return 0
+    return 0 if not Path("/proc/self/stat").exists() else -1
 
 
 def write_bytes(path: Path, data: bytes) -> None:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation import _kernels
+from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.points import Points
 
 
@@ -28,6 +29,9 @@ class Grid:
     values: NDArray[np.float32]
     corner: tuple[float, float]
     spacing: tuple[float, float]
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "values", frozen(self.values, np.float32))
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the bilinear value below each point, (N,); beyond the border, that of the border."""

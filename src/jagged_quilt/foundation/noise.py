@@ -7,7 +7,6 @@ tabled, so that it never repeats unless a period is asked for; a period makes it
 
 from __future__ import annotations
 
-from enum import Enum
 from functools import lru_cache
 from typing import Any
 
@@ -15,31 +14,33 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation import _kernels
-from jagged_quilt.foundation.checks import finite_array, positive, whole_number_in
+from jagged_quilt.foundation.checks import finite_array, frozen, positive, whole_number_in
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError
 
 _STEPS = 1024
 _SAMPLES = 1 << 17
 
 
-class NoiseKind(Enum):
-    """What an octave of noise looks like; the value is what the kernel knows it by."""
+class NoiseKind(Choice):
+    """What an octave of noise looks like."""
 
-    SMOOTH = _kernels.SMOOTH
-    BILLOWED = _kernels.BILLOWED
-    RIDGED = _kernels.RIDGED
-    CELLULAR = _kernels.RIDGED + 1
-
-    @property
-    def key(self) -> str:
-        """Its name in files."""
-        return self.name.lower()
+    SMOOTH = "smooth", _kernels.SMOOTH
+    BILLOWED = "billowed", _kernels.BILLOWED
+    RIDGED = "ridged", _kernels.RIDGED
+    CELLULAR = "cellular", _kernels.RIDGED + 1
 
 
 def noise_at(
-    position: NDArray[np.float32], *, size: float, octaves: int = 4, seed: int = 0, period: int = 0,
-    kind: NoiseKind = NoiseKind.SMOOTH, dimensions: int = 3,
-) -> NDArray[np.float32]:  # fmt: skip
+    position: NDArray[np.float32],
+    *,
+    size: float,
+    octaves: int = 4,
+    seed: int = 0,
+    period: int = 0,
+    kind: NoiseKind = NoiseKind.SMOOTH,
+    dimensions: int = 3,
+) -> NDArray[np.float32]:
     """Return noise at points, 0..1; smooth noise has a mean of 0.5.
 
     Parameters
@@ -69,9 +70,15 @@ def noise_at(
 
 
 def even_noise_at(
-    position: NDArray[np.float32], *, size: float, octaves: int = 4, seed: int = 0, period: int = 0,
-    kind: NoiseKind = NoiseKind.SMOOTH, dimensions: int = 3,
-) -> NDArray[np.float32]:  # fmt: skip
+    position: NDArray[np.float32],
+    *,
+    size: float,
+    octaves: int = 4,
+    seed: int = 0,
+    period: int = 0,
+    kind: NoiseKind = NoiseKind.SMOOTH,
+    dimensions: int = 3,
+) -> NDArray[np.float32]:
     """Return noise as `noise_at` does, but spread evenly over 0..1: over a wide area, a share t of it lies below t.
 
     The position must be an (N, 3) float32 array of finite numbers, as `Points` hold it.
@@ -94,8 +101,19 @@ def _raw(
     turn = (np.eye(3) if period else _TURN[dimensions]) / size
     places, sums = np.empty((3, _kernels.LANES)), np.empty((5, _kernels.LANES), np.float32)
     corners = np.empty((9, _kernels.LANES), np.uint32)
-    _kernels.noise(where, turn, octaves, whole_number_in("seed", seed, 0, (1 << 31) - 1), period, kind.value,
-                   dimensions == 2, places, sums, corners, out)  # fmt: skip
+    _kernels.noise(
+        frozen(where, np.float32),
+        turn,
+        octaves,
+        whole_number_in("seed", seed, 0, (1 << 31) - 1),
+        period,
+        kind.code,
+        dimensions == 2,
+        places,
+        sums,
+        corners,
+        out,
+    )
     return out
 
 

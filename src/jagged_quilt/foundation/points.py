@@ -2,18 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array
+from jagged_quilt.foundation.checks import finite_array, frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 
+_SHAPES: dict[str, tuple[int, ...]] = {
+    "position": (3,),
+    "normal": (3,),
+    "tangent": (4,),
+    "footprint": (2,),
+    "uv": (2,),
+    "colour": (4,),
+    "uv_gradient": (2, 3),
+    "steps": (2, 3),
+}
+_LEFT_AS_THEY_ARE = ("uv_gradient", "steps")  # a surface may repeat one row for all: made whole where somebody reads them
 
-@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
+
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
 class Points:
     """N places on a surface. Its arrays are read-only.
 
@@ -47,8 +59,26 @@ class Points:
     uv_gradient: NDArray[np.float32] | None = None
     steps: NDArray[np.float32] | None = None
 
+    def __post_init__(self) -> None:
+        count = len(self.position)
+        for name, shape in _SHAPES.items():
+            array = getattr(self, name)
+            if array is None:
+                continue
+            if array.shape != (count, *shape) or array.dtype != np.float32:
+                raise ShapeError(
+                    f"{name} must be float32 of shape {(count, *shape)}, as there are {count} positions; got "
+                    f"{array.dtype} {array.shape}"
+                )
+            if name not in _LEFT_AS_THEY_ARE:
+                object.__setattr__(self, name, frozen(array, np.float32))
+
     def __len__(self) -> int:
         return int(self.position.shape[0])
+
+    def __repr__(self) -> str:
+        more = [name for name in ("uv", "colour", "uv_gradient", "steps") if getattr(self, name) is not None]
+        return f"<Points {len(self)}{': ' if more else ''}{', '.join(more)}>"
 
     def __getitem__(self, part: slice | NDArray[np.bool_] | NDArray[np.intp]) -> Points:
         """Return some of the points; a slice shares memory with this block."""
@@ -128,64 +158,13 @@ class Points:
             raise RangeError(f"footprint must be above 0 m; got {sides.min()}")
         return cls(
             position=where,
-            normal=_frozen(up),
-            tangent=_frozen(handed),
+            normal=frozen(up, np.float32),
+            tangent=frozen(handed, np.float32),
             footprint=sides,
             uv=None if uv is None else finite_array("uv", uv, (count, 2)),
             colour=None if colour is None else finite_array("colour", colour, (count, 4)),
             uv_gradient=None if uv_gradient is None else finite_array("uv_gradient", uv_gradient, (count, 2, 3)),
         )
-
-
-class Field(Protocol):
-    """A number for every place of a surface."""
-
-    def at(self, points: Points) -> NDArray[np.float32]:
-        """Return the number at each point, (N,)."""
-        ...
-
-
-class Surface(Protocol):
-    """Whatever can be laid out flat as a grid of texels and answers Points for any part of it."""
-
-    def points(self, texels: tuple[int, int], rows: slice, columns: slice) -> Points:
-        """Return the points of `rows` x `columns` of a layout of `texels` (rows, columns), row by row."""
-        ...
-
-    def layout(self, texels: int) -> tuple[int, int]:
-        """Return (rows, columns) of a layout whose longer side has `texels` texels."""
-        ...
-
-    def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
-        """Return the points of the surface that lie `by` (N, 3) metres away from given ones."""
-        ...
-
-    def curvature(self, scale: float) -> Field:
-        """Return the mean curvature in 1/m, smoothed over `scale` metres; ridges are above 0."""
-        ...
-
-    def hidden_sky(self, reach: float) -> Field:
-        """Return how much of the sky the surface itself hides, 0..1, by what stands up to `reach` metres away."""
-        ...
-
-    def remembered(self, key: object, make: Callable[[], Field]) -> Field:
-        """Return what was made for a key before, or make it."""
-        ...
-
-
-class Ground(Surface, Protocol):
-    """A surface that lies over a rectangle of the world, its layout seen from above."""
-
-    @property
-    def size(self) -> tuple[float, float]:
-        """Metres, east and south."""
-        ...
-
-
-def _frozen(values: NDArray[np.float32]) -> NDArray[np.float32]:
-    array = np.ascontiguousarray(values, dtype=np.float32)
-    array.flags.writeable = False
-    return array
 
 
 def _unit(name: str, vectors: NDArray[np.float32]) -> NDArray[np.float32]:

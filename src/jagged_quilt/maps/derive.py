@@ -24,9 +24,11 @@ def inputs_of(role: MapRole, present: Collection[MapRole]) -> tuple[MapRole, ...
     if role is _R.METALLIC and {_R.SPECULAR, _R.DIFFUSE} <= set(present):
         return (_R.DIFFUSE, _R.SPECULAR)
     others = {
-        _R.ROUGHNESS: (_R.GLOSS, _R.SHININESS), _R.GLOSS: (_R.ROUGHNESS, _R.SHININESS),
-        _R.NORMAL: (_R.HEIGHT,), _R.OCCLUSION: (_R.HEIGHT,),
-    }  # fmt: skip
+        _R.ROUGHNESS: (_R.GLOSS, _R.SHININESS),
+        _R.GLOSS: (_R.ROUGHNESS, _R.SHININESS),
+        _R.NORMAL: (_R.HEIGHT,),
+        _R.OCCLUSION: (_R.HEIGHT,),
+    }
     return next(((other,) for other in others.get(role, ()) if other in present), ())
 
 
@@ -75,6 +77,6 @@ def _map(role: MapRole, values: c.Values, source: TextureMap, words: str) -> tup
 
 def _alike(given: TextureMap, like: TextureMap) -> c.Values:
     """A map's values at the size of another: repeated or picked, as sizes of one set are often multiples."""
-    rows = (np.arange(like.size[0]) * given.size[0]) // like.size[0]
-    columns = (np.arange(like.size[1]) * given.size[1]) // like.size[1]
+    rows = (np.arange(like.shape[0]) * given.shape[0]) // like.shape[0]
+    columns = (np.arange(like.shape[1]) * given.shape[1]) // like.shape[1]
     return given.values[rows][:, columns]

@@ -25,38 +25,65 @@ Stored = NDArray[Any]
 """(H, W, C) uint8, uint16 or float32, row 0 on top."""
 
 SUFFIXES = (
-    ".png", ".tif", ".tiff", ".exr", ".tga", ".jpg", ".jpeg", ".bmp", ".dds", ".ktx2", ".hdr", ".webp", ".ppm", ".pgm", ".gif",
-)  # fmt: skip
+    ".png",
+    ".tif",
+    ".tiff",
+    ".exr",
+    ".tga",
+    ".jpg",
+    ".jpeg",
+    ".bmp",
+    ".dds",
+    ".ktx2",
+    ".hdr",
+    ".webp",
+    ".ppm",
+    ".pgm",
+    ".gif",
+)
 
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
 
 
-@dataclass
-class _Limits:
-    side: int = 32768
-    mib: int = 4096
+_LARGEST = 1 << 20
+
+# The library's own limits hold for the whole process: they are as wide as any `ImageLimits` may be, and those are asked first.
+oiio.attribute("limits:imagesize_MB", _LARGEST)
+oiio.attribute("limits:resolution", _LARGEST)
 
 
-_limits = _Limits()
+@dataclass(frozen=True, slots=True)
+class ImageLimits:
+    """The largest image that is decoded. It travels with whatever reads.
 
-
-def limit_images(*, side: int = 32768, mib: int = 4096) -> None:
-    """Set the largest image that is ever decoded, from now on and in this process.
-
-    Parameters
+    Attributes
     ----------
-    side : int
+    largest_side : int
         Texels along the longer side.
-    mib : int
+    largest_mib : int
         MiB of texels, decoded.
     """
-    _limits.side = whole_number_in("side", side, 1, 1 << 20)
-    _limits.mib = whole_number_in("mib", mib, 1, 1 << 20)
-    oiio.attribute("limits:imagesize_MB", _limits.mib)
-    oiio.attribute("limits:resolution", _limits.side)
+
+    largest_side: int = 32768
+    largest_mib: int = 4096
+
+    def __post_init__(self) -> None:
+        whole_number_in("largest_side", self.largest_side, 1, _LARGEST)
+        whole_number_in("largest_mib", self.largest_mib, 1, _LARGEST)
+
+    def check(self, path: Path, width: int, height: int, texel_bytes: int) -> None:
+        """Raise `ImageError` if an image of so many texels is more than may be decoded."""
+        mib = width * height * texel_bytes / (1 << 20)
+        side, most = self.largest_side, self.largest_mib
+        if not (0 < width <= side and 0 < height <= side and mib <= most):
+            raise ImageError(
+                f"{path}: {width} x {height} texels, {mib:,.0f} MiB, are more than is read (side {side}, "
+                f"{most} MiB); make it smaller, or allow more: ImageLimits, or [images] in a quilt file"
+            )
 
 
-limit_images()
+LIMITS = ImageLimits()
+"""Those that hold where nothing is said."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,7 +102,7 @@ class Image:
     channels: tuple[str, ...]
 
 
-def read_image(path: Path | str) -> Stored:
+def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     """Return the texels of an image file as they are stored; half floats become float32.
 
     Raises
@@ -85,19 +112,19 @@ def read_image(path: Path | str) -> Stored:
     RangeError
         If a float image holds NaN or infinity.
     """
-    return read_channels(path).texels
+    return read_channels(path, limits).texels
 
 
-def read_channels(path: Path | str) -> Image:
+def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
     if not path.is_file():
         raise ImageError(f"{path}: there is no such image file")
     if path.suffix.lower() == ".ktx2":
-        image = _read_ktx2(path)
+        image = _read_ktx2(path, limits)
     else:
         _check_chunks(path)
-        image = _read_with_library(path)
+        image = _read_with_library(path, limits)
     stored = image.texels
     if stored.dtype == np.float32 and not np.isfinite(stored).all():
         row, column, _ = (int(i) for i in np.argwhere(~np.isfinite(stored))[0])
@@ -108,7 +135,7 @@ def read_channels(path: Path | str) -> Image:
     return image
 
 
-def _read_with_library(path: Path) -> Image:
+def _read_with_library(path: Path, limits: ImageLimits) -> Image:
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), wanted)
@@ -119,7 +146,7 @@ def _read_with_library(path: Path) -> Image:
         kind = _AS_STORED.get(str(spec.format))
         if kind is None:
             raise ImageError(f"{path}: holds {spec.format} values; save it as 8 or 16 bit, half or float")
-        _check_size(path, spec.width, spec.height, spec.nchannels, spec.format.size())
+        limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
         if spec.depth > 1:
             raise ImageError(f"{path}: holds a volume of {spec.depth} layers; a map must be one flat image")
         names = tuple(str(name) for name in spec.channelnames)
@@ -134,11 +161,11 @@ def _read_with_library(path: Path) -> Image:
     return Image(np.ascontiguousarray(_upright(stored, turn)), names)
 
 
-def _read_ktx2(path: Path) -> Image:
+def _read_ktx2(path: Path, limits: ImageLimits) -> Image:
     try:
         file = Ktx2File(path)
         head = file.head
-        _check_size(path, head.width, head.height, head.channels, 2)
+        limits.check(path, head.width, head.height, 2 * head.channels)
         if head.slices > 1:
             raise ImageError(f"{path}: holds {head.slices} slices; a map must be one image")
         texels = file.texels(0, 0)
@@ -147,16 +174,6 @@ def _read_ktx2(path: Path) -> Image:
     except FileError as error:
         raise ImageError(str(error)) from error
     return Image(texels.astype(np.float32) if texels.dtype == np.float16 else texels, tuple("RGBA"[: head.channels]))
-
-
-def _check_size(path: Path, width: int, height: int, channels: int, item: int) -> None:
-    """OpenImageIO has limits of its own, but not every format of it asks them."""
-    mib = width * height * channels * item / (1 << 20)
-    if not (0 < width <= _limits.side and 0 < height <= _limits.side and mib <= _limits.mib):
-        raise ImageError(
-            f"{path}: {width} x {height} texels, {mib:,.0f} MiB, are more than is read (side {_limits.side}, "
-            f"{_limits.mib} MiB); make it smaller, or set limit_images"
-        )
 
 
 def _check_chunks(path: Path) -> None:
@@ -211,8 +228,9 @@ def write_image(path: Path | str, texels: Stored) -> None:
     """
     path = Path(path)
     if texels.dtype not in (np.uint8, np.uint16, np.float32) or texels.ndim not in (2, 3):
-        raise ShapeError(f"texels must be (H, W) or (H, W, C) of uint8, uint16 or float32; got {texels.dtype} "
-                         f"of shape {texels.shape}")  # fmt: skip
+        raise ShapeError(
+            f"texels must be (H, W) or (H, W, C) of uint8, uint16 or float32; got {texels.dtype} of shape {texels.shape}"
+        )
     height, width = texels.shape[:2]
     channels = 1 if texels.ndim == 2 else texels.shape[2]
     spec = oiio.ImageSpec(width, height, channels, str(texels.dtype).replace("float32", "float"))

@@ -12,7 +12,7 @@ import numpy as np
 from jagged_quilt.foundation.errors import QuiltError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.conversions import without_stairs
-from jagged_quilt.maps.image_files import Image, Stored, read_channels
+from jagged_quilt.maps.image_files import LIMITS, Image, ImageLimits, Stored, read_channels
 from jagged_quilt.maps.roles import MapRole, Transfer, is_green_down
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -39,6 +39,8 @@ class MapSource:
         Whether the last row of the file is the top.
     smooth : bool
         Whether 8-bit stairs are smoothed, no texel by more than half a step.
+    limits : ImageLimits
+        The largest image that is decoded.
     """
 
     role: MapRole
@@ -49,6 +51,7 @@ class MapSource:
     invert: bool = False
     upside_down: bool = False
     smooth: bool = False
+    limits: ImageLimits = LIMITS
 
     @property
     def is_green_down(self) -> bool:
@@ -70,7 +73,7 @@ class MapSource:
         """
         image = None if seen is None else seen.get(self.file)
         if image is None:
-            image = read_channels(self.file)
+            image = read_channels(self.file, self.limits)
             if seen is not None:
                 seen[self.file] = image
         texels = self._chosen(image)
@@ -97,7 +100,7 @@ class MapSource:
             self.role.key,
             self.channel,
             self.is_green_down,
-            self.transfer and self.transfer.value,
+            self.transfer and str(self.transfer),
             self.invert,
             self.smooth,
             self.upside_down,

@@ -8,17 +8,19 @@ from enum import Enum
 from itertools import pairwise
 from pathlib import Path
 
+from jagged_quilt.foundation.choices import Choice
 
-class Transfer(Enum):
+
+class Transfer(Choice):
     """How stored values stand for what they mean."""
 
     SRGB = "srgb"
     NONE = "linear"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RoleFacts:
-    """What is true of every map of a role.
+    """What is true of every map of a role. A new role is a new line here, and nothing else.
 
     Attributes
     ----------
@@ -29,45 +31,128 @@ class RoleFacts:
     words : tuple of str
         The trade's words for it in file names, lower case, without separators. A single letter counts only as the last word.
         To teach the library another word, add it here.
+    note : str
+        What is to be known of it, in two words.
+    array : str
+        The array in which a blend reads it; empty for what is not blended, but turned into others when a swatch is read.
+    bits : int
+        8 or 16: how it is stored when it is baked.
+    always : bool
+        Whether it is blended and baked even if no array carries it.
+    direction : bool
+        Whether it is a unit vector: stored with 0 in the middle, and of its channels the first two tell the third.
     """
 
     channels: int
-    transfer: Transfer
     neutral: tuple[float, ...]
     words: tuple[str, ...]
+    transfer: Transfer = Transfer.NONE
+    note: str = ""
+    array: str = ""
+    bits: int = 8
+    always: bool = False
+    direction: bool = False
+
+    @property
+    def letters(self) -> str:
+        """What its channels are called."""
+        return "" if self.channels == 1 else "xyz" if self.direction else "rgb"
+
+    @property
+    def packed(self) -> int:
+        """How many of its channels an array holds."""
+        return 2 if self.direction else self.channels
+
+
+_COLOUR, _DATA = "diffuse_height", "normal_roughness_occlusion"
 
 
 class MapRole(Enum):
     """The roles that a material's maps play. `role.value` holds the `RoleFacts`, `role.key` the name in files."""
 
     DIFFUSE = RoleFacts(
-        3, Transfer.SRGB, (0.2, 0.2, 0.2),
-        ("diffuse", "diff", "dif", "dff", "albedo", "alb", "basecolor", "basecolour", "basecol", "color", "colour", "col", "d"),
-    )  # fmt: skip
-    NORMAL = RoleFacts(
-        3, Transfer.NONE, (0.0, 0.0, 1.0), ("normal", "normals", "normalmap", "nrm", "nrml", "norm", "nor", "nml", "n")
+        channels=3,
+        transfer=Transfer.SRGB,
+        neutral=(0.2, 0.2, 0.2),
+        note="sRGB",
+        array=_COLOUR,
+        always=True,
+        words=(
+            "diffuse",
+            "diff",
+            "dif",
+            "dff",
+            "albedo",
+            "alb",
+            "basecolor",
+            "basecolour",
+            "basecol",
+            "color",
+            "colour",
+            "col",
+            "d",
+        ),
     )
-    ROUGHNESS = RoleFacts(1, Transfer.NONE, (0.7,), ("roughness", "rough", "rgh", "roughnessmap", "r"))
-    SPECULAR = RoleFacts(3, Transfer.SRGB, (0.04, 0.04, 0.04), ("specular", "spec", "spc", "specularcolor", "s"))
+    NORMAL = RoleFacts(
+        channels=3,
+        neutral=(0.0, 0.0, 1.0),
+        note="green up",
+        array=_DATA,
+        always=True,
+        direction=True,
+        words=("normal", "normals", "normalmap", "nrm", "nrml", "norm", "nor", "nml", "n"),
+    )
+    ROUGHNESS = RoleFacts(
+        channels=1,
+        neutral=(0.7,),
+        note="white rough",
+        array=_DATA,
+        always=True,
+        words=("roughness", "rough", "rgh", "roughnessmap", "r"),
+    )
+    SPECULAR = RoleFacts(
+        channels=3,
+        transfer=Transfer.SRGB,
+        neutral=(0.04, 0.04, 0.04),
+        note="sRGB",
+        array="specular",
+        always=True,
+        words=("specular", "spec", "spc", "specularcolor", "s"),
+    )
     HEIGHT = RoleFacts(
-        1, Transfer.NONE, (0.5,),
-        ("height", "heightmap", "displacement", "displace", "disp", "dsp", "bump", "bumpmap", "bmp", "hgt", "h"),
-    )  # fmt: skip
-    OCCLUSION = RoleFacts(1, Transfer.NONE, (1.0,), ("occlusion", "ambientocclusion", "ambient", "ao", "occ", "aomap"))
-    GLOSS = RoleFacts(1, Transfer.NONE, (0.3,), ("gloss", "glossiness", "glossmap", "gls", "smoothness", "smooth", "g"))
-    SHININESS = RoleFacts(1, Transfer.NONE, (0.3,), ("shininess", "shine", "specularlevel", "specularpower"))
-    METALLIC = RoleFacts(1, Transfer.NONE, (0.0,), ("metallic", "metalness", "metal", "mtl", "met", "m"))
-    OPACITY = RoleFacts(1, Transfer.NONE, (1.0,), ("opacity", "alpha", "transparency", "cutout", "mask"))
+        channels=1,
+        neutral=(0.5,),
+        note="white high",
+        array=_COLOUR,
+        bits=16,
+        always=True,
+        words=("height", "heightmap", "displacement", "displace", "disp", "dsp", "bump", "bumpmap", "bmp", "hgt", "h"),
+    )
+    OCCLUSION = RoleFacts(
+        channels=1,
+        neutral=(1.0,),
+        note="white open",
+        array=_DATA,
+        always=True,
+        words=("occlusion", "ambientocclusion", "ambient", "ao", "occ", "aomap"),
+    )
+    GLOSS = RoleFacts(channels=1, neutral=(0.3,), words=("gloss", "glossiness", "glossmap", "gls", "smoothness", "smooth", "g"))
+    SHININESS = RoleFacts(channels=1, neutral=(0.3,), words=("shininess", "shine", "specularlevel", "specularpower"))
+    METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=("metallic", "metalness", "metal", "mtl", "met", "m"))
+    OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=("opacity", "alpha", "transparency", "cutout", "mask"))
 
     @property
     def key(self) -> str:
         """The role's name in quilt files, manifests and file names."""
         return self.name.lower()
 
+    @property
+    def is_colour(self) -> bool:
+        """Whether it is stored sRGB-encoded."""
+        return self.value.transfer is Transfer.SRGB
 
-SURFACE_ROLES = (
-    MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.HEIGHT, MapRole.OCCLUSION,
-)  # fmt: skip
+
+SURFACE_ROLES = tuple(role for role in MapRole if role.value.array)
 """The roles that are blended and baked; what the others tell is turned into these when a swatch is read."""
 
 PACKED = {"gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC)}

@@ -17,6 +17,8 @@ from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 
+SIDE = 512  # texels along the side of a slice that a swatch is packed into, where nothing else is said
+
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Swatch:
@@ -93,11 +95,11 @@ def mirrored(swatch: Swatch) -> Swatch:
     """Return a swatch of twice the tile: each map laid out two by two, mirrored, so that every border meets its like."""
     maps = {}
     for role, each in swatch.maps.items():
-        flip = (-1.0, 1.0) if role is MapRole.NORMAL else (1.0, 1.0)
-        texels = each.values if role is MapRole.NORMAL else np.asarray(each.texels)
+        flip = (-1.0, 1.0) if role.value.direction else (1.0, 1.0)
+        texels = each.values if role.value.direction else np.asarray(each.texels)
         across = np.concatenate([texels, _turned(texels[:, ::-1], flip)], axis=1)
         whole = np.concatenate([across, _turned(across[::-1], flip[::-1])])
-        maps[role] = TextureMap.of_values(role, whole, each.source) if role is MapRole.NORMAL else replace(each, texels=whole)
+        maps[role] = TextureMap.of_values(role, whole, each.source) if role.value.direction else replace(each, texels=whole)
     return replace(swatch, tile=2 * swatch.tile, maps=maps)
 
 
@@ -111,7 +113,7 @@ def repeated(swatch: Swatch) -> Swatch:
     """
     maps = {}
     for role, each in swatch.maps.items():
-        rows, columns = each.size
+        rows, columns = each.shape
         if max(rows, columns) % min(rows, columns):
             raise ShapeError(f'{each.place}: {columns} x {rows} cannot be repeated to a square; write fit = "stretch"')
         times = (max(1, columns // rows), max(1, rows // columns), 1)

@@ -6,22 +6,34 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Literal
 
 import numpy as np
 
+from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.conversions import height_from_normal
 from jagged_quilt.maps.derive import inputs_of
-from jagged_quilt.maps.image_files import SUFFIXES, Image
+from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer, role_of_file
 from jagged_quilt.maps.swatch import Swatch, mirrored, repeated
 from jagged_quilt.maps.texture_map import TextureMap
 
-Seams = Literal["keep", "mirror"]
-Fit = Literal["stretch", "repeat"]
+
+class Seams(Choice):
+    """Whether maps that do not repeat are laid out mirrored, two by two."""
+
+    KEEP = "keep"
+    MIRROR = "mirror"
+
+
+class Fit(Choice):
+    """What becomes of maps that are not square."""
+
+    STRETCH = "stretch"
+    REPEAT = "repeat"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,6 +95,8 @@ class SwatchSource:
         What becomes of maps that are not square: stretched to one, or repeated along the shorter side.
     names_tell : bool
         Whether files that no rule names play the role that their names tell; not where several materials share a folder.
+    limits : ImageLimits
+        The largest image that is decoded.
     """
 
     name: str
@@ -90,9 +104,16 @@ class SwatchSource:
     tile: float
     relief: float = 0.05
     rules: Sequence[MapRule] = ()
-    seams: Seams = "keep"
-    fit: Fit = "stretch"
+    seams: Seams = Seams.KEEP
+    fit: Fit = Fit.STRETCH
     names_tell: bool = True
+    limits: ImageLimits = LIMITS
+
+    def __post_init__(self) -> None:
+        positive("tile", self.tile, "m")
+        positive("relief", self.relief, "m")
+        object.__setattr__(self, "seams", Seams.of(self.seams, "way with seams"))
+        object.__setattr__(self, "fit", Fit.of(self.fit, "way to fit"))
 
     @cached_property
     def files(self) -> tuple[Path, ...]:
@@ -135,7 +156,7 @@ class SwatchSource:
                 continue
             if rule.role in found:
                 raise FileError(f"{self.folder}: the {rule.role.key} map is declared twice")
-            found[rule.role] = rule.onto(MapSource(role=rule.role, file=path))
+            found[rule.role] = rule.onto(MapSource(role=rule.role, file=path, limits=self.limits))
         declared = set(found) | set(self.constants)
         named = {self.folder / rule.file for rule in self.rules if rule.file}
         unused: list[Path] = []
@@ -151,13 +172,15 @@ class SwatchSource:
                     f'or say which: [[swatch.map]] role = "{role.key}", file = "{path.name}"'
                 )
             else:
-                found[role] = MapSource(role=role, file=path)
+                found[role] = MapSource(role=role, file=path, limits=self.limits)
         for rule in self.rules:
             if rule.file or rule.role is None or rule.made_from or rule.value:
                 continue
             if rule.role not in found:
-                raise FileError(f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
-                                f"folder: {self._names(self.files)}")  # fmt: skip
+                raise FileError(
+                    f'{self.folder}: no file looks like the {rule.role.key} map; name it with file = "…"; in the '
+                    f"folder: {self._names(self.files)}"
+                )
             found[rule.role] = rule.onto(found[rule.role])
         return found, tuple(unused)
 
@@ -173,7 +196,7 @@ class SwatchSource:
     @property
     def size(self) -> float:
         """Metres that one repeat covers, with mirrored copies."""
-        return self.tile * (2 if self.seams == "mirror" else 1)
+        return self.tile * (2 if self.seams is Seams.MIRROR else 1)
 
     def inputs(self, role: MapRole) -> tuple[MapRole, ...]:
         """Return the roles of the files that a role is made from."""
@@ -220,24 +243,35 @@ class SwatchSource:
         if MapRole.OPACITY in roles and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
             source = self.sources[MapRole.DIFFUSE]
             if "a" in (name.lower() for name in seen[source.file].channels):
-                maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a").read(seen)
+                maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a", limits=self.limits).read(
+                    seen
+                )
                 derived[MapRole.OPACITY] = "alpha of the diffuse file"
         if self._height_from_normal and MapRole.HEIGHT in roles:
             if MapRole.NORMAL not in maps:
                 raise FileError(f"{self.folder}: there is no normal map to make the height map from")
             maps[MapRole.HEIGHT], derived[MapRole.HEIGHT] = self._integrated(maps[MapRole.NORMAL])
-        read = Swatch(name=self.name, tile=self.tile, relief=self.relief, maps=maps, folder=self.folder, unused=self.unused,
-                      derived=derived)  # fmt: skip
-        whole = (repeated(read) if self.fit == "repeat" else read).with_roles(roles)
-        return mirrored(whole) if self.seams == "mirror" else whole
+        read = Swatch(
+            name=self.name,
+            tile=self.tile,
+            relief=self.relief,
+            maps=maps,
+            folder=self.folder,
+            unused=self.unused,
+            derived=derived,
+        )
+        whole = (repeated(read) if self.fit is Fit.REPEAT else read).with_roles(roles)
+        return mirrored(whole) if self.seams is Seams.MIRROR else whole
 
     def _integrated(self, normals: TextureMap) -> tuple[TextureMap, str]:
         metres = height_from_normal(normals.values, tile=(self.tile, self.tile))
         middle = (metres.max() + metres.min()) / 2
         needed = float(np.ptp(metres))
         if needed > self.relief * 1.001:
-            raise RangeError(f'swatch "{self.name}": the height map that its normals tell spans {needed:.3g} m, more than its '
-                             f"relief of {self.relief:g} m; write relief = {needed:.2g}")  # fmt: skip
+            raise RangeError(
+                f'swatch "{self.name}": the height map that its normals tell spans {needed:.3g} m, more than its '
+                f"relief of {self.relief:g} m; write relief = {needed:.2g}"
+            )
         values = np.clip((metres - middle) / self.relief + 0.5, 0, 1)
         return TextureMap.of_values(MapRole.HEIGHT, values[..., None], normals.source), f"from normals; spans {needed:.3g} m"
 
@@ -247,9 +281,16 @@ class SwatchSource:
 
 
 def read_swatch(
-    folder: Path | str, *, tile: float, relief: float = 0.05, name: str | None = None, rules: Sequence[MapRule] = (),
-    seams: Seams = "keep", fit: Fit = "stretch",
-) -> Swatch:  # fmt: skip
+    folder: Path | str,
+    *,
+    tile: float,
+    relief: float = SwatchSource.relief,
+    name: str | None = None,
+    rules: Sequence[MapRule] = (),
+    seams: Seams | str = SwatchSource.seams,
+    fit: Fit | str = SwatchSource.fit,
+    limits: ImageLimits = LIMITS,
+) -> Swatch:
     """Read the maps of one material from a folder; the file names tell the roles.
 
     Parameters
@@ -258,15 +299,18 @@ def read_swatch(
         Metres that one repeat covers; metres from black to white of the height map.
     name : str, optional
         The folder's name, with spaces for underscores, where it is not given.
-    rules, seams, fit
+    rules, seams, fit, limits
         See `SwatchSource`.
     """
     folder = Path(folder)
     name = name or folder.name.replace("_", " ")
-    return SwatchSource(name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=seams, fit=fit).read()
+    source = SwatchSource(
+        name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=Seams.of(seams), fit=Fit.of(fit), limits=limits
+    )
+    return source.read()
 
 
-def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = 0.05) -> list[Swatch]:
+def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = SwatchSource.relief) -> list[Swatch]:
     """Read every sub-folder as a swatch, in order of name, all of one tile size and relief."""
     folder = Path(folder)
     if not folder.is_dir():

@@ -45,8 +45,10 @@ class TextureMap:
         if texels.ndim == 2:
             texels = texels[..., None]
         if texels.ndim != 3 or 0 in texels.shape or texels.dtype not in (np.uint8, np.uint16, np.float32):
-            raise ShapeError(f"{self.place}: texels must be (H, W, C) of uint8, uint16 or float32; "
-                             f"got {texels.dtype} of shape {texels.shape}")  # fmt: skip
+            raise ShapeError(
+                f"{self.place}: texels must be (H, W, C) of uint8, uint16 or float32; "
+                f"got {texels.dtype} of shape {texels.shape}"
+            )
         if texels.dtype == np.float32 and not np.isfinite(texels).all():
             raise RangeError(f"{self.place}: texels must be finite; got {int((~np.isfinite(texels)).sum())} that are not")
         texels = self._channels(texels, wanted)
@@ -63,7 +65,7 @@ class TextureMap:
     def of_values(cls, role: MapRole, values: NDArray[Any], source: Path | None = None) -> TextureMap:
         """Make a map from what it is to mean, (H, W, C): linear light, unit normals (-1..1), or numbers 0..1."""
         plain = np.asarray(values, np.float32)
-        if role is MapRole.NORMAL:
+        if role.value.direction:
             plain = plain * np.float32(0.5) + np.float32(0.5)
         return cls(role=role, texels=plain, source=source, transfer=Transfer.NONE)
 
@@ -73,7 +75,7 @@ class TextureMap:
         return str(self.source) if self.source else f"{self.role.key} map"
 
     @property
-    def size(self) -> tuple[int, int]:
+    def shape(self) -> tuple[int, int]:
         """(rows, columns)"""
         return int(self.texels.shape[0]), int(self.texels.shape[1])
 
@@ -83,8 +85,8 @@ class TextureMap:
         if self.texels.dtype.kind == "f":
             return self._values_of_floats()
         table = self.meanings
-        out = np.empty((*self.size, self.role.value.channels), np.float32)
-        if self.role is MapRole.NORMAL:
+        out = np.empty((*self.shape, self.role.value.channels), np.float32)
+        if self.role.value.direction:
             given = self.texels.shape[2]
             loop = _kernels.unit_vectors if given == 3 else _kernels.raised_vectors
             loop(self.texels.reshape(-1, given), table, out.reshape(-1, 3))
@@ -102,11 +104,11 @@ class TextureMap:
     @property
     def meanings(self) -> NDArray[np.float32]:
         """What each whole number that a texel can store means, before vectors are made unit."""
-        return _table(self.texels.dtype.itemsize, self.is_encoded, self.role is MapRole.NORMAL)
+        return _table(self.texels.dtype.itemsize, self.is_encoded, self.role.value.direction)
 
     def _values_of_floats(self) -> NDArray[np.float32]:
         values = linear_from_srgb(self.texels) if self.is_encoded else np.asarray(self.texels, np.float32)
-        if self.role is not MapRole.NORMAL:
+        if not self.role.value.direction:
             return values
         vectors = values if float(values.min()) < 0 else values * 2 - 1
         if vectors.shape[2] == 2:
@@ -117,20 +119,22 @@ class TextureMap:
     def _channels(self, texels: Stored, wanted: int) -> Stored:
         """Keep what the role needs: alpha is left out, grey spreads to colour, a colour image of one grey is grey."""
         given = texels.shape[2]
-        if given == 2 and self.role is MapRole.NORMAL:
+        if given == 2 and self.role.value.direction:
             return np.ascontiguousarray(texels)
         if given in (2, 4):
             texels = texels[..., : given - 1]
             given -= 1
         if given == wanted:
             return np.ascontiguousarray(texels)
-        if wanted == 3 and given == 1 and self.role is not MapRole.NORMAL:
+        if wanted == 3 and given == 1 and not self.role.value.direction:
             return np.ascontiguousarray(np.repeat(texels, 3, axis=2))
         if wanted == 1 and given == 3:
             if (texels == texels[..., :1]).all():
                 return np.ascontiguousarray(texels[..., :1])
-            raise ShapeError(f"{self.place}: a {self.role.key} map must be grey; this one has colour "
-                             '(channel = "r" takes one of its channels)')  # fmt: skip
+            raise ShapeError(
+                f"{self.place}: a {self.role.key} map must be grey; this one has colour "
+                '(channel = "r" takes one of its channels)'
+            )
         raise ShapeError(f"{self.place}: a {self.role.key} map needs {wanted} channels; got {given}")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.masks import _kernels
 
@@ -15,7 +15,7 @@ def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArra
     if end - start < 1e-6 * max(1.0, abs(start)):
         return (values >= start).astype(np.float32)
     out = np.empty(values.shape, np.float32)
-    _kernels.step_between(np.ascontiguousarray(values, np.float32), np.float32(start), np.float32(1 / (end - start)), out)
+    _kernels.step_between(frozen(values, np.float32), np.float32(start), np.float32(1 / (end - start)), out)
     return out
 
 

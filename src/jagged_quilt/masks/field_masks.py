@@ -6,15 +6,17 @@ They answer only `on` a surface; `weigh` puts them there.
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import Literal, Self
+from typing import ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.canvas import Canvas, bands
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.fields import Field, Fields, HasFields, fields_of, remembering
 from jagged_quilt.foundation.grid import Grid
-from jagged_quilt.foundation.points import Field, Points, Surface
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
 from jagged_quilt.masks.mask import Answers, Mask
@@ -32,7 +34,7 @@ class FieldMask(Mask):
         """Return what the mask goes by at each point; raise `RangeError` if it is on no surface."""
         if self.measured is None:
             raise RangeError(
-                f"a mask by {self.words} is measured over a whole surface; weigh a surface, or ask mask.on(surface)"
+                f"a mask by {self.words} is measured over a whole surface; weigh a canvas, or ask mask.on(terrain)"
             )
         return self.measured.at(points)
 
@@ -55,6 +57,8 @@ class Curvature(FieldMask):
     low: float = 0.05
     high: float = 0.4
     measured: Field | None = field(default=None, repr=False, compare=False)
+    called: ClassVar[str] = "curvature"
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("where",)}
 
     def __post_init__(self) -> None:
         known_name("form", self.where, ("ridges", "hollows"))
@@ -69,8 +73,8 @@ class Curvature(FieldMask):
     def sensed(self, points: Points) -> str:
         return f"bent by {self.values(points)[0] * self.scale:+.3f}"
 
-    def on(self, surface: Surface) -> Self:
-        return replace(self, measured=surface.curvature(self.scale))
+    def on(self, surface: Fields | HasFields) -> Self:
+        return replace(self, measured=fields_of(surface).curvature(self.scale))
 
     def answer(self, points: Points) -> Answers:
         sign = self.scale if self.where == "ridges" else -self.scale
@@ -92,6 +96,7 @@ class HiddenSky(FieldMask):
     reach: float
     full: float = 0.5
     measured: Field | None = field(default=None, repr=False, compare=False)
+    called: ClassVar[str] = "occlusion"
 
     def __post_init__(self) -> None:
         positive("occlusion reach", self.reach, "m")
@@ -104,8 +109,8 @@ class HiddenSky(FieldMask):
     def sensed(self, points: Points) -> str:
         return f"{100 * self.values(points)[0]:.0f} % hidden"
 
-    def on(self, surface: Surface) -> Self:
-        return replace(self, measured=surface.hidden_sky(self.reach))
+    def on(self, surface: Fields | HasFields) -> Self:
+        return replace(self, measured=fields_of(surface).hidden_sky(self.reach))
 
     def answer(self, points: Points) -> Answers:
         return np.clip(self.values(points) * np.float32(1 / self.full), 0, 1, dtype=np.float32)
@@ -129,6 +134,8 @@ class Distance(FieldMask):
     fade: float = 0.0
     texels: int = 1024
     measured: Field | None = field(default=None, repr=False, compare=False)
+    called: ClassVar[str] = "distance"
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("distance", self.low, self.high, self.fade, "m")
@@ -141,28 +148,34 @@ class Distance(FieldMask):
     def sensed(self, points: Points) -> str:
         return f"{self.values(points)[0]:.2f} m away"
 
-    def on(self, surface: Surface) -> Self:
-        key = ("distance", self.to, self.texels)
-        return replace(self, measured=surface.remembered(key, lambda: signed_distance(self.to, surface, self.texels)))
+    def on(self, surface: Fields | HasFields) -> Self:
+        known = remembering(surface)
+        canvas, key = known.plan(self.texels), ("distance", self.to, self.texels)
+        return replace(self, measured=known.remembered(key, lambda: signed_distance(self.to.on(known), canvas)))
 
     def answer(self, points: Points) -> Answers:
         return band(self.values(points), self.low, self.high, self.fade)
 
 
-def signed_distance(mask: Mask, surface: Surface, texels: int) -> Grid:
+def signed_distance(mask: Mask, canvas: Canvas) -> Grid:
     """Return metres to the edge of a mask (where it passes one half), below 0 inside, over the ground plane.
 
     The edge is placed between texels by linear interpolation; each texel then learns of the nearest edge point from its
     neighbours (Danielsson 1980). Where there is no edge at all everything is 1e6 metres away.
+
+    Parameters
+    ----------
+    mask : Mask
+        With all that it must know of the surface worked out.
+    canvas : Canvas
+        A plan of the ground, without gaps.
     """
-    placed = mask.on(surface)
-    rows, columns = surface.layout(texels)
+    rows, columns = canvas.texels
     answers = np.empty((rows, columns), np.float32)
     corners = []
-    for top in range(0, rows, _ROWS_AT_ONCE):
-        part = slice(top, min(top + _ROWS_AT_ONCE, rows))
-        points = surface.points((rows, columns), part, slice(0, columns))
-        answers[part] = placed.answer(points).reshape(-1, columns)
+    for region in bands(canvas.texels, _ROWS_AT_ONCE * columns):
+        points = canvas.block(region).pieces[0].points
+        answers[region.top : region.bottom] = mask.answer(points).reshape(-1, columns)
         corners.append(points.position[[0, -1]][:, [0, 2]].astype(np.float64))
     first, last = corners[0][0], corners[-1][1]
     across = (last[0] - first[0]) / max(1, columns - 1)

@@ -6,20 +6,27 @@ import math
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, known_name, number_in, positive
+from jagged_quilt.foundation.checks import finite_array, number_in, positive
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
 from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.mask import Answers, Mask
 
-Wrap = Literal["repeat", "mirror", "clamp", "none"]
-_WRAPS: tuple[Wrap, ...] = ("repeat", "mirror", "clamp", "none")
+
+class ImageWrap(Choice):
+    """What lies beyond the border of a mask's picture."""
+
+    REPEAT = "repeat", 0
+    MIRROR = "mirror", 1
+    CLAMP = "clamp", 2
+    NONE = "none", 3
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -45,8 +52,9 @@ class ImageMask(Mask):
     size: tuple[float, float] | None = None
     corner: tuple[float, float] = (0.0, 0.0)
     rotation: float = 0.0
-    wrap: Wrap = "none"
+    wrap: ImageWrap = ImageWrap.NONE
     source: Path | None = None
+    called: ClassVar[str] = "image"
 
     def __post_init__(self) -> None:
         values = finite_array("an image mask", self.values, ("H", "W"))
@@ -60,13 +68,20 @@ class ImageMask(Mask):
         for at in self.corner:
             number_in("image mask: corner", at, unit="m")
         number_in("image mask: rotation", self.rotation, unit="degrees")
-        known_name("wrap", self.wrap, _WRAPS)
+        object.__setattr__(self, "wrap", ImageWrap.of(self.wrap, "wrap"))
 
     @classmethod
     def read(
-        cls, path: Path | str, *, channel: str = "", size: tuple[float, float] | None = None,
-        corner: tuple[float, float] = (0.0, 0.0), rotation: float = 0.0, wrap: Wrap = "none",
-    ) -> ImageMask:  # fmt: skip
+        cls,
+        path: Path | str,
+        *,
+        channel: str = "",
+        size: tuple[float, float] | None = None,
+        corner: tuple[float, float] = (0.0, 0.0),
+        rotation: float = 0.0,
+        wrap: ImageWrap | str = "none",
+        limits: ImageLimits = LIMITS,
+    ) -> ImageMask:
         """Read a mask from an image file.
 
         Parameters
@@ -79,7 +94,14 @@ class ImageMask(Mask):
         ImageError
             If the file cannot be read, has colour and no channel is named, or has no such channel.
         """
-        return cls(values=read_grey(path, channel), size=size, corner=corner, rotation=rotation, wrap=wrap, source=Path(path))
+        return cls(
+            values=read_grey(path, channel, limits),
+            size=size,
+            corner=corner,
+            rotation=rotation,
+            wrap=ImageWrap.of(wrap),
+            source=Path(path),
+        )
 
     @property
     def words(self) -> str:
@@ -99,7 +121,7 @@ class ImageMask(Mask):
             texel = max(self.size[0] / self.values.shape[1], self.size[1] / self.values.shape[0])
             levels = np.log2(np.maximum(points.footprint.max(axis=1) / np.float32(texel), np.float32(1)))
         out = np.empty(len(points), np.float32)
-        _kernels.read_picture(self._places(points), levels, texels, table, _WRAPS.index(self.wrap), out)
+        _kernels.read_picture(self._places(points), levels, texels, table, self.wrap.code, out)
         return out
 
     def _places(self, points: Points) -> NDArray[np.float64]:
@@ -127,7 +149,7 @@ class ImageMask(Mask):
         return np.concatenate([level.ravel() for level in levels]), np.array(table, np.int64)
 
 
-def read_grey(path: Path | str, channel: str = "") -> NDArray[np.float32]:
+def read_grey(path: Path | str, channel: str = "", limits: ImageLimits = LIMITS) -> NDArray[np.float32]:
     """Return one channel of an image file as numbers, (H, W) float32, whole numbers scaled to 0..1.
 
     Raises
@@ -135,7 +157,7 @@ def read_grey(path: Path | str, channel: str = "") -> NDArray[np.float32]:
     ImageError
         If the file cannot be read, has no such channel, or has colour and none is named.
     """
-    image = read_channels(path)
+    image = read_channels(path, limits)
     names = [name.lower() for name in image.channels]
     if channel and channel.lower() not in names and not (len(names) <= 2 and channel in ("r", "g", "b")):
         raise ImageError(f'{path}: has no channel "{channel}"; it holds {", ".join(image.channels)}')

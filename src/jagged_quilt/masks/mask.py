@@ -6,23 +6,24 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 from __future__ import annotations
 
 from dataclasses import dataclass, field, fields, replace
-from enum import Enum
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
 from jagged_quilt.foundation.noise import noise_at
-from jagged_quilt.foundation.points import Points, Surface
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.bands import smooth_step
 
 Answers = NDArray[np.float32]
 """(N,) float32, 0..1: how much of something is at each point."""
 
 
-class Combine(Enum):
+class Combine(Choice):
     """Ways to put one mask upon another; each works on answers and gives answers."""
 
     MULTIPLY = "multiply"
@@ -76,19 +77,34 @@ class Reading:
     how: str = ""
 
 
+MASK_KINDS: dict[str, type[Mask]] = {}
+"""The kinds of mask that quilt files know, by what they call them."""
+
+
 class Mask:
-    """The base of all masks. A kind of mask is a frozen dataclass that defines `answer`."""
+    """The base of all masks. A kind of mask is a frozen dataclass that defines `answer`.
+
+    What quilt files call it is `called`, and the mask is then known to them; `spelled` says which of their keys hold fields of
+    other names, one or a pair. Fields left out of its repr are not theirs to say.
+    """
 
     __slots__ = ()
+    called: ClassVar[str] = ""
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {}
+
+    def __init_subclass__(cls, **options: Any) -> None:
+        super().__init_subclass__(**options)
+        if cls.called:
+            MASK_KINDS[cls.called] = cls
 
     def answer(self, points: Points) -> Answers:
         """Return (N,) float32, 0..1. The points are not changed."""
         raise NotImplementedError
 
-    def on(self, surface: Surface) -> Self:
+    def on(self, surface: Fields | HasFields) -> Self:
         """Return this mask with all that it must know of a whole surface (curvature, distances) worked out.
 
-        `weigh` does this. Do it yourself to ask a mask at points of your own.
+        `weigh` does this. Do it yourself to ask a mask at points of your own: with a terrain, a canvas, or their fields.
         """
         own: Any = self
         known = {f.name: value.on(surface) for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)}
@@ -109,8 +125,13 @@ class Mask:
         own: Any = self
         inner = [value for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)]
         parts = tuple(mask.reading(self._points_within(points[:1])) for mask in inner)
-        return Reading(self.words, self.sensed(points[:1]), float(self.answer(points[:1])[0]), parts,
-                       self.how if isinstance(self, Combined) else "")  # fmt: skip
+        return Reading(
+            self.words,
+            self.sensed(points[:1]),
+            float(self.answer(points[:1])[0]),
+            parts,
+            self.how if isinstance(self, Combined) else "",
+        )
 
     def _points_within(self, points: Points) -> Points:
         """Where the masks within are asked."""
@@ -168,6 +189,7 @@ class Constant(Mask):
     """The same everywhere, 0..1."""
 
     value: float
+    called: ClassVar[str] = "constant"
 
     def __post_init__(self) -> None:
         number_in("a constant mask", self.value, 0, 1)
@@ -278,7 +300,7 @@ class Warped(Mask):
     size: float = field(kw_only=True)
     octaves: int = field(default=3, kw_only=True)
     seed: int = field(default=0, kw_only=True)
-    surface: Surface | None = field(default=None, kw_only=True, repr=False, compare=False)
+    surface: Shiftable | None = field(default=None, kw_only=True, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         number_in("warp by", self.by, 0, unit="m")
@@ -290,8 +312,8 @@ class Warped(Mask):
     def words(self) -> str:
         return f"{self.mask.words}, warped by {self.by:g} m, size {self.size:g} m"
 
-    def on(self, surface: Surface) -> Warped:
-        return replace(self, mask=self.mask.on(surface), surface=surface)
+    def on(self, surface: Fields | HasFields) -> Warped:
+        return replace(self, mask=self.mask.on(surface), surface=fields_of(surface).surface)
 
     def answer(self, points: Points) -> Answers:
         return self.mask.answer(self._points_within(points))

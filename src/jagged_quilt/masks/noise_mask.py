@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
@@ -46,7 +47,11 @@ class Noise(Mask):
     kind: NoiseKind = NoiseKind.SMOOTH
     dimensions: int = 3
 
+    called: ClassVar[str] = "noise"
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("kind",)}
+
     def __post_init__(self) -> None:
+        object.__setattr__(self, "kind", NoiseKind.of(self.kind, "form of noise"))
         positive("noise size", self.size, "m")
         whole_number_in("noise octaves", self.octaves, 1, 12)
         number_in("noise threshold", self.threshold, 0, 1)
@@ -58,15 +63,22 @@ class Noise(Mask):
 
     @property
     def words(self) -> str:
-        return f"{self.kind.key} noise, size {self.size:g} m, cut at {self.threshold:g}, range {self.range:g}"
+        return f"{self.kind} noise, size {self.size:g} m, cut at {self.threshold:g}, range {self.range:g}"
 
     def sensed(self, points: Points) -> str:
         return f"noise {self.values(points)[0]:.2f}"
 
     def values(self, points: Points) -> Answers:
         """Return the noise itself, spread evenly over 0..1."""
-        return even_noise_at(points.position, size=self.size, octaves=self.octaves, seed=self.seed, period=self.period,
-                             kind=self.kind, dimensions=self.dimensions)  # fmt: skip
+        return even_noise_at(
+            points.position,
+            size=self.size,
+            octaves=self.octaves,
+            seed=self.seed,
+            period=self.period,
+            kind=self.kind,
+            dimensions=self.dimensions,
+        )
 
     def answer(self, points: Points) -> Answers:
         return smooth_step(self.values(points), self.threshold - self.range / 2, self.threshold + self.range / 2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,8 @@ class HeightBand(Mask):
     low: float
     high: float
     fade: float = 0.0
+    called: ClassVar[str] = "height"
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("height", self.low, self.high, self.fade, "m")
@@ -47,6 +49,8 @@ class Slope(Mask):
     low: float
     high: float
     fade: float = 0.0
+    called: ClassVar[str] = "slope"
+    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("slope", self.low, self.high, self.fade, "degrees")
@@ -82,6 +86,7 @@ class Facing(Mask):
     spread: float = 45.0
     fade: float = 30.0
     level: float = 4.0
+    called: ClassVar[str] = "facing"
 
     def __post_init__(self) -> None:
         number_in("facing bearing", self.bearing, -360, 360, "degrees")
@@ -110,6 +115,7 @@ class VertexColour(Mask):
     """A channel of a mesh's vertex colours, as it is."""
 
     channel: Literal["r", "g", "b", "a"]
+    called: ClassVar[str] = "vertex colour"
 
     def __post_init__(self) -> None:
         known_name("channel", self.channel, "rgba")

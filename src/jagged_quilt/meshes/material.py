@@ -52,9 +52,7 @@ class MeshMaterial:
         turn = np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]])
         return np.asarray((uv * self.scale) @ turn.T + self.offset, np.float32)
 
-    def swatch_source(
-        self, *, tile: float = 1.0, relief: float = 0.05, folder: Path | None = None
-    ) -> SwatchSource:  # fmt: skip
+    def swatch_source(self, *, tile: float = 1.0, relief: float = 0.05, folder: Path | None = None) -> SwatchSource:
         """Return where a swatch of it comes from, as a quilt file's [[swatch]] would.
 
         Parameters
@@ -90,5 +88,4 @@ class MeshMaterial:
         for rule in rules:
             if rule.file and not (where / rule.file).is_file():
                 raise FileError(f'{where / rule.file}: material "{self.name}" names this map, and it is not there')
-        return SwatchSource(name=self.name, folder=where, tile=tile, relief=relief, rules=rules,
-                            names_tell=False)  # fmt: skip
+        return SwatchSource(name=self.name, folder=where, tile=tile, relief=relief, rules=rules, names_tell=False)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, known_name, number_in
+from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes import _kernels
@@ -123,9 +123,12 @@ class Mesh:
         where = _array("position", position, 3)
         corners = _triangles(triangles, len(where))
         whole = tuple(parts) or (Part(name=name, first=0, last=len(corners)),)
-        given = {"normal": _vertices("normal", normal, len(where), 3), "uv": _vertices("uv", uv, len(where), 2),
-                 "tangent": _vertices("tangent", tangent, len(where), 4),
-                 "colour": _colours(colour, len(where))}  # fmt: skip
+        given = {
+            "normal": _vertices("normal", normal, len(where), 3),
+            "uv": _vertices("uv", uv, len(where), 2),
+            "tangent": _vertices("tangent", tangent, len(where), 4),
+            "colour": _colours(colour, len(where)),
+        }
         repairs = list(notes)
         corners, whole = _sound_triangles(where, corners, whole, repairs)
         used, corners = _only_used(corners, len(where))
@@ -164,25 +167,35 @@ class Mesh:
             where, source, normal, uv, colour = where[split], source[split], normal[split], *_taken((uv, colour), split)
         elif tangent is None:
             tangent = np.empty((len(where), 4), np.float32)
-            _kernels.fill_sides(np.ascontiguousarray(normal, np.float32), tangent)
+            _kernels.fill_sides(frozen(normal, np.float32), tangent)
         else:
             unit = tangent[:, :3] / np.linalg.norm(tangent[:, :3], axis=1, keepdims=True)
             tangent = np.column_stack([unit, np.where(tangent[:, 3] < 0, -1, 1)])
         arrays = {"position": where, "normal": normal, "tangent": tangent, "uv": uv, "colour": colour}
-        out = {key: None if array is None else _frozen(array, np.float32) for key, array in arrays.items()}
-        return {**out, "triangles": _frozen(corners, np.int32), "source": source}
+        out = {key: None if array is None else frozen(array, np.float32) for key, array in arrays.items()}
+        return {**out, "triangles": frozen(corners, np.int32), "source": source}
 
     def __repr__(self) -> str:
         low, high = self.bounds
         size = " x ".join(f"{side:.3g}" for side in high - low)
         kinds = [name for name in ("uv", "colour") if getattr(self, name) is not None]
-        return (f"<Mesh {len(self.triangles)} triangles, {len(self.position)} vertices, {len(self.parts)} part(s), {size} m"
-                f"{', ' if kinds else ''}{', '.join(kinds)}>")  # fmt: skip
+        return (
+            f"<Mesh {len(self.triangles)} triangles, {len(self.position)} vertices, {len(self.parts)} part(s), {size} m"
+            f"{', ' if kinds else ''}{', '.join(kinds)}>"
+        )
 
     @property
     def bounds(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """The lowest and the highest x, y and z, in metres."""
         return self.position.min(axis=0).astype(np.float64), self.position.max(axis=0).astype(np.float64)
+
+    @property
+    def rows(self) -> _kernels.MeshRows:
+        """The mesh as kernels read it."""
+        none = lambda array, width: frozen(np.empty((0, width)), np.float32) if array is None else array
+        return _kernels.MeshRows(
+            self.position, self.normal, self.tangent, none(self.uv, 2), none(self.colour, 4), self.triangles
+        )
 
     @property
     def area(self) -> float:
@@ -201,10 +214,16 @@ class Mesh:
         own = self.parts[self.part_names.index(name)]
         used, corners = _only_used(self.triangles[own.first : own.last], len(self.position))
         taken: dict[str, Any] = {
-            key: None if array is None else _frozen(array[used], np.float32) for key, array in self._vertex_arrays()
+            key: None if array is None else frozen(array[used], np.float32) for key, array in self._vertex_arrays()
         }
-        return replace(self, **taken, triangles=_frozen(corners, np.int32), source=self.source[used],
-                       parts=(replace(own, first=0, last=len(corners)),), repairs=())  # fmt: skip
+        return replace(
+            self,
+            **taken,
+            triangles=frozen(corners, np.int32),
+            source=self.source[used],
+            parts=(replace(own, first=0, last=len(corners)),),
+            repairs=(),
+        )
 
     def placed(self, matrix: object) -> Mesh:
         """Return the mesh moved, turned, stretched or mirrored by a (4, 4) matrix.
@@ -227,10 +246,13 @@ class Mesh:
         hand = self.tangent[:, 3:] * (-1 if mirrors else 1)
         corners = self.triangles[:, ::-1] if mirrors else self.triangles
         return replace(
-            self, position=_frozen(where, np.float32), normal=_frozen(unit(normal), np.float32),
-            tangent=_frozen(np.column_stack([unit(along), hand]), np.float32), triangles=_frozen(corners, np.int32),
+            self,
+            position=frozen(where, np.float32),
+            normal=frozen(unit(normal), np.float32),
+            tangent=frozen(np.column_stack([unit(along), hand]), np.float32),
+            triangles=frozen(corners, np.int32),
             parts=tuple(replace(part, frame=given @ part.frame) for part in self.parts),
-        )  # fmt: skip
+        )
 
     @classmethod
     def joined(cls, meshes: Sequence[Mesh]) -> Mesh:
@@ -242,14 +264,22 @@ class Mesh:
         whole: dict[str, Any] = {}
         for key, _ in meshes[0]._vertex_arrays():
             arrays = [getattr(each, key) for each in meshes]
-            whole[key] = None if any(array is None for array in arrays) else _frozen(np.concatenate(arrays), np.float32)
+            whole[key] = None if any(array is None for array in arrays) else frozen(np.concatenate(arrays), np.float32)
         corners = np.concatenate([each.triangles + start for each, start in zip(meshes, vertices, strict=False)])
-        parts = tuple(replace(part, first=int(part.first + start), last=int(part.last + start))
-                      for each, start in zip(meshes, faces, strict=False) for part in each.parts)  # fmt: skip
+        parts = tuple(
+            replace(part, first=int(part.first + start), last=int(part.last + start))
+            for each, start in zip(meshes, faces, strict=False)
+            for part in each.parts
+        )
         materials = {name: each for mesh in meshes for name, each in mesh.materials.items()}
-        return cls(**whole, triangles=_frozen(corners, np.int32), parts=parts, materials=materials,
-                   source=np.concatenate([each.source for each in meshes]),
-                   repairs=tuple(line for each in meshes for line in each.repairs))  # fmt: skip
+        return cls(
+            **whole,
+            triangles=frozen(corners, np.int32),
+            parts=parts,
+            materials=materials,
+            source=np.concatenate([each.source for each in meshes]),
+            repairs=tuple(line for each in meshes for line in each.repairs),
+        )
 
     def texture_uv(self) -> Mesh:
         """Return the mesh with each part's uv as its material's textures are read: scaled, turned and moved."""
@@ -260,7 +290,7 @@ class Mesh:
             if part.material in self.materials:
                 own = np.unique(self.triangles[part.first : part.last])
                 uv[own] = self.materials[part.material].texture_uv(self.uv[own])
-        return replace(self, uv=_frozen(uv, np.float32))
+        return replace(self, uv=frozen(uv, np.float32))
 
     def points(self) -> Points:
         """Return a point for every vertex; the footprint is the side of a square as large as what the vertex stands for."""
@@ -273,8 +303,19 @@ class Mesh:
             flat = np.zeros((len(self.position), 6), np.float32)
             _kernels.vertex_gradients(self.position, self.uv, self.triangles, np.empty((4, 3)), np.zeros(len(flat)), flat)
             gradient = flat.reshape(-1, 2, 3)
-        return Points(position=self.position, normal=self.normal, tangent=self.tangent, footprint=footprint, uv=self.uv,
-                      colour=self.colour, uv_gradient=gradient)  # fmt: skip
+        return Points(
+            position=self.position,
+            normal=self.normal,
+            tangent=self.tangent,
+            footprint=footprint,
+            uv=self.uv,
+            colour=self.colour,
+            uv_gradient=gradient,
+        )
+
+    def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
+        """Return points moved in space by (N, 3) metres: what a warp looks at need not lie on the mesh."""
+        return replace(points, position=points.position + by)
 
     def _vertex_arrays(self) -> list[tuple[str, NDArray[np.float32] | None]]:
         return [(key, getattr(self, key)) for key in ("position", "normal", "tangent", "uv", "colour")]
@@ -361,9 +402,3 @@ def _not_unit(vectors: NDArray[np.float32]) -> NDArray[np.bool_]:
 
 def _taken(arrays: tuple[Any, ...], source: NDArray[np.int64]) -> tuple[Any, ...]:
     return tuple(None if array is None else array[source] for array in arrays)
-
-
-def _frozen(values: Any, kind: type) -> Any:
-    array: NDArray[Any] = np.ascontiguousarray(values, dtype=kind)
-    array.flags.writeable = False
-    return array

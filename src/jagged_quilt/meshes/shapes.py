@@ -126,11 +126,28 @@ def _profile(rings: int) -> NDArray[np.float64]:
     """Radius and height of a jar one high, from inside of the mouth over the rim and down to the middle of the foot."""
     from scipy.interpolate import PchipInterpolator
 
-    knots = np.array([
-        [0.118, 0.86], [0.125, 0.93], [0.148, 0.985], [0.165, 1.0], [0.178, 0.988], [0.172, 0.955], [0.150, 0.90],
-        [0.168, 0.83], [0.245, 0.72], [0.305, 0.58], [0.312, 0.50], [0.285, 0.34], [0.222, 0.17], [0.172, 0.055],
-        [0.168, 0.02], [0.155, 0.0], [0.08, 0.0], [1e-4, 0.004],
-    ])  # fmt: skip
+    knots = np.array(
+        [
+            [0.118, 0.86],
+            [0.125, 0.93],
+            [0.148, 0.985],
+            [0.165, 1.0],
+            [0.178, 0.988],
+            [0.172, 0.955],
+            [0.150, 0.90],
+            [0.168, 0.83],
+            [0.245, 0.72],
+            [0.305, 0.58],
+            [0.312, 0.50],
+            [0.285, 0.34],
+            [0.222, 0.17],
+            [0.172, 0.055],
+            [0.168, 0.02],
+            [0.155, 0.0],
+            [0.08, 0.0],
+            [1e-4, 0.004],
+        ]
+    )
     away = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(knots, axis=0), axis=1))])
     at = np.linspace(0, away[-1], rings + 1)
     return np.column_stack([PchipInterpolator(away, knots[:, 0])(at), PchipInterpolator(away, knots[:, 1])(at)])

@@ -29,8 +29,9 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4) -> Mesh:
     try:
         import xatlas
     except ImportError:
-        raise FileError('unwrapping needs xatlas: pip install "jagged-quilt[unwrap]"; or go without uv: triplanar, blended at '
-                        "the vertices") from None  # fmt: skip
+        raise FileError(
+            'unwrapping needs xatlas: pip install "jagged-quilt[unwrap]"; or go without uv: triplanar, blended at the vertices'
+        ) from None
     options = xatlas.PackOptions()
     options.resolution = whole_number_in("texels", texels, 16, 1 << 14)
     options.padding = whole_number_in("padding", padding, 0, 1024)
@@ -39,7 +40,12 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4) -> Mesh:
     atlas.generate(xatlas.ChartOptions(), options)
     source, corners, uv = atlas[0]
     made = Mesh.of(
-        mesh.position[source], np.asarray(corners).reshape(-1, 3).astype(np.int64), normal=mesh.normal[source], uv=uv,
-        colour=None if mesh.colour is None else mesh.colour[source], parts=mesh.parts, materials=mesh.materials,
-    )  # fmt: skip
+        mesh.position[source],
+        np.asarray(corners).reshape(-1, 3).astype(np.int64),
+        normal=mesh.normal[source],
+        uv=uv,
+        colour=None if mesh.colour is None else mesh.colour[source],
+        parts=mesh.parts,
+        materials=mesh.materials,
+    )
     return replace(made, source=mesh.source[np.asarray(source)[made.source]], repairs=mesh.repairs)

@@ -12,13 +12,25 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.places import Path
 
 _SIGNS: dict[type, Callable[..., Any]] = {
-    ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv, ast.Mod: operator.mod,
-    ast.Pow: operator.pow, ast.USub: operator.neg, ast.UAdd: operator.pos,
-}  # fmt: skip
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: operator.truediv,
+    ast.Mod: operator.mod,
+    ast.Pow: operator.pow,
+    ast.USub: operator.neg,
+    ast.UAdd: operator.pos,
+}
 _CALLS: dict[str, Callable[..., Any]] = {
-    "sin": math.sin, "cos": math.cos, "sqrt": math.sqrt, "abs": abs, "min": min, "max": max, "floor": math.floor,
+    "sin": math.sin,
+    "cos": math.cos,
+    "sqrt": math.sqrt,
+    "abs": abs,
+    "min": min,
+    "max": max,
+    "floor": math.floor,
     "round": round,
-}  # fmt: skip
+}
 
 
 def is_formula(value: object) -> bool:

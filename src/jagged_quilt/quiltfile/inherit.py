@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.quiltfile.schema import AdoptTable
 from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
 
 _BITS = 16  # so that what normalising and antialiasing leave is not rounded twice
 
 
-def inherit(table: AdoptTable, folder: Path) -> Adopted:
+def inherit(table: AdoptTable, folder: Path, limits: ImageLimits) -> Adopted:
     """Return the weights by their old names, in 16 bits.
 
     Parameters
@@ -32,15 +33,17 @@ def inherit(table: AdoptTable, folder: Path) -> Adopted:
         raise ShapeError(f'form = "{table.form}" with {len(layers)} layers needs {wanted} files; got {len(files)}')
     match table.form:
         case "splat":
-            return adopt_splat(files, layers, implied_last=table.implied_last, sums=sums, bits=_BITS)
+            return adopt_splat(files, layers, implied_last=table.implied_last, sums=sums, bits=_BITS, limits=limits)
         case "index":
-            return adopt_index(files[0], layers, numbers=table.numbers, bits=_BITS)
+            return adopt_index(files[0], layers, numbers=table.numbers, bits=_BITS, limits=limits)
         case "pairs":
-            return adopt_pairs(files[0], files[1], layers, sums=sums, bits=_BITS)
+            return adopt_pairs(files[0], files[1], layers, sums=sums, bits=_BITS, limits=limits)
         case "masks":
             last = layers[-1] if table.implied_last else ""
-            return adopt_masks(dict(zip(layers, files, strict=False)), implied_last=last, sums=sums, bits=_BITS)
+            return adopt_masks(dict(zip(layers, files, strict=False)), implied_last=last, sums=sums, bits=_BITS, limits=limits)
         case "colours":
             if len(table.colours) != len(layers):
                 raise ShapeError(f"{len(layers)} layers need as many colours; got {len(table.colours)}")
-            return adopt_colours(files[0], dict(zip(layers, table.colours, strict=True)), tolerance=table.tolerance, bits=_BITS)
+            return adopt_colours(
+                files[0], dict(zip(layers, table.colours, strict=True)), tolerance=table.tolerance, bits=_BITS, limits=limits
+            )

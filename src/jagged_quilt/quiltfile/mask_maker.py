@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import Any
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks.mask import Constant, Mask
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.mask_tables import steps_mask
-from jagged_quilt.quiltfile.schema import LayerTable, MedleyTable
+from jagged_quilt.quiltfile.schema import MedleyTable
+from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.weights.medley import Heights, Medley
 
 At = Callable[..., AbstractContextManager[None]]
@@ -22,8 +24,8 @@ At = Callable[..., AbstractContextManager[None]]
 class MaskMaker:
     """Makes masks from tables; `folder` is what their files are relative to."""
 
-    def __init__(self, folder: Path, layers: list[LayerTable], at: At) -> None:
-        self.folder, self._layers, self._at = folder, layers, at
+    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Any], at: At) -> None:
+        self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
         self._made: dict[int, Mask | None] = {}
         self._being_made: list[int] = []
 
@@ -37,14 +39,14 @@ class MaskMaker:
         RangeError
             If that leads in a circle.
         """
-        names = [layer.label or layer.swatch for layer in self._layers]
+        names = [layer.name for layer in self._layers]
         return self.mask(names.index(known_name("layer", name, names))) or Constant(1.0)
 
     def mask(self, place: int) -> Mask | None:
         """Return the mask of the layer in a place, or None where it has none."""
         if place in self._being_made:
             circle = [*self._being_made[self._being_made.index(place) :], place]
-            way = " -> ".join(self._layers[each].label or self._layers[each].swatch for each in circle)
+            way = " -> ".join(self._layers[each].name for each in circle)
             raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
         if place not in self._made:
             steps = self._layers[place].mask
@@ -62,9 +64,7 @@ class MaskMaker:
             raise RangeError(f'by = "{table.by}" needs {key}, and nothing for the other ways')
         by: Mask | Heights
         if table.noise is not None:
-            noise = table.noise
-            by = Noise(size=noise.size, octaves=noise.octaves, seed=noise.seed, dimensions=noise.dimensions,
-                       kind=NoiseKind[noise.form.upper()])  # fmt: skip
+            by = Noise(**said(table.noise, Noise, leave_out=("threshold", "range", "period")))
         elif table.heights:
             by = Heights(tuple(table.heights), table.wobble, table.size)
         else:

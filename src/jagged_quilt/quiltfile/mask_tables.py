@@ -3,70 +3,54 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-from typing import Annotated, Literal, Protocol
+from typing import Annotated, Any, ClassVar, Literal, Protocol
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field, create_model
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import NoiseKind
-from jagged_quilt.masks.field_masks import Curvature, Distance, HiddenSky
-from jagged_quilt.masks.image_mask import ImageMask, Wrap
-from jagged_quilt.masks.mask import Combine, Combined, Constant, Inverted, Mask
+from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
+from jagged_quilt.masks.field_masks import Distance
+from jagged_quilt.masks.image_mask import ImageMask
+from jagged_quilt.masks.mask import MASK_KINDS, Combine, Combined, Constant, Inverted, Levels, Mask, Warped
 from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.masks.shape_masks import Facing, HeightBand, Slope, VertexColour
-
-Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
-CombineName = Literal["multiply", "add", "subtract", "maximum", "minimum", "difference", "mix"]
-KindName = Literal["smooth", "billowed", "ridged", "cellular"]
-
-
-class Table(BaseModel):
-    """A table of a quilt file: every key is known, and of the type it should be."""
-
-    model_config = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
+from jagged_quilt.quiltfile.tables import Table, keys_of, said, table_of
 
 
 class Around(Protocol):
     """What a mask may need of the quilt around it."""
 
     folder: Path
+    limits: ImageLimits
 
     def mask_of_layer(self, name: str) -> Mask: ...
 
 
-class WarpTable(Table):
-    """Metres up to which a mask is asked elsewhere, metres from hill to hill of the noise that says where."""
-
-    by: float
-    size: float
-    octaves: int = 3
-    seed: int = 0
-
-
-class LevelsTable(Table):
-    """What becomes 0, what becomes 1, and the bend between."""
-
-    black: float = 0.0
-    white: float = 1.0
-    gamma: float = 1.0
+_Levels: Any = table_of(Levels, leave_out=("mask",))
+_Warp: Any = table_of(Warped, leave_out=("mask",))
+_AMOUNT: float = keys_of(Combined)["amount"][1]
+_RANGE: float = keys_of(Noise)["range"][1]
 
 
 class MaskStep(Table):
     """What all kinds of mask share: how a step is changed, in this order, and how it goes upon the steps before."""
 
-    combine: CombineName = "multiply"
-    amount: float = 0.5
-    warp: WarpTable | None = None
-    levels: LevelsTable | None = None
+    combine: Combine = Combine.MULTIPLY
+    amount: float = _AMOUNT
+    warp: _Warp | None = None
+    levels: _Levels | None = None
     threshold: float | None = None
-    range: float = 0.2
+    range: float = _RANGE
     invert: bool = False
     strength: float = 1.0
 
+    made: ClassVar[type[Mask] | None] = None
+
     def mask(self, around: Around) -> Mask:
         """Return the mask of this step alone; raise `RangeError` if a key is written that has no effect."""
-        if "amount" in self.model_fields_set and self.combine != "mix":
+        if "amount" in self.model_fields_set and self.combine is not Combine.MIX:
             raise RangeError(f'amount: is for combine = "mix", and this step says "{self.combine}"; remove one of them')
         if "range" in self.model_fields_set and self.threshold is None:
             raise RangeError("range: has no effect without a threshold; write one, or remove it")
@@ -77,142 +61,16 @@ class MaskStep(Table):
 
     def bare(self, around: Around) -> Mask:
         """Return the mask before anything that all kinds share."""
-        raise NotImplementedError
+        assert self.made is not None
+        return self.made(**said(self, self.made))
 
     def _shaped(self, mask: Mask) -> Mask:
         if self.warp is not None:
-            mask = mask.warped(by=self.warp.by, size=self.warp.size, octaves=self.warp.octaves, seed=self.warp.seed)
+            mask = mask.warped(**said(self.warp, Warped, leave_out=("mask",)))
         if self.levels is not None:
-            mask = mask.levels(self.levels.black, self.levels.white, self.levels.gamma)
-        return mask if self.threshold is None else mask.cut(self.threshold, self.range)
-
-
-class HeightStep(MaskStep):
-    """Metres from which to which it is fully there, metres over which it fades beyond."""
-
-    kind: Literal["height"]
-    band: Pair
-    fade: float = 0.0
-
-    def bare(self, around: Around) -> Mask:
-        return HeightBand(self.band[0], self.band[1], self.fade)
-
-
-class SlopeStep(MaskStep):
-    """Degrees from which to which it is fully there, degrees over which it fades beyond."""
-
-    kind: Literal["slope"]
-    band: Pair
-    fade: float = 0.0
-
-    def bare(self, around: Around) -> Mask:
-        return Slope(self.band[0], self.band[1], self.fade)
-
-
-class FacingStep(MaskStep):
-    """Degrees from north that the surface faces, to either side, and over which it fades; level ground faces nowhere."""
-
-    kind: Literal["facing"]
-    bearing: float
-    spread: float = 45.0
-    fade: float = 30.0
-    level: float = 4.0
-
-    def bare(self, around: Around) -> Mask:
-        return Facing(self.bearing, self.spread, self.fade, self.level)
-
-
-class CurvatureStep(MaskStep):
-    """Ridges or hollows of about a scale in metres; where it begins and where it is full, as curvature x scale."""
-
-    kind: Literal["curvature"]
-    form: Literal["ridges", "hollows"]
-    scale: float
-    low: float = 0.05
-    high: float = 0.4
-
-    def bare(self, around: Around) -> Mask:
-        return Curvature(self.form, self.scale, self.low, self.high)
-
-
-class OcclusionStep(MaskStep):
-    """How much of the sky the terrain hides: metres that are looked at, and the share at which it is full."""
-
-    kind: Literal["occlusion"]
-    reach: float
-    full: float = 0.5
-
-    def bare(self, around: Around) -> Mask:
-        return HiddenSky(self.reach, self.full)
-
-
-class DistanceStep(MaskStep):
-    """Metres from the edge of another layer's mask, or of steps of its own; below 0 inside of it."""
-
-    kind: Literal["distance"]
-    layer: str = ""
-    of: list[AnyStep] = Field(default_factory=list)
-    band: Pair
-    fade: float = 0.0
-    texels: int = 1024
-
-    def bare(self, around: Around) -> Mask:
-        if bool(self.layer) == bool(self.of):
-            raise RangeError('say the distance to what: layer = "…" for another layer\'s mask, or of = [ … ] with mask steps')
-        other = around.mask_of_layer(self.layer) if self.layer else steps_mask(self.of, around)
-        return Distance(other, self.band[0], self.band[1], self.fade, self.texels)
-
-
-class NoiseStep(MaskStep):
-    """Patches: metres from one to the next, kind, octaves, threshold and range of the cut, seed, period in sizes, 2 or 3 D."""
-
-    kind: Literal["noise"]
-    form: KindName = "smooth"
-    size: float
-    octaves: int = 4
-    threshold: float | None = 0.5
-    seed: int = 0
-    period: int = 0
-    dimensions: int = 3
-
-    def bare(self, around: Around) -> Mask:
-        return self.noise()
-
-    def noise(self) -> Noise:
-        """Return the noise alone."""
-        threshold = 0.5 if self.threshold is None else self.threshold
-        return Noise(size=self.size, octaves=self.octaves, threshold=threshold, range=self.range, seed=self.seed,
-                     period=self.period, kind=NoiseKind[self.form.upper()], dimensions=self.dimensions)  # fmt: skip
-
-    def _shaped(self, mask: Mask) -> Mask:  # it is cut already
-        return MaskStep._shaped(self.model_copy(update={"threshold": None}), mask)
-
-
-class ImageStep(MaskStep):
-    """An image file and its channel; metres that it covers, where its corner lies, degrees clockwise, and how it goes on."""
-
-    kind: Literal["image"]
-    file: str
-    channel: str = ""
-    size: Pair | None = None
-    corner: Pair = Field(default_factory=lambda: [0.0, 0.0])
-    rotation: float = 0.0
-    wrap: Wrap = "none"
-
-    def bare(self, around: Around) -> Mask:
-        return ImageMask.read(around.folder / self.file, channel=self.channel, rotation=self.rotation, wrap=self.wrap,
-                              size=None if self.size is None else (self.size[0], self.size[1]),
-                              corner=(self.corner[0], self.corner[1]))  # fmt: skip
-
-
-class ConstantStep(MaskStep):
-    """The same everywhere."""
-
-    kind: Literal["constant"]
-    value: float
-
-    def bare(self, around: Around) -> Mask:
-        return Constant(self.value)
+            mask = mask.levels(**said(self.levels, Levels, leave_out=("mask",)))
+        is_cut = self.threshold is None or (self.made is not None and "threshold" in keys_of(self.made))
+        return mask if is_cut else mask.cut(self.threshold or 0.0, self.range)
 
 
 class LayerStep(MaskStep):
@@ -225,42 +83,75 @@ class LayerStep(MaskStep):
         return around.mask_of_layer(self.layer)
 
 
-class ColourStep(MaskStep):
-    """A channel of a mesh's vertex colours."""
+class _DistanceStep(MaskStep):
+    """From the edge of another layer's mask, or of steps of its own."""
 
-    kind: Literal["vertex colour"]
-    channel: Literal["r", "g", "b", "a"]
+    layer: str = ""
+    of: list[AnyStep] = Field(default_factory=list)
 
     def bare(self, around: Around) -> Mask:
-        return VertexColour(self.channel)
+        if bool(self.layer) == bool(self.of):
+            raise RangeError('say the distance to what: layer = "…" for another layer\'s mask, or of = [ … ] with mask steps')
+        other = around.mask_of_layer(self.layer) if self.layer else steps_mask(self.of, around)
+        return Distance(other, **said(self, Distance, leave_out=("to",)))
 
 
-AnyStep = Annotated[
-    HeightStep | SlopeStep | FacingStep | CurvatureStep | OcclusionStep | DistanceStep | NoiseStep | ImageStep
-    | ConstantStep | LayerStep | ColourStep,
-    Field(discriminator="kind"),
-]  # fmt: skip
-KINDS = ("height", "slope", "facing", "curvature", "occlusion", "distance", "noise", "image", "constant", "layer",
-         "vertex colour")  # fmt: skip
-DistanceStep.model_rebuild()
+class ImageFileStep(MaskStep):
+    """An image file and its channel."""
+
+    file: str
+    channel: str = ""
+
+    def bare(self, around: Around) -> Mask:
+        return ImageMask.read(
+            around.folder / self.file, channel=self.channel, limits=around.limits, **said(self, ImageMask, leave_out=_OF_FILES)
+        )
 
 
-def steps_mask(steps: list[AnyStep], around: Around, at: Callable[[int], object] | None = None) -> Mask:
+_OF_FILES = ("values", "source")
+_BASES: dict[type[Mask], tuple[type[MaskStep], tuple[str, ...]]] = {
+    Distance: (_DistanceStep, ("to",)),
+    ImageMask: (ImageFileStep, _OF_FILES),
+}
+"""Masks that are made from more than their own fields: the step that makes them, and the fields that are not said."""
+
+
+def _step_of(kind: type[Mask]) -> type[MaskStep]:
+    base, leave_out = _BASES.get(kind, (MaskStep, ()))
+    own = keys_of(kind, leave_out=leave_out)
+    made = create_model(f"{kind.__name__}Step", __base__=base, kind=(Literal[kind.called], ...), **own)  # type: ignore[call-overload]
+    made.made = kind
+    step: type[MaskStep] = made
+    return step
+
+
+STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {"layer": LayerStep}
+"""The table of each kind of mask, by what files call it."""
+KINDS = tuple(STEPS)
+_steps: Any = tuple(STEPS.values())
+_union: Any = _steps[0]
+for _step in _steps[1:]:
+    _union = _union | _step
+AnyStep = Annotated[_union, Field(discriminator="kind")]
+for _step in (_DistanceStep, STEPS["distance"]):
+    _step.model_rebuild(_types_namespace={"AnyStep": AnyStep})
+
+
+def steps_mask(steps: list[Any], around: Around, at: Callable[[int], AbstractContextManager[None]] | None = None) -> Mask:
     """Put mask steps upon each other in order, beginning with "everywhere".
 
     `at` gives a context in which the step of a number is built.
     """
-    from contextlib import nullcontext
-
     mask: Mask = Constant(1.0)
     for which, step in enumerate(steps):
-        with at(which) if at else nullcontext():  # type: ignore[attr-defined]
-            own, combine = step.mask(around), Combine(step.combine)
+        with at(which) if at else nullcontext():
+            own, combine = step.mask(around), step.combine
             if which:
                 mask = Combined(combine, mask, own, step.amount)
             elif combine in (Combine.ADD, Combine.MAXIMUM):
-                raise RangeError(f'combine: the first step stands on "everywhere", where "{step.combine}" has no effect; '
-                                 'use "multiply"')  # fmt: skip
+                raise RangeError(
+                    f'combine: the first step stands on "everywhere", where "{step.combine}" has no effect; use "multiply"'
+                )
             elif combine is Combine.MIX:
                 mask = Combined(combine, mask, own, step.amount)
             else:

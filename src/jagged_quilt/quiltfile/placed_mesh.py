@@ -11,8 +11,8 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.meshes.read import read_mesh
 from jagged_quilt.meshes.unwrap import unwrap
+from jagged_quilt.meshfiles.read import read_mesh
 from jagged_quilt.quiltfile.schema import MeshTable
 from jagged_quilt.surfaces.terrain import Terrain
 

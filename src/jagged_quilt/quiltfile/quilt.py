@@ -13,11 +13,11 @@ from typing import Any
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.codecs.pixel_formats import format_named
-from jagged_quilt.foundation.checks import known_name, positive, power_of_two, whole_number_in
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
-from jagged_quilt.maps.image_files import limit_images
-from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole, Transfer
+from jagged_quilt.light.light import Sun
+from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.mask import Mask
@@ -27,15 +27,16 @@ from jagged_quilt.quiltfile.mask_maker import MaskMaker
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
-from jagged_quilt.quiltfile.schema import LayerTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
-from jagged_quilt.show.light import Sun
+from jagged_quilt.quiltfile.schema import MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
+from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.surfaces.terrain_source import TerrainSource
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
 from jagged_quilt.weights.medley import Medley
-from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap
+from jagged_quilt.weights.weight_map import WeightMap
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -75,24 +76,19 @@ class Quilt:
     def __init__(self, path: Path, table: QuiltTable, text: str) -> None:
         self.path, self.folder, self.table, self._text = path, path.parent, table, text
         self._check_names()
-        with self._at("arrays", "texels"):
-            power_of_two("texels", table.arrays.texels, 8192)
-        with self._at("weights", "texels"):
-            whole_number_in("texels", table.weights.texels, 1, 1 << 17)
-        with self._at("weights", "keep"):
-            whole_number_in("keep", table.weights.keep, 1, MOST_KEPT)
-        with self._at("bake", "texels"):
-            whole_number_in("texels", table.bake.texels, 1, 1 << 17)
-        with self._at("images"):
-            limit_images(side=table.images.largest_side, mib=table.images.largest_mib)
+        self._check_parts()
+        self.limits = table.images
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
-        self._maker = MaskMaker(self.folder, table.layer, self._at)
+        self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
-        self._check_meshes()
         self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
+
+    def __repr__(self) -> str:
+        there = [f"{len(self.sources)} swatches", f"{len(self.layers)} layers", f"{len(self.table.mesh)} meshes"]
+        return f"<Quilt {self.path.name}: {', '.join(there)}>"
 
     @cached_property
     def swatches(self) -> tuple[Swatch, ...]:
@@ -102,19 +98,15 @@ class Quilt:
     @cached_property
     def terrain(self) -> Terrain:
         """The ground, read from its heightmap."""
-        surface = self.table.surface
         with self._at("surface", "terrain"):
-            told = surface.terrain
-            return Terrain.read(
-                self.folder / told if isinstance(told, str) else [[self.folder / file for file in row] for row in told],
-                size=(surface.size[0], surface.size[1]),
-                heights=None if surface.heights is None else (surface.heights[0], surface.heights[1]),
-                form=surface.form,
-                samples=None if surface.samples is None else (surface.samples[0], surface.samples[1]),
-                byte_order=surface.byte_order,
-                smooth=surface.smooth,
-                between=surface.between,
-            )
+            return self.ground.read(self.folder, self.limits)
+
+    @property
+    def ground(self) -> TerrainSource:
+        """Where the ground comes from; raise `QuiltFileError` if the file names none."""
+        if self.table.surface is None:
+            raise QuiltFileError(f"{self.path}: there is no ground; say where it is with a [surface] table")
+        return self.table.surface
 
     @cached_property
     def meshes(self) -> tuple[Mesh, ...]:
@@ -143,24 +135,26 @@ class Quilt:
     @property
     def heights(self) -> tuple[float, float]:
         """Metres between which the ground may lie: what the file says, or the lowest and highest sample."""
-        told = self.table.surface.heights
-        return self.terrain.height_range if told is None else (told[0], told[1])
+        return self.ground.heights or self.terrain.height_range
 
     @cached_property
     def camera(self) -> Camera:
         """The camera of the lit view; where the file names none, one that sees the whole terrain from the south-east."""
         view = self.table.view
         if view is None:
-            east, south = self.table.surface.size
-            high = self.heights[1]
+            (east, south), high = self._seen_size()
             return Camera(
                 position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south),
                 target=(0.5 * east, 0.0, 0.5 * south),
             )
         with self._at("view"):
-            x, y, z = view.camera
-            tx, ty, tz = view.target
-            return Camera(position=(x, y, z), target=(tx, ty, tz), view_angle=view.view_angle)
+            return Camera(position=view.camera, target=view.target, view_angle=view.view_angle)
+
+    def _seen_size(self) -> tuple[tuple[float, float], float]:
+        """Metres east and south, and how high, of what a camera that nobody placed is to see."""
+        if self.table.surface is not None:
+            return self.table.surface.size, self.heights[1]
+        return (4.0, 4.0), 2.0
 
     @cached_property
     def sun(self) -> Sun:
@@ -175,7 +169,7 @@ class Quilt:
         """The daubs of its file, checked against the layers and the ground."""
         if not self.table.weights.daubs:
             return ()
-        east, south = self.table.surface.size
+        east, south = self.ground.size
         with self._at("weights", "daubs"):
             path = self.folder / self.table.weights.daubs
             daubs = read_daubs(path) if path.exists() else ()  # none painted yet
@@ -190,7 +184,7 @@ class Quilt:
         """Read the weights that the [adopt] table inherits, by their old names."""
         assert self.table.adopt is not None
         with self._at("adopt", "files"):
-            return inherit(self.table.adopt, self.folder)
+            return inherit(self.table.adopt, self.folder, self.limits)
 
     def rehomed(self, found: Adopted) -> WeightMap:
         """Return inherited weights by the quilt's own layers."""
@@ -219,51 +213,55 @@ class Quilt:
 
     def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
         rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
-        with self._at("swatch", place, "tile"):
-            positive("tile", swatch.tile, "m")
-        with self._at("swatch", place, "relief"):
-            positive("relief", swatch.relief, "m")
-        return PlacedSource(name=swatch.name, folder=self.folder / swatch.folder, tile=swatch.tile, relief=swatch.relief,
-                            rules=rules, seams=swatch.seams, fit=swatch.fit,
-                            at=lambda: self._at("swatch", place, "folder"))  # fmt: skip
+        with self._at("swatch", place):
+            own = said(swatch, SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
+            return PlacedSource(
+                **own,
+                folder=self.folder / swatch.folder,
+                rules=rules,
+                limits=self.limits,
+                at=lambda: self._at("swatch", place, "folder"),
+            )
 
     def _rules(self, here: KeyPath, table: MapTable) -> list[MapRule]:
         """Turn one [[swatch.map]] into rules: one, or one for each channel of a packed file."""
         with self._at(*here):
             if [bool(table.role), bool(table.roles), bool(table.packed)].count(True) != 1:
-                raise RangeError('say what the map is: role = "…", or for a file of several maps roles = ["…", "…"] or '
-                                 'packed = "gltf"')  # fmt: skip
+                raise RangeError(
+                    'say what the map is: role = "…", or for a file of several maps roles = ["…", "…"] or packed = "gltf"'
+                )
             return [_one_rule(table)] if table.role else _packed_rules(table)
 
-    def _layer(self, place: int, layer: LayerTable) -> Layer:
+    def _layer(self, place: int, layer: Any) -> Layer:
         mask = self._maker.mask(place)
         with self._at("layer", place, "mask"):
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
-            if place == 0 and mask is not None and (layer.label or layer.swatch) not in adopted:
+            if place == 0 and mask is not None and layer.name not in adopted:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
         return self._laid(layer, mask, ("layer", place))
 
-    def _laid(self, layer: LayerTable, mask: Mask | None, key: KeyPath) -> Layer:
-        try:
-            projection = layer.made()
-        except QuiltError as error:
-            said = next((name for name in type(layer).model_fields if str(error).startswith(name)), "projection")
-            raise QuiltFileError(fault_at(self.path, self._text, (*key, said), str(error))) from error
-        with self._at(*key, "softness"):
-            return Layer(layer.swatch, projection, softness=layer.softness, mask=mask, label=layer.label,
-                         medley=self._medleys.get(layer.swatch))  # fmt: skip
+    def _laid(self, layer: Any, mask: Mask | None, key: KeyPath) -> Layer:
+        with self._at(*key):
+            return Layer(
+                layer.swatch,
+                layer.lie(),
+                softness=layer.softness,
+                mask=mask,
+                label=layer.label,
+                medley=self._medleys.get(layer.swatch),
+            )
 
     def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
         """The layers of a mesh, from the bottom up, each with the part that it names."""
         at = lambda *key: self._at("mesh", number, *key)
-        maker = MaskMaker(self.folder, list(table.layer), at)
+        maker = MaskMaker(self.folder, self.limits, list(table.layer), at)
         out: list[tuple[str, Layer]] = []
         for place, layer in enumerate(table.layer):
             mask = maker.mask(place)
             with at("layer", place, "swatch"):
                 known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys])
-                if (layer.part, layer.label or layer.swatch) in [(part, each.name) for part, each in out]:
-                    raise RangeError(f'two layers are called "{layer.label or layer.swatch}"; give this one a label of its own')
+                if (layer.part, layer.name) in [(part, each.name) for part, each in out]:
+                    raise RangeError(f'two layers are called "{layer.name}"; give this one a label of its own')
             with at("layer", place, "mask"):
                 if mask is not None and layer.part not in [part for part, _ in out]:
                     raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
@@ -271,7 +269,7 @@ class Quilt:
         return out
 
     def _medley(self, place: int, table: MedleyTable) -> Medley:
-        if table.by == "height" and not table.heights:
+        if table.by == "height" and not table.heights and self.table.surface is not None:
             table = table.model_copy(update={"heights": list(self.heights)})
         with self._at("medley", place):
             return self._maker.medley(place, table)
@@ -293,24 +291,31 @@ class Quilt:
         for place, layer in enumerate(self.table.layer):
             with self._at("layer", place, "swatch"):
                 known_name("swatch or medley", layer.swatch, [*names, *(each.name for each in self.table.medley)])
-                label = layer.label or layer.swatch
+                label = layer.name
                 if label in labels:
                     raise RangeError(f'two layers are called "{label}"; give this one a label of its own')
                 labels.append(label)
 
-    def _check_meshes(self) -> None:
+    def _check_parts(self) -> None:
+        """Refuse what needs another part of the file that is not there, and names of meshes that are no names."""
+        if self.table.layer:
+            with self._at("layer"):
+                if self.table.surface is None:
+                    raise RangeError("layers lie on the ground, and there is no [surface]; a mesh has layers of its own")
+        with self._at("adopt"):
+            if self.table.adopt is not None and not self.table.layer:
+                raise RangeError("adopted weights need the layers that they go to; write [[layer]]")
         for number, mesh in enumerate(self.table.mesh):
             with self._at("mesh", number, "name"):
                 if mesh.name in [each.name for each in self.table.mesh[:number]] or not re.fullmatch(r"[\w -]+", mesh.name):
                     raise RangeError(f'"{mesh.name}" must be a name of its own, of letters, digits, spaces, - and _')
-            with self._at("mesh", number, "texels"):
-                whole_number_in("texels", mesh.texels, 1, 1 << 14)
-            with self._at("mesh", number, "scale"):
-                positive("scale", mesh.scale)
+            with self._at("mesh", number, "stand"):
+                if mesh.stand and self.table.surface is None:
+                    raise RangeError("there is no ground to stand on; write a [surface], or say at = [x, y, z]")
 
     def place_of(self, key: str) -> KeyPath:
         """Return the full path of a key as people write it; raise `NameNotFoundError` if it leads nowhere or to many."""
-        return place_in(self.table.model_dump(), key)
+        return place_in(self.table.model_dump(mode="json"), key)
 
     @contextmanager
     def _at(self, *key: str | int) -> Iterator[None]:
@@ -320,10 +325,23 @@ class Quilt:
         except QuiltFileError:
             raise
         except QuiltError as error:
-            raise QuiltFileError(fault_at(self.path, self._text, key, str(error))) from error
+            place = self._closer(key, str(error))
+            message = str(error).removeprefix(f"{place[-1]}: ") if place else str(error)
+            raise QuiltFileError(fault_at(self.path, self._text, place, message)) from error
+
+    def _closer(self, key: KeyPath, message: str) -> KeyPath:
+        """The key, of the table at a path, that a message names before it says what it must be; else the path itself."""
+        table: Any = self.table
+        for part in key:
+            table = table[part] if isinstance(table, list) else getattr(table, str(part), None)
+        known = getattr(type(table), "model_fields", {})
+        before, must, _ = message.partition(" must ")
+        words = re.findall(r"\w+", before if must else message.partition(" ")[0])
+        return next(((*key, word) for word in reversed(words) if word in known), key)
 
 
 _ROLES = {role.key: role for role in MapRole}
+_SAID_OTHERWISE = ("role", "made_from", "value", "whole_file")
 
 
 def _one_rule(table: MapTable) -> MapRule:
@@ -337,9 +355,8 @@ def _one_rule(table: MapTable) -> MapRule:
     if table.value is not None and table.file:
         raise RangeError("a map is a file or a value, not both")
     value = table.value if isinstance(table.value, list) else [] if table.value is None else [table.value]
-    return MapRule(role=role, file=table.file, channel=table.channel, green=table.green, transfer=_transfer(table),
-                   invert=table.invert, upside_down=table.upside_down, smooth=table.smooth, value=tuple(value),
-                   made_from=_ROLES[table.made_from] if table.made_from else None)  # fmt: skip
+    own = said(table, MapRule, leave_out=_SAID_OTHERWISE)
+    return MapRule(**own, role=role, value=tuple(value), made_from=_ROLES[table.made_from] if table.made_from else None)
 
 
 def _packed_rules(table: MapTable) -> list[MapRule]:
@@ -353,16 +370,12 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
             channel=channel,
             invert=table.invert,
             upside_down=table.upside_down,
-            transfer=_transfer(table),
+            transfer=table.transfer,
             whole_file=True,
         )
         for channel, role in zip("rgba", roles, strict=False)
         if role is not None
     ]
-
-
-def _transfer(table: MapTable) -> Transfer | None:
-    return Transfer(table.transfer) if table.transfer else None
 
 
 def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Any] | None = None) -> Quilt:

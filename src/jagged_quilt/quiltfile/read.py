@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import difflib
+import json
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
@@ -14,7 +16,7 @@ from pydantic import BaseModel, ValidationError
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.quiltfile.formulas import put_numbers
-from jagged_quilt.quiltfile.lie_tables import without_idle
+from jagged_quilt.quiltfile.layer_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import KINDS
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
@@ -51,13 +53,15 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any]
         for key, value in (changes or {}).items():
             put_at(told, key, value)
         _put_numbers(path, text, told)
-        return QuiltTable.model_validate(told), text
+        return QuiltTable.model_validate_json(
+            json.dumps(told, default=str)
+        ), text  # as JSON, lists are tuples and names choices
     except UnicodeDecodeError as error:
         raise QuiltFileError(f"{path}: a quilt file is UTF-8 text; byte {error.start} is not") from None
     except tomllib.TOMLDecodeError as error:
         raise QuiltFileError(f"{path}: not TOML: {error}") from None
     except ValidationError as error:
-        faults = [fault_at(path, text, _key_path(e["loc"]), _words(e)) for e in error.errors()]
+        faults = [fault_at(path, text, _key_path(e), _words(e)) for e in _told_once(error.errors())]
         raise QuiltFileError("\n".join(dict.fromkeys(faults))) from None
 
 
@@ -136,31 +140,53 @@ def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
     return f"{path}{f' line {line}' if line else ''}, {words_of(key)}: {message}"
 
 
-def _key_path(location: tuple[int | str, ...]) -> KeyPath:
-    """Leave out the kind of mask, which pydantic puts into the path."""
-    return tuple(part for place, part in enumerate(location) if not _is_kind(location, place))
+def _told_once(errors: list[Any]) -> list[Any]:
+    """Leave out all but the last of several values that one list lacks."""
+    last = {e["loc"][:-1]: e for e in errors if _lacks_values(e)}
+    return [e for e in errors if not _lacks_values(e) or last[e["loc"][:-1]] is e]
+
+
+def _lacks_values(error: Any) -> bool:
+    return error["type"] == "missing" and isinstance(error["loc"][-1], int)
+
+
+def _key_path(error: Any) -> KeyPath:
+    """Leave out the kind of mask and the types of a choice of types, which pydantic puts into the path."""
+    location = error["loc"][:-1] if _lacks_values(error) else error["loc"]
+    return tuple(part for place, part in enumerate(location) if not _is_kind(location, place) and not _is_type(part))
 
 
 def _is_kind(location: tuple[int | str, ...], place: int) -> bool:
     return location[place] in KINDS and place >= 2 and location[place - 2] in ("mask", "of")
 
 
+def _is_type(part: str | int) -> bool:
+    return isinstance(part, str) and (part in ("float", "int", "str") or "[" in part)
+
+
 def _words(error: Any) -> str:
     kind, location, given = error["type"], error["loc"], error["input"]
-    if kind == "extra_forbidden":
+    if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         known = _known_keys(location)
         near = difflib.get_close_matches(str(location[-1]), known, n=1, cutoff=0.5)
         hint = f'; did you mean "{near[0]}"?' if near else f"; there are: {', '.join(known)}" if known else ""
         return f"unknown key{hint}"
     if kind == "missing":
-        return "this key is missing"
+        return f"must have {location[-1] + 1} values; got {_short(given)}" if _lacks_values(error) else "this key is missing"
+    if kind == "value_error":
+        return str(error["ctx"]["error"])
     if kind == "union_tag_invalid":
         near = difflib.get_close_matches(str(given.get("kind")), KINDS, n=1, cutoff=0.5)
         hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(KINDS)}"
         return f"unknown kind {given.get('kind')!r}; {hint}"
     if kind == "union_tag_not_found":
         return f'a mask needs its kind; write kind = "…" with one of: {", ".join(KINDS)}'
-    message = error["msg"].replace("Input should be", "must be").replace("List should have", "must have")
+    message = (
+        error["msg"]
+        .replace("Input should be", "must be")
+        .replace("List should have", "must have")
+        .replace("Tuple should have", "must have")
+    )
     message = message.replace("items after validation", "values").replace("item after validation", "value")
     return f"{message[0].lower()}{message[1:]}; got {_short(given)}"
 
@@ -176,12 +202,14 @@ def _known_keys(location: tuple[int | str, ...]) -> list[str]:
             continue
         field = model.model_fields.get(part) if isinstance(model, type) and issubclass(model, BaseModel) else None
         model = _inner(field.annotation) if field else None
+    if dataclasses.is_dataclass(model):
+        return [each.name for each in dataclasses.fields(model)]
     return list(model.model_fields) if isinstance(model, type) and issubclass(model, BaseModel) else []
 
 
 def _inner(annotation: Any) -> Any:
     """The model within a list, an option or a union of mask kinds (as a dict by kind)."""
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+    if isinstance(annotation, type) and (dataclasses.is_dataclass(annotation) or issubclass(annotation, BaseModel)):
         return annotation
     models = [m for m in map(_inner, getattr(annotation, "__args__", ())) if m is not None]
     if len(models) > 1:

@@ -2,40 +2,40 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from jagged_quilt.arrays.layout import BLENDED
+from jagged_quilt.arrays.mips import MipFilter, checked_side
+from jagged_quilt.baking.bake import bake
+from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.projection import Filter
+from jagged_quilt.codecs.pixel_formats import PixelFormat
+from jagged_quilt.foundation.canvas import TEXELS, checked_texels
+from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.quiltfile.lie_tables import LieKeys, Place
-from jagged_quilt.quiltfile.mask_tables import AnyStep, DistanceStep, ImageStep, KindName, Pair, Table
+from jagged_quilt.light.light import Sun
+from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.swatch import SIDE
+from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.masks.noise_mask import Noise
+from jagged_quilt.meshfiles.read import read_mesh
+from jagged_quilt.quiltfile.layer_tables import LayerTable, MeshLayerTable
+from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
+from jagged_quilt.quiltfile.tables import Table, default_of, keys_of, table_of
+from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.terrain_source import TerrainSource
+from jagged_quilt.surfaces.uv_canvas import PADDING
+from jagged_quilt.weights.adopt import FORMS, adopt_colours, adopt_splat
+from jagged_quilt.weights.medley import Heights, Medley
+from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weigher import Stacking
+from jagged_quilt.weights.weight_map import checked_keep
 
-
-class SurfaceTable(Table):
-    """The ground: a heightmap file (or rows of files that meet, from north to south and west to east), metres east and south,
-    metres at black and at white (none where a float file holds metres), its form, of a raw file its samples east and south and
-    the order of bytes, and what lies between samples."""
-
-    terrain: str | Annotated[list[Annotated[list[str], Field(min_length=1)]], Field(min_length=1)]
-    size: Pair
-    heights: Pair | None = None
-    form: Literal["grey", "rgb24", "raw16"] = "grey"
-    samples: Annotated[list[int], Field(min_length=2, max_length=2)] | None = None
-    byte_order: Literal["little", "big"] = "little"
-    smooth: bool = False
-    between: Literal["bilinear", "cubic"] = "bilinear"
-
-    def files(self) -> list[str]:
-        """Return the heightmap files, row by row."""
-        return [self.terrain] if isinstance(self.terrain, str) else [file for row in self.terrain for file in row]
-
-
-class ImagesTable(Table):
-    """The largest image that is decoded: texels along its longer side, MiB of texels."""
-
-    largest_side: int = 32768
-    largest_mib: int = 4096
+Place = tuple[float, float, float]
+Texels = Annotated[int, AfterValidator(checked_texels)]
 
 
 class LayoutTable(Table):
@@ -43,63 +43,48 @@ class LayoutTable(Table):
 
     name: str
     channels: list[str | float | int] = Field(min_length=1, max_length=4)
-    format: str = "unorm8"
+    format: str = PixelFormat.UNORM8.key
 
 
 class ArraysTable(Table):
     """Texels along a slice's side, which arrays to pack, and how."""
 
-    texels: int = 512
+    side: Annotated[int, AfterValidator(checked_side)] = SIDE
     layouts: list[str] = Field(default_factory=lambda: [layout.name for layout in BLENDED])
     layout: list[LayoutTable] = Field(default_factory=list)
     formats: dict[str, str] = Field(default_factory=dict)
-    mips: Literal["box", "lanczos"] = "box"
+    mips: MipFilter = MipFilter.BOX
     compress: Literal["zstd", "none"] = "zstd"
     images: bool = False
 
 
-RoleName = Literal[
-    "diffuse", "normal", "roughness", "specular", "height", "occlusion", "gloss", "shininess", "metallic", "opacity", "none"
-]
+NOTHING = "none"
+RoleName = Literal[(*(role.key for role in MapRole), NOTHING)]  # type: ignore[valid-type]
+_MapKeys: Any = table_of(MapRule, leave_out=("role", "made_from", "value", "whole_file"))
 
 
-class MapTable(Table):
+class MapTable(_MapKeys):  # type: ignore[misc]
     """What is said outright of one map: its file (relative to the folder), role, channel, and how it is to be understood."""
 
     role: RoleName | None = None
     roles: list[RoleName] = Field(default_factory=list, max_length=4)
     packed: Literal["gltf"] | None = None
-    file: str = ""
-    channel: str = ""
-    green: Literal["up", "down"] | None = None
-    transfer: Literal["srgb", "linear"] | None = None
-    invert: bool = False
-    upside_down: bool = False
-    smooth: bool = False
     made_from: Literal["normal"] | None = None
     value: float | list[float] | None = None
 
 
-class SwatchTable(Table):
+_SwatchKeys: Any = table_of(SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
+
+
+class SwatchTable(_SwatchKeys):  # type: ignore[misc]
     """A folder of maps, metres that one repeat covers, metres from black to white of the height map."""
 
-    name: str
     folder: str
-    tile: float
-    relief: float = 0.05
-    seams: Literal["keep", "mirror"] = "keep"
-    fit: Literal["stretch", "repeat"] = "stretch"
     map: list[MapTable] = Field(default_factory=list)
 
 
-class NoiseOfMedley(Table):
-    """The noise by which swatches take turns, one of its own for each: metres between patches, form, octaves, seed, 2 or 3."""
-
-    size: float
-    form: KindName = "smooth"
-    octaves: int = 3
-    seed: int = 0
-    dimensions: int = 3
+_NoiseOfMedley: Any = table_of(Noise, leave_out=("threshold", "range", "period"), octaves=(int, 3))
+_HEIGHTS = keys_of(Heights)
 
 
 class MedleyTable(Table):
@@ -109,49 +94,32 @@ class MedleyTable(Table):
     name: str
     swatches: list[str] = Field(min_length=2)
     by: Literal["noise", "height", "mask"]
-    softness: float = 0.3
-    noise: NoiseOfMedley | None = None
+    softness: float = keys_of(Medley)["softness"][1]
+    noise: _NoiseOfMedley | None = None
     heights: list[float] = Field(default_factory=list)
-    wobble: float = 0.0
-    size: float = 10.0
+    wobble: float = _HEIGHTS["wobble"][1]
+    size: float = _HEIGHTS["size"][1]
     mask: list[AnyStep] = Field(default_factory=list)
 
 
 class AdoptTable(Table):
     """Weights inherited from elsewhere: in which form, in which files, the names of their layers, and where each goes."""
 
-    form: Literal["splat", "index", "colours", "masks", "pairs"]
+    form: Literal[tuple(FORMS)]  # type: ignore[valid-type]
     files: list[str] = Field(min_length=1)
     layers: list[str] = Field(min_length=1)
-    implied_last: bool = False
+    implied_last: bool = default_of(adopt_splat, "implied_last")
     colours: list[str] = Field(default_factory=list)
     numbers: list[int] = Field(default_factory=list)
-    tolerance: float = 8.0
-    sums: str = "normalise"
+    tolerance: float = default_of(adopt_colours, "tolerance")
+    sums: str = default_of(adopt_splat, "sums")
     to: dict[str, str] = Field(default_factory=dict)
 
     def check_keys(self) -> None:
         """Raise `RangeError` if a key is written that has no effect in this form."""
-        own = {"splat": {"implied_last", "sums"}, "masks": {"implied_last", "sums"}, "pairs": {"sums"}, "index": {"numbers"},
-               "colours": {"colours", "tolerance"}}  # fmt: skip
-        idle = self.model_fields_set - {"form", "files", "layers", "to"} - own[self.form]
+        idle = self.model_fields_set - {"form", "files", "layers", "to"} - FORMS[self.form]
         if idle:
             raise RangeError(f'{min(idle)} has no effect in form = "{self.form}"; remove it')
-
-
-class LayerTable(LieKeys):
-    """One layer, from the bottom up."""
-
-    swatch: str
-    label: str = ""
-    softness: float = 0.3
-    mask: list[AnyStep] = Field(default_factory=list)
-
-
-class MeshLayerTable(LayerTable):
-    """One layer of a mesh; of one of its parts where it names one."""
-
-    part: str = ""
 
 
 class MeshTable(Table):
@@ -160,16 +128,16 @@ class MeshTable(Table):
 
     name: str
     file: str
-    at: Place = Field(default_factory=lambda: [0.0, 0.0, 0.0])
+    at: Place = (0.0, 0.0, 0.0)
     turn: float = 0.0
-    scale: float = 1.0
+    scale: Annotated[float, AfterValidator(lambda scale: positive("scale", scale))] = 1.0
     stand: bool = False
-    up: Literal["y", "z"] = "y"
-    metres: float = 1.0
-    smooth: float = 60.0
+    up: Literal["y", "z"] = default_of(read_mesh, "up")
+    metres: float = default_of(read_mesh, "metres")
+    smooth: float = default_of(read_mesh, "smooth")
     unwrap: bool = False
-    texels: int = 1024
-    padding: int = 16
+    texels: Texels = TEXELS
+    padding: int = PADDING
     layer: list[MeshLayerTable] = Field(min_length=1)
 
 
@@ -177,10 +145,10 @@ class WeightsTable(Table):
     """Texels along the longer side of the weight map, how many layers a texel keeps, bits, how masks stack, a file of daubs,
     and the time that formulas read."""
 
-    texels: int = 1024
-    keep: int = 4
-    bits: Literal[8, 16] = 8
-    stacking: Literal["cover", "share"] = "cover"
+    texels: Texels = TEXELS
+    keep: Annotated[int, AfterValidator(checked_keep)] = default_of(weigh, "keep")
+    bits: Literal[8, 16] = default_of(weigh, "bits")
+    stacking: Stacking = default_of(weigh, "stacking")
     daubs: str = ""
     time: float = 0.0
 
@@ -188,9 +156,9 @@ class WeightsTable(Table):
 class BakeTable(Table):
     """Texels along the longer side; the space of normals; how mips are read; whence the weights come."""
 
-    texels: int = 2048
-    normals: Literal["tangent", "world"] = "tangent"
-    filter: Literal["nearest", "bilinear", "trilinear", "anisotropic"] = "trilinear"
+    texels: Texels = 2 * TEXELS
+    normals: NormalSpace = default_of(bake, "normals")
+    filter: Filter = default_of(bake, "filter")
     weights: Literal["map", "masks"] = "map"
 
 
@@ -199,22 +167,22 @@ class ViewTable(Table):
 
     camera: Place
     target: Place
-    view_angle: float = 40.0
-    sun: Pair = Field(default_factory=lambda: [300.0, 35.0])
+    view_angle: float = keys_of(Camera)["view_angle"][1]
+    sun: tuple[float, float] = (keys_of(Sun)["bearing"][1], keys_of(Sun)["height"][1])
 
 
 class QuiltTable(Table):
-    """A whole quilt file."""
+    """A whole quilt file. Everything but swatches may be missing."""
 
     title: str = ""
-    surface: SurfaceTable
-    images: ImagesTable = Field(default_factory=ImagesTable)
+    surface: TerrainSource | None = None
+    images: ImageLimits = ImageLimits()
     arrays: ArraysTable = Field(default_factory=ArraysTable)
     weights: WeightsTable = Field(default_factory=WeightsTable)
     bake: BakeTable = Field(default_factory=BakeTable)
     view: ViewTable | None = None
     swatch: list[SwatchTable] = Field(min_length=1)
-    layer: list[LayerTable] = Field(min_length=1)
+    layer: list[LayerTable] = Field(default_factory=list)
     medley: list[MedleyTable] = Field(default_factory=list)
     mesh: list[MeshTable] = Field(default_factory=list)
     adopt: AdoptTable | None = None
@@ -223,9 +191,9 @@ class QuiltTable(Table):
         """Return the image files that masks read, relative to the quilt file."""
         layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
         steps = [step for layer in layers for step in layer.mask] + [step for each in self.medley for step in each.mask]
-        return [step.file for step in _with_inner(steps) if isinstance(step, ImageStep)]
+        return [step.file for step in _with_inner(steps) if isinstance(step, ImageFileStep)]
 
 
-def _with_inner(steps: list[AnyStep]) -> list[AnyStep]:
-    inner = [each for step in steps if isinstance(step, DistanceStep) for each in step.of]
+def _with_inner(steps: list[Any]) -> list[Any]:
+    inner = [each for step in steps for each in getattr(step, "of", ())]
     return [*steps, *_with_inner(inner)] if inner else steps

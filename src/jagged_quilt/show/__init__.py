@@ -1,1 +1,5 @@
 """Pictures to judge by: sheets, lit views, comparisons."""
+
+import lazy_loader
+
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -8,13 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
-from jagged_quilt.maps.audit import SwatchAudit
-from jagged_quilt.maps.finding import Finding
+from jagged_quilt.audit.audit import SwatchAudit
+from jagged_quilt.audit.finding import Finding
+from jagged_quilt.audit.set_faults import SEAM_SEEN
+from jagged_quilt.light.light import Sun, lit, shoulder
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
-from jagged_quilt.maps.set_faults import SEAM_SEEN
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.show.board import FAINT, INK, Board, Picture, picture_of
-from jagged_quilt.show.light import Sun, lit, shoulder
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 
 _CELL, _ACROSS = 126, 134
@@ -46,7 +46,7 @@ def _map_cell(board: Board, audit: SwatchAudit, role: MapRole, x: int, y: int) -
     board.write(x, y, role.key, size=13, bold=True, ink=_FAULT if faulty else INK)
     given = None if swatch is None else swatch.maps.get(role)
     if given is not None:
-        rows = max(1, round(_CELL * given.size[0] / given.size[1]))
+        rows = max(1, round(_CELL * given.shape[0] / given.shape[1]))
         board.pin(map_picture(given, rows, _CELL)[:_CELL], x, y + 14)
     else:
         board.pin(neutral_picture(role, _CELL, _CELL), x, y + 14)
@@ -145,8 +145,16 @@ def lit_ball(swatch: Swatch, side: int, *, repeats: tuple[float, float] = (3.0, 
     smooth = np.stack([normal[:, 0], normal[:, 2], -normal[:, 1]], axis=1)
     sun = Sun(315, 34)
     seen = np.clip((smooth @ sun.towards) * 8, 0, 1).astype(np.float32)
-    light = lit(flat[MapRole.DIFFUSE], flat[MapRole.SPECULAR], flat[MapRole.ROUGHNESS][:, 0], flat[MapRole.OCCLUSION][:, 0],
-                world.astype(np.float32), view, sun, seen)  # fmt: skip
+    light = lit(
+        flat[MapRole.DIFFUSE],
+        flat[MapRole.SPECULAR],
+        flat[MapRole.ROUGHNESS][:, 0],
+        flat[MapRole.OCCLUSION][:, 0],
+        world.astype(np.float32),
+        view,
+        sun,
+        seen,
+    )
     whole = np.full((fine, fine, 3), 0.0125, np.float32)
     whole[inside] = shoulder(light)
     return picture_of(whole, side, side)

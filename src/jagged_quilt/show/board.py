@@ -44,9 +44,17 @@ class Board:
         block[thick:-thick, thick:-thick] = inner
 
     def write(
-        self, x: float, y: float, text: str, *, size: float = 13, ink: str = INK,
-        side: Literal["left", "center", "right"] = "left", bold: bool = False, behind: str | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        x: float,
+        y: float,
+        text: str,
+        *,
+        size: float = 13,
+        ink: str = INK,
+        side: Literal["left", "center", "right"] = "left",
+        bold: bool = False,
+        behind: str | None = None,
+    ) -> None:
         """Write a line with its middle at height y; `side` says which end of it lies at x."""
         self._words.append((x, y, text, size, ink, side, bold, behind))
 
@@ -65,8 +73,18 @@ class Board:
         figure.figimage(self._pixels, origin="upper", resize=False)
         for x, y, text, size, ink, side, bold, behind in self._words:
             back = {"facecolor": behind, "edgecolor": "none", "pad": 4, "alpha": 0.72} if behind else None
-            figure.text(x / self.width, 1 - y / self.height, text, fontsize=size * 0.72, color=ink, ha=side, va="center",
-                        fontweight="bold" if bold else "normal", bbox=back, parse_math=False)  # fmt: skip
+            figure.text(
+                x / self.width,
+                1 - y / self.height,
+                text,
+                fontsize=size * 0.72,
+                color=ink,
+                ha=side,
+                va="center",
+                fontweight="bold" if bold else "normal",
+                bbox=back,
+                parse_math=False,
+            )
         canvas.draw()
         return np.ascontiguousarray(np.asarray(canvas.buffer_rgba())[..., :3])
 

@@ -32,12 +32,12 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     board.pin(bar, x, top)
     for place, step in enumerate((0, _MOST // 2, _MOST)):
         side = ("left", "center", "right")[place]
-        board.write(x + 200 * place, top + 32, f"{step}{' of 255 or more' if place == 2 else ''}", size=12,
-                    side=side)  # type: ignore[arg-type]  # fmt: skip
+        board.write(x + 200 * place, top + 32, f"{step}{' of 255 or more' if place == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
     changed = 100 * float((apart > 2).mean())
     board.write(x, top + 78, f"{changed:.1f} % of the pixels differ by more than 2 of 255", size=15, bold=True)
-    board.write(x, top + 106, f"mean {apart.mean():.2f}, 99th percentile {np.percentile(apart, 99):.0f}, largest {apart.max()}",
-                size=13)  # fmt: skip
+    board.write(
+        x, top + 106, f"mean {apart.mean():.2f}, 99th percentile {np.percentile(apart, 99):.0f}, largest {apart.max()}", size=13
+    )
     if cut:
         board.write(x, top + 134, "the difference is cut above and below to fit", size=12, ink=FAINT)
     return board

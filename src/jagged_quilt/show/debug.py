@@ -9,23 +9,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.survey import Survey
+from jagged_quilt.foundation.canvas import Block, Piece, go_over
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
-from jagged_quilt.show.light import Sun
-from jagged_quilt.show.lit_view import draw_scene
-from jagged_quilt.show.scene import Dressed, Scene, Sight
+from jagged_quilt.show.lit_view import FINER, ROWS_AT_ONCE
+from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.point_weights import PointWeights
 
 _TOP, _FOOT = 52, 66
-_FINER = 2
-_ROWS_AT_ONCE = 16
 _NOTHING = np.array([74, 80, 90], np.float32)
 _PLANES = np.array([[226, 106, 90], [126, 196, 110], [96, 140, 224]], np.float32)  # X, Y, Z
 _LINE, _FACE = np.array([236, 238, 240], np.float32), np.array([74, 82, 94], np.float32)
@@ -75,19 +76,17 @@ _WORDS = {
 }
 
 
-def draw_debug(
-    kind: str, things: list[Dressed], arrays: TextureArrays, camera: Camera, sun: Sun, *, threads: int | None = None,
-    progress: Progress = silent,
-) -> Board:  # fmt: skip
+def draw_debug(scene: Scene, camera: Camera, kind: str, *, threads: int | None = None, progress: Progress = silent) -> Board:
     """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures."""
     known_name("kind of debug picture", kind, DEBUG)
     words = _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind]
     board = Board(f"Debug: {kind}", words)
     height = HEIGHT - _TOP - (_FOOT if kind in (*_MEASURES, "grid", "plane") else 0)
     if kind == "grid":
-        scene = Scene(things, grids_like(arrays), filter="anisotropic")
-        board.pin(draw_scene(scene, camera, sun, width=WIDTH, height=height, flat=True, threads=threads, progress=progress),
-                  0, _TOP)  # fmt: skip
+        arrays = _arrays_of(scene)
+        board.pin(
+            gridded(scene).draw(camera, width=WIDTH, height=height, flat=True, threads=threads, progress=progress), 0, _TOP
+        )
         tiles = sorted(set(arrays.tiles))
         sizes = ", ".join(f"{tile / SQUARES:.3g}" for tile in tiles[:8])
         board.write(20, HEIGHT - 42, f"a square is {sizes} m, by the tile size of its swatch", size=13)
@@ -95,7 +94,7 @@ def draw_debug(
             20, HEIGHT - 20, "arrows point to the top of the texture: north on level ground, up on sides", size=12, ink=FAINT
         )
         return board
-    values, colours = looked_at(kind, Scene(things, arrays), camera, WIDTH, height, threads, progress)
+    values, colours = looked_at(kind, scene, camera, (WIDTH, height), threads, progress)
     picture = _mean(colours, WIDTH, height)
     if kind in _MEASURES:
         scale = scale_of(kind, values)
@@ -112,58 +111,79 @@ def draw_debug(
     return board
 
 
+def gridded(scene: Scene) -> Scene:
+    """Return a scene with a labelled grid in place of every texture, read as sharply as can be."""
+    out = Scene(grids_like(_arrays_of(scene)), lights=[scene.sun], filter="anisotropic")
+    for thing in scene.things:
+        out.add(thing.surface, thing.layers, weights=thing.weights)
+    return out
+
+
+def _arrays_of(scene: Scene) -> TextureArrays:
+    if not isinstance(scene.arrays, TextureArrays):
+        raise ShapeError("a grid in place of the textures needs the scene's arrays, not pages that are opened already")
+    return scene.arrays
+
+
 def looked_at(
-    kind: str, scene: Scene, camera: Camera, width: int, height: int, threads: int | None, progress: Progress
-) -> tuple[Numbers, Numbers]:  # fmt: skip
-    """Return the measure of every ray, NaN where nothing is met, and its colour; 2 x 2 rays for a pixel."""
-    rows, columns = height * _FINER, width * _FINER
+    kind: str, scene: Scene, camera: Camera, size: tuple[int, int], threads: int | None, progress: Progress
+) -> tuple[Numbers, Numbers]:
+    """Return the measure of every ray, NaN where nothing is met, and its colour; 2 x 2 rays for a pixel.
+
+    size : width and height in pixels.
+    """
+    width, height = size
+    rows, columns = height * FINER, width * FINER
     values = np.full((rows, columns), np.nan, np.float32)
     colours = np.broadcast_to(_NOTHING, (rows, columns, 3)).copy()
 
-    def look(top: int) -> None:
-        region = slice(top * _FINER, min(top + _ROWS_AT_ONCE, height) * _FINER)
-        _, sights = scene.seen(camera, rows, columns, region)
-        for sight in sights:
-            if kind in _MEASURES:
-                values[region].reshape(-1)[sight.rays] = _MEASURES[kind][1](sight.blender.survey(sight.points, sight.weights))
-            else:
-                colours[region].reshape(-1, 3)[sight.rays] = _colour(kind, sight, scene)
+    scene.ready()
+    canvas = scene.canvas(camera, rows, columns)
 
-    work_through(range(0, height, _ROWS_AT_ONCE), look, threads=threads, step=f"drawing {kind}", progress=progress)
+    def look(block: Block) -> None:
+        for piece in block.pieces:
+            blend, weights = scene.weighed(piece)
+            if kind in _MEASURES:
+                piece.where.put(values.reshape(-1), _MEASURES[kind][1](blend.survey(piece.points, weights)))
+            else:
+                mesh_or_ground = canvas.surface_of(piece.part)
+                piece.where.put(colours.reshape(-1, 3), _colour(kind, piece, blend, weights, mesh_or_ground))
+
+    go_over(canvas, look, most=ROWS_AT_ONCE * FINER * columns, threads=threads, step=f"drawing {kind}", progress=progress)
     return values, colours
 
 
-def _colour(kind: str, sight: Sight, scene: Scene) -> Numbers:
-    points = sight.points
+def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, surface: Terrain | Mesh) -> Numbers:
+    points = piece.points
     if kind == "tangent":
         return 127.5 * (points.tangent[:, :3] + 1)
     if kind == "bitangent":
         return 127.5 * (np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:] + 1)
     if kind == "normal":
-        return 127.5 * (sight.blender.blend(points, sight.weights, normals="world")[MapRole.NORMAL] + 1)
+        return 127.5 * (blend.at(points, weights, normals="world")[MapRole.NORMAL] + 1)
     if kind == "wireframe":
-        away, width = _to_line(sight, points, scene)
+        away, width = _to_line(piece, surface)
         near = (np.clip(1.6 - away, 0, 1) * np.clip(width / 12, 0.12, 1))[:, None]
         shade = np.float32(0.55) + np.float32(0.45) * np.abs(points.normal @ np.array([0.35, 0.8, 0.48], np.float32))[:, None]
         return np.asarray(_FACE * shade * (1 - near) + _LINE * near, np.float32)
-    facts = sight.blender.survey(points, sight.weights)
+    facts = blend.survey(points, weights)
     if kind == "plane":
         return np.asarray(_PLANES[facts.plane] * (0.45 + 0.55 * facts.share[:, None]), np.float32)
     turns = facts.place - np.floor(facts.place)
     return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
 
 
-def _to_line(sight: Sight, points: Points, scene: Scene) -> tuple[Numbers, Numbers]:
+def _to_line(piece: Piece, surface: Terrain | Mesh) -> tuple[Numbers, Numbers]:
     """How many rays away the nearest edge is, and how many its triangle (or cell) is wide where it is least so."""
+    points = piece.points
     side = np.sqrt(points.footprint.prod(axis=1))
-    if sight.mesh is None or sight.triangles is None:
-        terrain = scene.terrains[0]
+    if isinstance(surface, Terrain):
         away = []
-        for axis, spacing in ((0, terrain.spacing[0]), (2, terrain.spacing[1])):
+        for axis, spacing in ((0, surface.spacing[0]), (2, surface.spacing[1])):
             turns = points.position[:, axis] / spacing
             away.append(np.abs(turns - np.rint(turns)) * spacing)
-        return np.minimum(*away) / side, min(terrain.spacing) / side
-    corners = sight.mesh.position[sight.mesh.triangles[sight.triangles]]
+        return np.minimum(*away) / side, min(surface.spacing) / side
+    corners = surface.position[surface.triangles[piece.triangles]]
     away, heights = [], []
     double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     for a, b in ((0, 1), (1, 2), (2, 0)):
@@ -182,7 +202,7 @@ def painted(values: Numbers, scale: Scale, width: int, height: int) -> Picture:
 
 
 def _mean(colours: Numbers, width: int, height: int) -> Picture:
-    mean = colours.reshape(height, _FINER, width, _FINER, 3).mean(axis=(1, 3))
+    mean = colours.reshape(height, FINER, width, FINER, 3).mean(axis=(1, 3))
     return np.rint(np.clip(mean, 0, 255)).astype(np.uint8)
 
 
@@ -206,8 +226,7 @@ def _key(board: Board, scale: Scale, known: Numbers) -> None:
     board.pin(bar, x, y)
     for place, tick in enumerate(scale.ticks()):
         side = "left" if place == 0 else "right" if place == 4 else "center"
-        board.write(x + wide * place / 4, y + 30, f"{tick:.3g}" + (f" {scale.unit}" if place == 4 else ""), size=12,
-                    side=side)  # type: ignore[arg-type]  # fmt: skip
+        board.write(x + wide * place / 4, y + 30, f"{tick:.3g}" + (f" {scale.unit}" if place == 4 else ""), size=12, side=side)  # type: ignore[arg-type]
     if known.size:
         median, high = np.percentile(known, [50, 99])
         board.write(560, y + 8, f"of what is seen: median {median:.3g}, 99th percentile {high:.3g}", size=15, bold=True)

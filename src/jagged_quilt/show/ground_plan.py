@@ -6,14 +6,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.colour import linear_from_srgb
-from jagged_quilt.foundation.points import Surface
+from jagged_quilt.foundation.ground import Ground
 from jagged_quilt.show.board import Picture, picture_of
 from jagged_quilt.weights.weight_map import WeightMap
 
 _LIGHT = np.array([-0.5, 0.75, -0.43], np.float32)  # from the upper left, as maps are drawn
 
 
-def shading(surface: Surface, rows: int, columns: int) -> NDArray[np.float32]:
+def shading(surface: Ground, rows: int, columns: int) -> NDArray[np.float32]:
     """Return how bright each texel of the bare ground is, (rows, columns), 0..1."""
     points = surface.points((rows, columns), slice(0, rows), slice(0, columns))
     light = points.normal @ (_LIGHT / np.linalg.norm(_LIGHT))

@@ -44,13 +44,13 @@ def labelled_grid(side: int = 512) -> Picture:
 
 def grid_arrays(tile: float, side: int = 512) -> TextureArrays:
     """Return texture arrays whose one swatch, "grid", is the labelled grid over `tile` metres, matt and flat."""
-    return pack([_grid_swatch("grid", tile, side)], texels=side, threads=1)
+    return pack([_grid_swatch("grid", tile, side)], side=side, threads=1)
 
 
 def grids_like(arrays: TextureArrays, side: int = 512) -> TextureArrays:
     """Return arrays with the same swatches and tile sizes, each a labelled grid, matt and flat."""
     swatches = [_grid_swatch(name, tile, side) for name, tile in zip(arrays.names, arrays.tiles, strict=True)]
-    return pack(swatches, texels=side)
+    return pack(swatches, side=side)
 
 
 def _grid_swatch(name: str, tile: float, side: int) -> Swatch:

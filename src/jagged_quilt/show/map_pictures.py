@@ -11,9 +11,9 @@ from jagged_quilt.show.board import Picture, picture_of, picture_of_data
 
 def map_picture(given: TextureMap, rows: int, columns: int) -> Picture:
     """Draw a map at a given size: colour as it looks, all else with the stored numbers as greys or colours."""
-    if given.role is MapRole.NORMAL:
+    if given.role.value.direction:
         return picture_of_data(given.values * 0.5 + 0.5, rows, columns)
-    if given.role in (MapRole.DIFFUSE, MapRole.SPECULAR):
+    if given.role.is_colour:
         return picture_of(given.values, rows, columns)
     return picture_of_data(given.values, rows, columns)
 
@@ -21,7 +21,6 @@ def map_picture(given: TextureMap, rows: int, columns: int) -> Picture:
 def neutral_picture(role: MapRole, rows: int, columns: int) -> Picture:
     """Draw what stands in for a missing map."""
     texel = np.full((1, 1, role.value.channels), role.value.neutral, np.float32)
-    colour = role in (MapRole.DIFFUSE, MapRole.SPECULAR)
-    values = texel * 0.5 + 0.5 if role is MapRole.NORMAL else texel
-    one = picture_of(values, 1, 1) if colour else picture_of_data(values, 1, 1)
+    values = texel * 0.5 + 0.5 if role.value.direction else texel
+    one = picture_of(values, 1, 1) if role.is_colour else picture_of_data(values, 1, 1)
     return np.broadcast_to(one, (rows, columns, 3)).copy()

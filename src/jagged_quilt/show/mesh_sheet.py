@@ -9,13 +9,11 @@ import numpy as np
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.light.light import Sun
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, Board, Picture
-from jagged_quilt.show.debug import looked_at, painted, scale_of
-from jagged_quilt.show.labelled_grid import grids_like
-from jagged_quilt.show.light import Sun
-from jagged_quilt.show.lit_view import draw_scene
-from jagged_quilt.show.scene import Dressed, Scene
+from jagged_quilt.show.debug import gridded, looked_at, painted, scale_of
+from jagged_quilt.show.scene import Layers, Scene, Weights
 from jagged_quilt.surfaces.camera import Camera
 
 _LEVEL, _UPRIGHT = (610, 330), (300, 690)  # a picture: two by two, or four beside each other
@@ -23,35 +21,40 @@ _BEARING, _RISE, _ANGLE = 25.0, 14.0, 34.0  # degrees: where the camera stands, 
 
 
 def draw_mesh_sheet(
-    name: str, thing: Dressed, arrays: TextureArrays, *, threads: int | None = None, progress: Progress = silent
-) -> Board:  # fmt: skip
+    name: str,
+    mesh: Mesh,
+    layers: Layers,
+    arrays: TextureArrays,
+    *,
+    weights: Weights | None = None,
+    threads: int | None = None,
+    progress: Progress = silent,
+) -> Board:
     """Draw one mesh four times from one place."""
-    mesh = thing.surface
-    assert isinstance(mesh, Mesh)
     low, high = mesh.bounds
     size = " x ".join(f"{side:.2f}" for side in high - low)
     board = Board(f"Mesh: {name}", f"{len(mesh.triangles):,} triangles, {size} m, {len(mesh.parts)} part(s)")
     stands = high[1] - low[1] > 1.1 * np.hypot(high[0] - low[0], high[2] - low[2]) * 0.8
     wide, tall = _UPRIGHT if stands else _LEVEL
     camera, sun = camera_before(mesh, wide / tall), Sun(_BEARING + 180 - 50, 38)
-    scene = Scene([thing], arrays, filter="anisotropic")
-    grid = Scene([thing], grids_like(arrays), filter="anisotropic")
+    scene = Scene(arrays, lights=[sun], filter="anisotropic").add(mesh, layers, weights=weights)
+    grid = gridded(scene)
     options = {"width": wide, "height": tall, "threads": threads, "progress": progress}
     facts: list[str] = []
 
     def stretch() -> Picture:
-        values, _ = looked_at("stretch", scene, camera, wide, tall, threads, progress)
+        values, _ = looked_at("stretch", scene, camera, (wide, tall), threads, progress)
         known = values[np.isfinite(values)]
         facts.append("median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(known, [50, 99])))
         return painted(values, scale_of("stretch", values), wide, tall)
 
     def wireframe() -> Picture:
-        _, colours = looked_at("wireframe", scene, camera, wide, tall, threads, progress)
+        _, colours = looked_at("wireframe", scene, camera, (wide, tall), threads, progress)
         return np.rint(colours.reshape(tall, 2, wide, 2, 3).mean(axis=(1, 3))).astype(np.uint8)
 
     views: list[tuple[str, Callable[[], Picture]]] = [
-        ("lit", lambda: draw_scene(scene, camera, sun, **options)),  # type: ignore[arg-type]
-        ("a labelled grid", lambda: draw_scene(grid, camera, sun, flat=True, **options)),  # type: ignore[arg-type]
+        ("lit", lambda: scene.draw(camera, **options)),  # type: ignore[arg-type]
+        ("a labelled grid", lambda: grid.draw(camera, flat=True, **options)),  # type: ignore[arg-type]
         ("stretch, dark 1 to bright 8", stretch),
         ("triangles", wireframe),
     ]

@@ -5,25 +5,26 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend.blender import Blender
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.light.light import Sun
 from jagged_quilt.show.board import FAINT, Board
 from jagged_quilt.show.labelled_grid import SQUARES, grid_arrays
-from jagged_quilt.show.light import Sun
-from jagged_quilt.show.lit_view import draw_lit_view
+from jagged_quilt.show.scene import Scene
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.point_weights import PointWeights
 
 STEEP = 45.0  # degrees
 
 
 def stretch_of(points: Points, projection: Projection) -> NDArray[np.float32]:
     """Return how much longer than wide a texel lies at each point, (N,), on the plane that counts most."""
-    one = np.zeros((len(points), 1), np.uint8), np.ones((len(points), 1), np.float32)
-    return Blender(grid_arrays(tile=4.0, side=4), [Layer("grid", projection)]).survey(points, one).stretch
+    one = PointWeights.all_of("grid", len(points))
+    return Blend(grid_arrays(tile=4.0, side=4), [Layer("grid", projection)]).survey(points, one).stretch
 
 
 def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent) -> Board:
@@ -44,8 +45,8 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None 
     )
     for place, (title, projection, stretch) in enumerate(sides):
         x = 20 + place * 625
-        picture = draw_lit_view(terrain, [Layer("grid", projection)], grid, None, camera, sun, width=615, height=676,
-                                threads=threads, progress=progress)  # fmt: skip
+        scene = Scene(grid, lights=[sun]).add(terrain, [Layer("grid", projection)])
+        picture = scene.draw(camera, width=615, height=676, threads=threads, progress=progress)
         board.pin(picture, x, 56)
         median, high = np.percentile(stretch, [50, 99])
         board.write(x, 752, title, size=15, bold=True)

@@ -1,30 +1,42 @@
-"""What stands before a camera: a terrain and meshes, each with its layers."""
+"""What stands before a camera: a terrain and meshes, each with its layers, under a light."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blender import Blender
-from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
+from jagged_quilt.foundation.canvas import Piece
+from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.light.light import Sun
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.meshes.seen import ShadowMap
-from jagged_quilt.meshes.surface import MeshSurface
+from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.mesh_fields import MeshFields
+from jagged_quilt.surfaces.picture_canvas import PictureCanvas
+from jagged_quilt.surfaces.sight import ShadowMap
 from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Weigher
-from jagged_quilt.weights.weight_map import Kept, WeightMap
+from jagged_quilt.weights.weight_map import WeightMap
+
+Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
+Weights = WeightMap | Weigher
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Dressed:
+class SceneThing:
     """A terrain or a mesh with its layers.
 
     Attributes
@@ -36,77 +48,91 @@ class Dressed:
     """
 
     surface: Terrain | Mesh
-    layers: Sequence[Layer] | Mapping[str, Sequence[Layer]]
-    weights: WeightMap | Weigher | None = None
+    layers: Layers
+    weights: Weights | None = None
 
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Sight:
-    """Points of one kind that a camera sees: which rays meet them, and what blends there.
-
-    Attributes
-    ----------
-    rays : (N,) int64
-        By number, of the rays that were cast.
-    triangles : (N,) int32 or None
-        Of a mesh.
-    """
-
-    points: Points
-    rays: NDArray[np.int64]
-    blender: Blender
-    weights: Kept
-    mesh: Mesh | None
-    triangles: NDArray[np.int32] | None
+    @property
+    def by_part(self) -> list[tuple[Any, Sequence[Layer]]]:
+        """The frame and the layers of each part."""
+        if isinstance(self.surface, Terrain):
+            if isinstance(self.layers, Mapping):
+                raise ShapeError("a terrain has no parts; give it its layers alone")
+            return [(None, self.layers)]
+        layers = self.layers
+        return [(part.frame, layers[part.name] if isinstance(layers, Mapping) else layers) for part in self.surface.parts]
 
 
 class Scene:
-    """Things before a camera, ready to be drawn row by row.
+    """Things before a camera, under a sun.
 
     Parameters
     ----------
-    things : sequence of Dressed
-    arrays : TextureArrays
-    filter : "anisotropic" and others
+    arrays : TextureArrays or TexelPages
+        Opened once, for all things.
+    lights : sequence of Sun
+        One, for now.
+    filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
     """
 
-    def __init__(self, things: Sequence[Dressed], arrays: TextureArrays, *, filter: Filter = "trilinear") -> None:
-        self.things = tuple(things)
-        self.meshes = [thing.surface for thing in things if isinstance(thing.surface, Mesh)]
-        self.terrains = [thing.surface for thing in things if isinstance(thing.surface, Terrain)]
-        self._made = [_made(thing, arrays, filter) for thing in things]
+    def __init__(
+        self,
+        arrays: TextureArrays | TexelPages,
+        *,
+        lights: Sequence[Sun] = (Sun(),),
+        filter: Filter | str = Filter.TRILINEAR,
+    ) -> None:
+        if len(lights) != 1:
+            raise RangeError(f"a scene has one sun; got {len(lights)} lights")
+        self.arrays, self.sun, self.filter = arrays, lights[0], Filter.of(filter)
+        self.things: tuple[SceneThing, ...] = ()
+        self._ready: tuple[list[Blend], list[Weights]] | None = None
 
-    def seen(self, camera: Camera, rows: int, columns: int, region: slice) -> tuple[NDArray[np.float32], list[Sight]]:
-        """Return the rays of some rows of pixels, and what they meet first."""
-        rays = camera.rays(rows, columns, region)
-        nearest = np.full(len(rays), np.inf, np.float32)
-        met: list[tuple[int, NDArray[np.int64], Points, NDArray[np.int32] | None, NDArray[np.float32]]] = []
-        eye = np.array(camera.position, np.float32)
-        for number, thing in enumerate(self.things):
-            triangles = None
-            if isinstance(thing.surface, Mesh):
-                points, hit, _, triangles = camera.mesh_points(thing.surface, rows, columns, region)
-            else:
-                points, hit, _ = camera.points(thing.surface, rows, columns, region)
-            which = np.flatnonzero(hit)
-            far = np.linalg.norm(points.position - eye, axis=1)
-            nearest[which] = np.minimum(nearest[which], far)
-            met.append((number, which, points, triangles, far))
-        return rays, [sight for number, which, points, triangles, far in met
-                      for sight in self._sights(number, which, points, triangles, far <= nearest[which])]  # fmt: skip
+    def __repr__(self) -> str:
+        return f"<Scene of {len(self.things)} things under {self.sun}>"
 
-    def _sights(
-        self, number: int, which: NDArray[np.int64], points: Points, triangles: NDArray[np.int32] | None,
-        first: NDArray[np.bool_],
-    ) -> Iterator[Sight]:  # fmt: skip
-        surface = self.things[number].surface
-        for last_of_part, before, blender, weigh in self._made[number]:
-            own = first if triangles is None else first & (triangles >= before) & (triangles < last_of_part)
-            if own.any():
-                some = points[own]
-                yield Sight(some, which[own], blender, weigh(some), surface if isinstance(surface, Mesh) else None,
-                            None if triangles is None else triangles[own])  # fmt: skip
+    def add(self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None) -> Scene:
+        """Put a terrain or a mesh before the camera, and return the scene.
+
+        Parameters
+        ----------
+        layers : sequence of Layer, or mapping of part to such
+            From the bottom up.
+        weights : WeightMap or Weigher, optional
+            The masks of the layers answer where it is not given.
+        """
+        self.things = (*self.things, SceneThing(surface, layers, weights))
+        self._ready = None
+        return self
+
+    @property
+    def meshes(self) -> list[Mesh]:
+        """The meshes."""
+        return [thing.surface for thing in self.things if isinstance(thing.surface, Mesh)]
+
+    @property
+    def terrains(self) -> list[Terrain]:
+        """The terrains."""
+        return [thing.surface for thing in self.things if isinstance(thing.surface, Terrain)]
+
+    def canvas(self, camera: Camera, rows: int, columns: int) -> PictureCanvas:
+        """Return what a camera sees as a canvas of so many pixels or rays."""
+        return PictureCanvas(camera, [thing.surface for thing in self.things], rows, columns)
+
+    def ready(self) -> Scene:
+        """Open the texels and lay out every part's blend, once; `draw` does this."""
+        if self._ready is None:
+            parts = [each for thing in self.things for each in thing.by_part]
+            pages = opened(self.arrays, [layer for _, layers in parts for layer in one_each(layers)])
+            blends = [Blend(pages, layers, filter=self.filter, frame=frame) for frame, layers in parts]
+            self._ready = blends, [source for thing in self.things for source in _sources(thing)]
+        return self
+
+    def weighed(self, piece: Piece) -> tuple[Blend, PointWeights]:
+        """Return what blends a piece of what is seen, and its weights; the scene must be `ready`."""
+        assert self._ready is not None
+        blends, sources = self._ready
+        return blends[piece.part], sources[piece.part].at(piece.points)
 
     def shadows(self, towards: NDArray[np.float64]) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how much of a light reaches points, 0..1."""
@@ -120,20 +146,37 @@ class Scene:
 
         return reaches
 
+    def draw(
+        self,
+        camera: Camera,
+        *,
+        width: int = WIDTH,
+        height: int = HEIGHT,
+        flat: bool = False,
+        threads: int | None = None,
+        progress: Progress = silent,
+    ) -> Picture:
+        """Return what a camera sees, blended at every pixel, lit by the sun with shadows and by the sky.
 
-def _made(
-    thing: Dressed, arrays: TextureArrays, filter: Filter
-) -> list[tuple[int, int, Blender, Callable[[Points], Kept]]]:  # fmt: skip
-    """A blender and what weighs, for each part: one past its last triangle, and its first."""
-    given: Any = thing.weights
-    if isinstance(thing.surface, Terrain):
-        layers: Any = thing.layers
-        source = Weigher(layers, thing.surface) if given is None else given
-        return [(0, 0, Blender(arrays, layers, filter=filter), source.at)]
-    surface = MeshSurface(thing.surface)
-    out = []
-    for part in thing.surface.parts:
-        own = thing.layers[part.name] if isinstance(thing.layers, Mapping) else thing.layers
-        source = Weigher(own, surface) if given is None else given
-        out.append((part.last, part.first, Blender(arrays, own, filter=filter, frame=part.frame), source.at))
-    return out
+        Parameters
+        ----------
+        flat : bool
+            Leave the detail of normal maps out.
+
+        Returns
+        -------
+        (height, width, 3) uint8
+            sRGB, each pixel the mean of 2 x 2 rays.
+        """
+        from jagged_quilt.show.lit_view import draw_scene
+
+        return draw_scene(self, camera, width=width, height=height, flat=flat, threads=threads, progress=progress)
+
+
+def _sources(thing: SceneThing) -> list[Weights]:
+    """What answers the weights of each part."""
+    if thing.weights is not None:
+        return [thing.weights] * len(thing.by_part)
+    surface = thing.surface
+    fields = surface.fields if isinstance(surface, Terrain) else MeshFields(surface)
+    return [Weigher(layers, fields) for _, layers in thing.by_part]

@@ -10,26 +10,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.light.light import Sun, lit, shoulder
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan
-from jagged_quilt.show.light import Sun, lit, shoulder
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 from jagged_quilt.weights.weight_map import WeightMap
 
 SWATCHES_ON_A_SHEET = 6
 LAYERS_ON_A_SHEET = 9
-_NOTES = {
-    MapRole.DIFFUSE: "sRGB",
-    MapRole.NORMAL: "green up",
-    MapRole.ROUGHNESS: "white rough",
-    MapRole.SPECULAR: "sRGB",
-    MapRole.HEIGHT: "white high",
-    MapRole.OCCLUSION: "white open",
-}
 
 
 def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
@@ -42,7 +34,7 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
     left, top, across, down, wide, high = 164, 78, 157, 119, 150, 111
     for column, title in enumerate(["lit", *(role.key for role in SURFACE_ROLES)]):
-        note = "" if column == 0 else _NOTES[SURFACE_ROLES[column - 1]]
+        note = "" if column == 0 else SURFACE_ROLES[column - 1].value.note
         board.write(left + column * across, 66, title, size=13, bold=True)
         board.write(left + column * across + wide, 66, note, size=10, ink=FAINT, side="right")
     for row, swatch in enumerate(swatches):
@@ -58,7 +50,7 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
                 board.pin(neutral_picture(role, high, wide), x, y)
                 board.write(x + wide / 2, y + high / 2, "neutral", size=12, side="center", behind="#1e2024")
             else:
-                rows = max(1, round(wide * given.size[0] / given.size[1]))
+                rows = max(1, round(wide * given.shape[0] / given.shape[1]))
                 board.pin(_cut(map_picture(given, rows, wide), high), x, y)
     return board
 
@@ -74,8 +66,16 @@ def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     world = np.column_stack([tangent[:, 0], tangent[:, 2], -tangent[:, 1]])
     world /= np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
     view = np.broadcast_to(np.array([0, 1, 0], np.float32), world.shape)
-    light = lit(flat[MapRole.DIFFUSE], flat[MapRole.SPECULAR], flat[MapRole.ROUGHNESS][:, 0], flat[MapRole.OCCLUSION][:, 0],
-                world, view, Sun(315, 38), np.ones(len(world), np.float32))  # fmt: skip
+    light = lit(
+        flat[MapRole.DIFFUSE],
+        flat[MapRole.SPECULAR],
+        flat[MapRole.ROUGHNESS][:, 0],
+        flat[MapRole.OCCLUSION][:, 0],
+        world,
+        view,
+        Sun(315, 38),
+        np.ones(len(world), np.float32),
+    )
     return picture_of(shoulder(light).reshape(wide, wide, 3), wide, wide)
 
 
@@ -165,11 +165,17 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
         rows, columns = within(height, width, side, side)
         plain = TextureMap(role=role, texels=images[role])
         board.write(x, 66, role.key, size=13, bold=True)
-        board.write(x + side, 66, _NOTES[role], size=10, ink=FAINT, side="right")
+        board.write(x + side, 66, role.value.note, size=10, ink=FAINT, side="right")
         board.pin(map_picture(plain, rows, columns), x, 80)
         fx, fy = round(column * columns / width), round(row * rows / height)
-        board.frame(x + fx - 1, 80 + fy - 1, max(6, round(side * columns / width)) + 2,
-                    max(6, round(side * rows / height)) + 2, (255, 214, 64), 1)  # fmt: skip
+        board.frame(
+            x + fx - 1,
+            80 + fy - 1,
+            max(6, round(side * columns / width)) + 2,
+            max(6, round(side * rows / height)) + 2,
+            (255, 214, 64),
+            1,
+        )
         crop = shown[row : row + side, column : column + side]
         board.pin(crop, x, 316)
         close = crop[down : down + zoom_side, right : right + zoom_side]
@@ -187,8 +193,12 @@ def _busiest(diffuse: Picture, side: int) -> tuple[int, int]:
         for column in range(0, max(1, width - side), max(1, side // 2)):
             patch = diffuse[row : row + side, column : column + side].astype(np.float32)
             quarter = max(1, side // 3)
-            means = [patch[r : r + quarter, c : c + quarter].mean(axis=(0, 1)) for r in (0, quarter, 2 * quarter)
-                     for c in (0, quarter, 2 * quarter) if patch[r : r + quarter, c : c + quarter].size]  # fmt: skip
+            means = [
+                patch[r : r + quarter, c : c + quarter].mean(axis=(0, 1))
+                for r in (0, quarter, 2 * quarter)
+                for c in (0, quarter, 2 * quarter)
+                if patch[r : r + quarter, c : c + quarter].size
+            ]
             spread = float(np.std(means, axis=0).sum())
             if spread > best:
                 best, found = spread, (row, column)

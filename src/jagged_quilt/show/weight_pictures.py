@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.points import Ground
+from jagged_quilt.foundation.ground import Ground
 from jagged_quilt.masks.mask import Combined, Mask
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan, laid_over, shading
@@ -98,8 +98,10 @@ def draw_masks(weigher: Weigher, ground: Ground) -> list[Board]:
 
 
 def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int], number: int, pages: int) -> Board:
-    board = Board("Masks, step by step" + (f" {number} / {pages}" if pages > 1 else ""),
-                  "grey: each step alone, white is 1; green: it and the steps before; colour: the layer's weight")  # fmt: skip
+    board = Board(
+        "Masks, step by step" + (f" {number} / {pages}" if pages > 1 else ""),
+        "grey: each step alone, white is 1; green: it and the steps before; colour: the layer's weight",
+    )
     cell = 732 // max(_LAYERS_ON_A_SHEET, len(layers))
     rows, columns = within(round(ground.size[1]), round(ground.size[0]), cell - 44, 122)
     points = ground.points((rows, columns), slice(0, rows), slice(0, columns))

@@ -3,12 +3,36 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel
 
 BLOCK = 8  # cells along the side of a block of the coarse grid of highest heights
+
+
+class GridRows(NamedTuple):
+    """The ground as kernels read it."""
+
+    heights: NDArray[np.float32]  # (R, C) metres
+    east: NDArray[np.float32]  # how fast it rises per metre
+    south: NDArray[np.float32]
+    spacing_x: float
+    spacing_z: float
+    size_x: float
+    size_z: float
+    is_cubic: bool
+
+
+class GroundRows(NamedTuple):
+    """The ground as rays meet it."""
+
+    heights: NDArray[np.float32]  # (R, C)
+    highest: NDArray[np.float32]  # the highest sample of each block of cells
+    spacing_x: float
+    spacing_z: float
 
 
 @inlined
@@ -72,11 +96,12 @@ def _smooth_height(grid, r, c, fr, fc):
 
 
 @inlined
-def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z, is_cubic, position,
-                normal, tangent, uv, footprint):  # fmt: skip
+def _fill_point(i, x, z, grid, step_x, step_z, out):
+    heights, east, south, spacing_x, spacing_z = grid.heights, grid.east, grid.south, grid.spacing_x, grid.spacing_z
+    position, normal, tangent, uv, footprint = out.position, out.normal, out.tangent, out.uv, out.footprint
     rows, columns = heights.shape
     r, c, fr, fc = _cell(x, z, spacing_x, spacing_z, rows, columns)
-    if is_cubic:
+    if grid.is_cubic:
         y, gx, gz = _smooth_height(heights, r, c, fr, fc)
         gx, gz = gx / spacing_x, gz / spacing_z
     else:
@@ -88,35 +113,29 @@ def _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, ste
     normal[i, 0], normal[i, 1], normal[i, 2] = -gx * upward, upward, -gz * upward
     eastward = 1.0 / math.sqrt(1.0 + gx * gx)
     tangent[i, 0], tangent[i, 1], tangent[i, 2], tangent[i, 3] = eastward, gx * eastward, 0.0, 1.0
-    uv[i, 0], uv[i, 1] = x / size_x, z / size_z
+    uv[i, 0], uv[i, 1] = x / grid.size_x, z / grid.size_z
     footprint[i, 0] = step_x / eastward
     footprint[i, 1] = step_z * eastward / upward
 
 
 @kernel
-def grid_points(
-    first_row, last_row, first_column, last_column, step_x, step_z, heights, east, south, spacing_x, spacing_z,
-    size_x, size_z, is_cubic, position, normal, tangent, uv, footprint
-):  # fmt: skip
-    """Fill the points at the centres of a layout's texels, row by row; steps are metres per texel."""
+def grid_points(region, step_x, step_z, grid, out):
+    """Fill the points at the centres of a region's texels, row by row; steps are metres per texel."""
+    first_row, last_row, first_column, last_column = region
     i = 0
     for row in range(first_row, last_row):
         z = (row + 0.5) * step_z
         for column in range(first_column, last_column):
             x = (column + 0.5) * step_x
-            _fill_point(i, x, z, heights, east, south, spacing_x, spacing_z, step_x, step_z, size_x, size_z,
-                        is_cubic, position, normal, tangent, uv, footprint)  # fmt: skip
+            _fill_point(i, x, z, grid, step_x, step_z, out)
             i += 1
 
 
 @kernel
-def place_points(
-    xs, zs, step, heights, east, south, spacing_x, spacing_z, size_x, size_z, is_cubic, position, normal, tangent, uv, footprint
-):
+def place_points(xs, zs, step, grid, out):
     """Fill the points below given places; step[i] is metres along the ground that one pixel covers."""
     for i in range(xs.shape[0]):
-        _fill_point(i, xs[i], zs[i], heights, east, south, spacing_x, spacing_z, step[i], step[i], size_x, size_z,
-                    is_cubic, position, normal, tangent, uv, footprint)  # fmt: skip
+        _fill_point(i, xs[i], zs[i], grid, step[i], step[i], out)
 
 
 @kernel
@@ -174,12 +193,14 @@ def _first_root(a, b, c):
 
 
 @inlined
-def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
+def _ray(origin, way, longest, ground):
     """Distance at which a ray meets the bilinear ground, or -1; exact in each cell that the ray crosses.
 
     Blocks of cells that lie wholly below the ray are stepped over. A ray that enters from the side below the ground meets
     it there.
     """
+    (x, y, z), (dx, dy, dz) = origin, way
+    heights, highest, spacing_x, spacing_z = ground.heights, ground.highest, ground.spacing_x, ground.spacing_z
     rows, columns = heights.shape
     end_x, end_z = (columns - 1) * spacing_x, (rows - 1) * spacing_z
     t = 0.0
@@ -222,24 +243,25 @@ def _ray(x, y, z, dx, dy, dz, longest, heights, highest, spacing_x, spacing_z):
 
 
 @kernel
-def cast_rays(origin, directions, longest, heights, highest, spacing_x, spacing_z, out):
+def cast_rays(origin, directions, longest, ground, out):
     """Fill the distance at which each ray from one origin meets the ground, or -1."""
     for i in range(directions.shape[0]):
-        out[i] = _ray(origin[0], origin[1], origin[2], directions[i, 0], directions[i, 1], directions[i, 2], longest,
-                      heights, highest, spacing_x, spacing_z)  # fmt: skip
+        way = (directions[i, 0], directions[i, 1], directions[i, 2])
+        out[i] = _ray((origin[0], origin[1], origin[2]), way, longest, ground)
 
 
 @kernel
-def cast_shadows(origins, normals, towards, lift, longest, heights, highest, spacing_x, spacing_z, out):
+def cast_shadows(origins, normals, towards, lift, longest, ground, out):
     """Fill 1 where the way towards the light is free and 0 where ground stands in it."""
     for i in range(origins.shape[0]):
         facing = normals[i, 0] * towards[0] + normals[i, 1] * towards[1] + normals[i, 2] * towards[2]
         if facing <= 0.0:
             out[i] = np.float32(0.0)
             continue
-        hit = _ray(
-            origins[i, 0] + lift * normals[i, 0], origins[i, 1] + lift * normals[i, 1],
-            origins[i, 2] + lift * normals[i, 2], towards[0], towards[1], towards[2], longest,
-            heights, highest, spacing_x, spacing_z,
-        )  # fmt: skip
+        start = (
+            origins[i, 0] + lift * normals[i, 0],
+            origins[i, 1] + lift * normals[i, 1],
+            origins[i, 2] + lift * normals[i, 2],
+        )
+        hit = _ray(start, (towards[0], towards[1], towards[2]), longest, ground)
         out[i] = np.float32(1.0) if hit < 0.0 else np.float32(0.0)

@@ -1,4 +1,4 @@
-"""A camera: every pixel a point of the surface that it sees."""
+"""A camera: where it stands, and the rays through its pixels."""
 
 from __future__ import annotations
 
@@ -11,9 +11,6 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.meshes.seen import draw_triangles, points_on
-from jagged_quilt.surfaces.terrain import Terrain
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,7 +37,7 @@ class Camera:
 
     def rays(self, rows: int, columns: int, region: slice = slice(None)) -> NDArray[np.float32]:
         """Return the unit direction through the centre of each pixel of some rows, (N, 3) float32, row by row."""
-        ahead, right, up = self._axes()
+        ahead, right, up = self.axes()
         half = math.tan(math.radians(self.view_angle) / 2)
         first, last, _ = region.indices(rows)
         down = half * (1 - 2 * (np.arange(first, last) + 0.5) / rows)
@@ -49,64 +46,7 @@ class Camera:
         rays /= np.linalg.norm(rays, axis=2, keepdims=True)
         return rays.reshape(-1, 3).astype(np.float32)
 
-    def points(
-        self, terrain: Terrain, rows: int, columns: int, region: slice = slice(None)
-    ) -> tuple[Points, NDArray[np.bool_], NDArray[np.float32]]:
-        """Return what the pixels of some rows see.
-
-        Returns
-        -------
-        points : Points
-            One for each pixel that meets the ground. The footprint is what the pixel covers there, longer where the
-            ground is seen at a low angle.
-        met : (P,) bool
-            Which pixels those are.
-        rays : (P, 3) float32
-            The direction of every pixel.
-        """
-        rays = self.rays(rows, columns, region)
-        origin = np.array(self.position, np.float64)
-        distance = terrain.meet_rays(origin, rays)
-        met = distance >= 0
-        far = distance[met].astype(np.float64)
-        where = origin + rays[met].astype(np.float64) * far[:, None]
-        across = far * self._side(rows)
-        points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
-        return self._as_seen(points, rays[met], across), met, rays
-
-    def mesh_points(
-        self, mesh: Mesh, rows: int, columns: int, region: slice = slice(None)
-    ) -> tuple[Points, NDArray[np.bool_], NDArray[np.float32], NDArray[np.int32]]:
-        """Return what the pixels of some rows see of a mesh, from either side of its triangles.
-
-        Returns
-        -------
-        points : Points
-            One for each pixel that meets the mesh.
-        met : (P,) bool
-        rays : (P, 3) float32
-        triangles : (N,) int32
-            The triangle at each point.
-        """
-        rays = self.rays(rows, columns, region)
-        first, last, _ = region.indices(rows)
-        depth = np.zeros((last - first, columns))
-        seen = np.full(depth.shape, -1, np.int32)
-        shares = np.empty((*depth.shape, 2), np.float32)
-        draw_triangles(
-            self._on_picture(mesh.position, rows, columns), mesh.triangles, first, last, columns, depth, seen, shares
-        )
-        met = seen.ravel() >= 0
-        which = seen.ravel()[met]
-        points = points_on(mesh, which, shares.reshape(-1, 2)[met])
-        along = rays[met]
-        far = 1 / (depth.ravel()[met] * (along @ self._axes()[0].astype(np.float32)))
-        turned = np.where(np.einsum("nd,nd->n", points.normal, along) > 0, np.float32(-1), np.float32(1))
-        hand = np.column_stack([points.tangent[:, :3], points.tangent[:, 3] * turned])
-        points = replace(points, normal=points.normal * turned[:, None], tangent=hand)  # the inside is lit from inside
-        return self._as_seen(points, along, far * self._side(rows)), met, rays, which
-
-    def _as_seen(self, points: Points, rays: NDArray[np.float32], across: NDArray[np.float64]) -> Points:
+    def as_seen(self, points: Points, rays: NDArray[np.float32], across: NDArray[np.float64]) -> Points:
         """Give points what a pixel covers there, `across` (N,) metres at a right angle to its ray.
 
         The pixel's square, laid on the surface: as wide as seen, and longer by the angle. Its geometric mean is the
@@ -115,19 +55,22 @@ class Camera:
         facing = np.einsum("nd,nd->n", points.normal, rays)
         least = np.where(np.abs(facing) < 0.02, np.copysign(0.02, facing), facing)
         side = (across / np.sqrt(np.maximum(np.abs(facing), 0.05))).astype(np.float32)
-        _, right, up = self._axes()
+        _, right, up = self.axes()
         steps = []
         for way in (right, -up):
             step = across[:, None] * way
             steps.append(step - rays * (np.einsum("nd,nd->n", points.normal, step) / least)[:, None])
-        return replace(points, footprint=np.ascontiguousarray(np.column_stack([side, side])),
-                       steps=np.stack(steps, axis=1).astype(np.float32))  # fmt: skip
+        return replace(
+            points,
+            footprint=np.ascontiguousarray(np.column_stack([side, side])),
+            steps=np.stack(steps, axis=1).astype(np.float32),
+        )
 
-    def _side(self, rows: int) -> float:
+    def side_of_pixel(self, rows: int) -> float:
         """Metres that a pixel covers at one metre."""
         return 2 * math.tan(math.radians(self.view_angle) / 2) / rows
 
-    def _axes(self) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    def axes(self) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
         """Unit vectors ahead, to the right and up in the picture."""
         ahead = np.subtract(self.target, self.position).astype(np.float64)
         ahead /= np.linalg.norm(ahead)
@@ -135,10 +78,10 @@ class Camera:
         right /= np.linalg.norm(right)
         return ahead, right, np.cross(right, ahead)
 
-    def _on_picture(self, places: NDArray[np.float32], rows: int, columns: int) -> NDArray[np.float64]:
+    def on_picture(self, places: NDArray[np.float32], rows: int, columns: int) -> NDArray[np.float64]:
         """Return where places lie on the picture: pixels across and down, and 1 / metres ahead, (V, 3)."""
         way = places.astype(np.float64) - self.position
-        ahead, right, up = (way @ axis for axis in self._axes())
+        ahead, right, up = (way @ axis for axis in self.axes())
         near = np.where(ahead > 1e-3, 1 / np.maximum(ahead, 1e-3), 0.0)
-        scale = 1 / self._side(rows)
+        scale = 1 / self.side_of_pixel(rows)
         return np.column_stack([columns / 2 + scale * right * near, rows / 2 - scale * up * near, near])

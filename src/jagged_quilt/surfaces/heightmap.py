@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import math
 import warnings
-from enum import Enum
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name, number_in, whole_number_in
+from jagged_quilt.foundation.checks import number_in, whole_number_in
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.maps.conversions import without_stairs
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
 
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
@@ -23,7 +23,7 @@ _LOWEST_STEP = 32  # of 65536: lower ones do not show
 _TREADS = 0.3  # share of neighbours that are alike
 
 
-class HeightForm(Enum):
+class HeightForm(Choice):
     """How a file holds heights."""
 
     GREY = "grey"
@@ -34,14 +34,22 @@ class HeightForm(Enum):
     """Nothing but samples of 16 bits without a sign, row by row."""
 
 
+class ByteOrder(Choice):
+    """Which byte of a raw sample comes first: the one that counts least, or most."""
+
+    LITTLE = "little"
+    BIG = "big"
+
+
 def read_heightmap(
     path: Path | str,
     heights: tuple[float, float] | None = None,
     *,
-    form: str = "grey",
+    form: HeightForm | str = HeightForm.GREY,
     samples: tuple[int, int] | None = None,
-    byte_order: str = "little",
+    byte_order: ByteOrder | str = ByteOrder.LITTLE,
     smooth: bool = False,
+    limits: ImageLimits = LIMITS,
 ) -> NDArray[np.float32]:
     """Return heights in metres, (R, C) float32, row 0 north.
 
@@ -57,6 +65,8 @@ def read_heightmap(
         Of a raw file.
     smooth : bool
         Take the stairs out of heights of few levels, moving none by more than half a step.
+    limits : ImageLimits
+        The largest image that is decoded.
 
     Raises
     ------
@@ -64,13 +74,13 @@ def read_heightmap(
         If the file cannot be read, does not fit its form, or heights are missing or upside down.
     """
     path = Path(path)
-    kind = HeightForm(known_name("form of heightmap", form, [each.value for each in HeightForm]))
+    kind = HeightForm.of(form, "form of heightmap")
     if kind is not HeightForm.RAW16 and samples is not None:
         raise RangeError(f'samples are said of raw files; an image knows its own (form = "{form}")')
     if kind is HeightForm.RAW16:
-        stored, top = _read_raw(path, samples, byte_order), 65535.0
+        stored, top = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order")), 65535.0
     else:
-        stored, top = _read_picture(path, kind)
+        stored, top = _read_picture(path, kind, limits)
     if heights is None:
         if stored.dtype.kind != "f":
             raise RangeError(f"{path}: heights are needed, metres at black and at white (only a float file may hold metres)")
@@ -91,25 +101,29 @@ def read_heightmap(
     return metres.astype(np.float32)
 
 
-def _read_picture(path: Path, kind: HeightForm) -> tuple[NDArray[Any], float]:
+def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[NDArray[Any], float]:
     """Return samples (R, C) and what the largest one that can be stored is."""
-    texels = read_image(path)
+    texels = read_image(path, limits)
     if kind is HeightForm.RGB24:
         if texels.dtype != np.uint8 or texels.shape[2] < 3:
-            raise ImageError(f"{path}: heights of 24 bits need red, green and blue of 8 bits each; this image has "
-                             f"{texels.shape[2]} channels of {8 * texels.itemsize} bits")  # fmt: skip
+            raise ImageError(
+                f"{path}: heights of 24 bits need red, green and blue of 8 bits each; this image has "
+                f"{texels.shape[2]} channels of {8 * texels.itemsize} bits"
+            )
         red, green, blue = (texels[..., c].astype(np.uint32) for c in range(3))
         return (red << 16) + (green << 8) + blue, float((1 << 24) - 1)
     if texels.shape[2] in (2, 4):
         texels = texels[..., :-1]
     if (texels != texels[..., :1]).any():
-        raise ImageError(f'{path}: a heightmap must be grey; this image has colour (form = "rgb24" for heights packed into '
-                         "red, green and blue)")  # fmt: skip
+        raise ImageError(
+            f'{path}: a heightmap must be grey; this image has colour (form = "rgb24" for heights packed into '
+            "red, green and blue)"
+        )
     grey = texels[..., 0]
     return grey, float(np.iinfo(grey.dtype).max) if grey.dtype.kind == "u" else 1.0
 
 
-def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: str) -> NDArray[np.uint16]:
+def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> NDArray[np.uint16]:
     data = read_bytes(path, "heightmap")
     count = len(data) // 2
     side = math.isqrt(count)
@@ -118,14 +132,15 @@ def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: str) -> N
         raise RangeError(f"{path}: a raw file does not tell its size; say how many samples east and south{fits}")
     across, down = (whole_number_in("samples", number, 2, 1 << 17) for number in samples)
     if across * down * 2 != len(data):
-        raise FileError(f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has "
-                        f"{len(data)}{fits}")  # fmt: skip
-    known_name("byte order", byte_order, ("little", "big"))
-    given = np.frombuffer(data, "<u2" if byte_order == "little" else ">u2").reshape(down, across)
+        raise FileError(
+            f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has {len(data)}{fits}"
+        )
+    given = np.frombuffer(data, "<u2" if byte_order is ByteOrder.LITTLE else ">u2").reshape(down, across)
     if 8 * _unrest(given.byteswap()) < _unrest(given):
-        other = "big" if byte_order == "little" else "little"
-        warnings.warn(f'{path}: looks as if its bytes stood the other way round; try byte_order = "{other}"', QuiltWarning,
-                      stacklevel=4)  # fmt: skip
+        other = "big" if byte_order is ByteOrder.LITTLE else "little"
+        warnings.warn(
+            f'{path}: looks as if its bytes stood the other way round; try byte_order = "{other}"', QuiltWarning, stacklevel=4
+        )
     return given.astype(np.uint16)
 
 

@@ -68,9 +68,7 @@ def terrain_mesh(
     return Mesh.of(place, corners, normal=points.normal, uv=points.uv, tangent=points.tangent, name="terrain")
 
 
-def _allowed(
-    terrain: Terrain, error: float, camera: tuple[float, float, float] | None, near: float
-) -> NDArray[np.float64]:  # fmt: skip
+def _allowed(terrain: Terrain, error: float, camera: tuple[float, float, float] | None, near: float) -> NDArray[np.float64]:
     """How far the mesh may lie from each sample, in metres."""
     rows, columns = terrain.heights.shape
     if camera is None:
@@ -101,9 +99,14 @@ def _kept_on_line(heights: NDArray[np.float64], allowed: NDArray[np.float64]) ->
 
 
 def _how_far(
-    flat: object, tops: NDArray[np.float64], samples: NDArray[np.int64], x: NDArray[np.float64], z: NDArray[np.float64],
-    heights: NDArray[np.float64], allowed: NDArray[np.float64],
-) -> tuple[NDArray[np.float64], NDArray[np.int64]]:  # fmt: skip
+    flat: object,
+    tops: NDArray[np.float64],
+    samples: NDArray[np.int64],
+    x: NDArray[np.float64],
+    z: NDArray[np.float64],
+    heights: NDArray[np.float64],
+    allowed: NDArray[np.float64],
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """By how much each sample lies too far from the triangle over or under it (0 or less: near enough), and which that is."""
     far, where = np.empty(len(samples)), np.empty(len(samples), np.int64)
     columns = heights.shape[1]

@@ -57,8 +57,11 @@ def read_tiles(
             apart = max(apart, by)
     assert whole is not None
     if apart:
-        warnings.warn(f"{paths[0][0]} and its neighbours differ by up to {apart:.3g} m along their borders; averaged",
-                      QuiltWarning, stacklevel=3)  # fmt: skip
+        warnings.warn(
+            f"{paths[0][0]} and its neighbours differ by up to {apart:.3g} m along their borders; averaged",
+            QuiltWarning,
+            stacklevel=3,
+        )
     return np.ascontiguousarray(whole)
 
 
@@ -71,7 +74,9 @@ def _joined(
     apart = float(np.abs(before[-1] - after[0]).max())
     span = max(float(np.ptp(before)), float(np.ptp(after)), 1e-9)
     if apart > 0.01 * span:
-        raise RangeError(f"{second}: does not meet {first}: their common border differs by up to {apart:.3g} m; are the files "
-                         "in order, from north to south and west to east?")  # fmt: skip
+        raise RangeError(
+            f"{second}: does not meet {first}: their common border differs by up to {apart:.3g} m; are the files "
+            "in order, from north to south and west to east?"
+        )
     border = (before[-1:] + after[:1]) / 2
     return np.concatenate([before[:-1], border, after[1:]]), apart

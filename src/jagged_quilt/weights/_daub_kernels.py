@@ -101,9 +101,11 @@ def _near_path(a, count, x, y, z, boxes, run, segments, first, last, radius, in_
     for s in range(first, last):
         ax, az, bx, bz = segments[s, 0], segments[s, 2], segments[s, 3], segments[s, 5]
         if (
-            min(ax, bx) - radius <= boxes[run, 2] and max(ax, bx) + radius >= boxes[run, 0]
-            and min(az, bz) - radius <= boxes[run, 3] and max(az, bz) + radius >= boxes[run, 1]
-        ):  # fmt: skip
+            min(ax, bx) - radius <= boxes[run, 2]
+            and max(ax, bx) + radius >= boxes[run, 0]
+            and min(az, bz) - radius <= boxes[run, 3]
+            and max(az, bz) + radius >= boxes[run, 1]
+        ):
             if not any_near:
                 for i in range(RUN):
                     near[i] = np.float32(1e30)
@@ -133,8 +135,9 @@ def lay_daubs(x, y, z, boxes, reach, segments, firsts, rows, erases, table, whic
                 continue
             a = run * RUN
             count = min(RUN, scale.shape[0] - a)
-            if not _near_path(a, count, x, y, z, boxes, run, segments, firsts[d], firsts[d + 1], radius, table[d, IN_SPACE],
-                              near):  # fmt: skip
+            if not _near_path(
+                a, count, x, y, z, boxes, run, segments, firsts[d], firsts[d + 1], radius, table[d, IN_SPACE], near
+            ):
                 continue
             _cover(count, radius, table[d, INNER], table[d, STRENGTH], near, cover)
             if not erases[d]:

@@ -239,6 +239,21 @@ def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
 
 
 @check
+def first_bad_weights(layer_index, layer_weight, layers):
+    """Return the first point whose weights name no layer, are below 0, or do not sum to 1; -1 if all are good."""
+    for p in range(layer_weight.shape[0]):
+        total = F0
+        good = True
+        for k in range(layer_weight.shape[1]):
+            w = layer_weight[p, k]
+            total += w
+            good &= w >= 0 and layer_index[p, k] < layers
+        if not (good and abs(total - F1) <= np.float32(1e-4)):
+            return p
+    return -1
+
+
+@check
 def first_bad_sum(weights, unit):
     """Return the first row of (N, K) that does not sum to `unit`, or -1."""
     for p in range(weights.shape[0]):

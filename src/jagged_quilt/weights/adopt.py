@@ -10,13 +10,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name, number_in, whole_number_in
+from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
-from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights import _kernels, _splat_kernels
 from jagged_quilt.weights.settle import NORMALISE, SumReport, settled, sound
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, storage, unit_of
+
+FORMS = {
+    "splat": {"implied_last", "sums"},
+    "index": {"numbers"},
+    "colours": {"colours", "tolerance"},
+    "masks": {"implied_last", "sums"},
+    "pairs": {"sums"},
+}
+"""The forms of adopted weights, and what is said of each beside its files and layers."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -55,15 +64,26 @@ class Adopted:
         keep = old.layers.shape[2]
         index = np.empty(old.layers.shape, index_type(len(used)))
         stored = np.empty_like(old.weights)
-        _splat_kernels.rehome(old.layers.reshape(-1, keep), old.weights.reshape(-1, keep), home_of,
-                              index.reshape(-1, keep), stored.reshape(-1, keep))  # fmt: skip
+        _splat_kernels.rehome(
+            old.layers.reshape(-1, keep),
+            old.weights.reshape(-1, keep),
+            home_of,
+            index.reshape(-1, keep),
+            stored.reshape(-1, keep),
+        )
         return replace(old, names=tuple(used), layers=index, weights=stored)
 
 
 def adopt_splat(
-    files: Sequence[Path | str], layers: Sequence[str], *, implied_last: bool = False, sums: str = NORMALISE,
-    keep: int = MOST_KEPT, bits: int = 8,
-) -> Adopted:  # fmt: skip
+    files: Sequence[Path | str],
+    layers: Sequence[str],
+    *,
+    implied_last: bool = False,
+    sums: str = NORMALISE,
+    keep: int = MOST_KEPT,
+    bits: int = 8,
+    limits: ImageLimits = LIMITS,
+) -> Adopted:
     """Adopt splat sheets: a layer in each channel, over as many files as there are.
 
     Parameters
@@ -86,7 +106,7 @@ def adopt_splat(
         If files cannot be read, differ in size, hold more or fewer channels than layers, or sums are to be refused.
     """
     _check_layers(layers)
-    images = [_read_numbers(Path(file)) for file in files]
+    images = [_read_numbers(Path(file), limits) for file in files]
     if not images:
         raise ShapeError("there is no splat sheet to adopt; name at least one file")
     _check_sizes([Path(file) for file in files], images)
@@ -116,12 +136,18 @@ def adopt_splat(
 
 
 def adopt_masks(
-    files: Mapping[str, Path | str], *, implied_last: str = "", sums: str = NORMALISE, keep: int = MOST_KEPT, bits: int = 8
+    files: Mapping[str, Path | str],
+    *,
+    implied_last: str = "",
+    sums: str = NORMALISE,
+    keep: int = MOST_KEPT,
+    bits: int = 8,
+    limits: ImageLimits = LIMITS,
 ) -> Adopted:
     """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
     _check_layers([*files])
     paths = [Path(file) for file in files.values()]
-    images = [_read_numbers(path) for path in paths]
+    images = [_read_numbers(path, limits) for path in paths]
     _check_sizes(paths, images)
     for path, image in zip(paths, images, strict=True):
         colour = image[..., : image.shape[2] - 1] if image.shape[2] in (2, 4) else image
@@ -139,7 +165,7 @@ def adopt_masks(
 
 
 def adopt_index(
-    file: Path | str, layers: Sequence[str], *, numbers: Sequence[int] = (), keep: int = MOST_KEPT, bits: int = 8
+    file: Path | str, layers: Sequence[str], *, numbers: Sequence[int] = (), bits: int = 8, limits: ImageLimits = LIMITS
 ) -> Adopted:
     """Adopt an index map: the number of one layer at each texel.
 
@@ -155,10 +181,12 @@ def adopt_index(
     """
     _check_layers(layers)
     file = Path(file)
-    stored = _read_numbers(file)
+    stored = _read_numbers(file, limits)
     if stored.dtype.kind != "u" or (stored[..., : 3 if stored.shape[2] > 2 else 1] != stored[..., :1]).any():
-        raise ImageError(f"{file}: an index map is grey, of whole numbers; this image has colour or is float "
-                         "(a palette reads as colour: adopt it by its colours)")  # fmt: skip
+        raise ImageError(
+            f"{file}: an index map is grey, of whole numbers; this image has colour or is float "
+            "(a palette reads as colour: adopt it by its colours)"
+        )
     grey = stored[..., 0]
     given = list(numbers) or list(range(len(layers)))
     if len(given) != len(layers) or len(set(given)) < len(given):
@@ -169,8 +197,10 @@ def adopt_index(
     which = home[grey]
     if (which < 0).any():
         row, column = (int(i) for i in np.argwhere(which < 0)[0])
-        raise RangeError(f"{file}: index {int(grey[row, column])} at row {row}, column {column} is none of the {len(layers)} "
-                         f"layers, which have {_span(given)}; {int((which < 0).sum())} texels are like that")  # fmt: skip
+        raise RangeError(
+            f"{file}: index {int(grey[row, column])} at row {row}, column {column} is none of the {len(layers)} "
+            f"layers, which have {_span(given)}; {int((which < 0).sum())} texels are like that"
+        )
     weights = WeightMap(
         names=tuple(layers),
         layers=which[..., None].astype(index_type(len(layers))),
@@ -179,7 +209,9 @@ def adopt_index(
     return Adopted(weights, sound(which.size))
 
 
-def adopt_colours(file: Path | str, colours: Mapping[str, str], *, tolerance: float = 8.0, bits: int = 8) -> Adopted:
+def adopt_colours(
+    file: Path | str, colours: Mapping[str, str], *, tolerance: float = 8.0, bits: int = 8, limits: ImageLimits = LIMITS
+) -> Adopted:
     """Adopt a colour-keyed map: a colour for each layer, antialiased edges and all.
 
     An edge is a mixture of the two regions on its sides, even where it passes through the colour of a third layer.
@@ -206,7 +238,7 @@ def adopt_colours(file: Path | str, colours: Mapping[str, str], *, tolerance: fl
             if np.abs(keys[one] - keys[two]).max() <= off_by:
                 names = list(colours)
                 raise RangeError(f'the colours of "{names[two]}" and "{names[one]}" are alike within the tolerance')
-    image = fractions(_read_numbers(file))
+    image = fractions(_read_numbers(file, limits))
     texels = np.ascontiguousarray(np.repeat(image[..., :1], 3, axis=2) if image.shape[2] < 3 else image[..., :3])
     size = texels.shape[:2]
     label, inside = np.empty(size, np.int64), np.zeros(size, np.bool_)
@@ -217,31 +249,43 @@ def adopt_colours(file: Path | str, colours: Mapping[str, str], *, tolerance: fl
     if (off > off_by).any():
         row, column = (int(i) for i in np.argwhere(off > off_by)[0])
         seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in texels[row, column])
-        raise RangeError(f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
-                         f"around it ({int((off > off_by).sum())} texels are like that); name its layer, or raise the "
-                         "tolerance")  # fmt: skip
+        raise RangeError(
+            f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
+            f"around it ({int((off > off_by).sum())} texels are like that); name its layer, or raise the "
+            "tolerance"
+        )
     shares = np.zeros((*size, 3), storage(unit_of(bits)))
-    _kernels.quantise(share.reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
+    _kernels.quantise(frozen(share, np.float32).reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
     weights = WeightMap(names=tuple(colours), layers=which.astype(index_type(len(colours))), weights=shares)
     return Adopted(weights, sound(label.size))
 
 
 def adopt_pairs(
-    numbers: Path | str, weights: Path | str, layers: Sequence[str], *, sums: str = NORMALISE, bits: int = 8
+    numbers: Path | str,
+    weights: Path | str,
+    layers: Sequence[str],
+    *,
+    sums: str = NORMALISE,
+    bits: int = 8,
+    limits: ImageLimits = LIMITS,
 ) -> Adopted:
     """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
     _check_layers(layers)
     files = [Path(numbers), Path(weights)]
-    which, shares = (_read_numbers(file) for file in files)
+    which, shares = (_read_numbers(file, limits) for file in files)
     _check_sizes(files, [which, shares])
     if which.shape != shares.shape or which.dtype.kind != "u":
-        raise ShapeError(f"{files[0]} and {files[1]}: numbers and weights must have the same channels; got "
-                         f"{which.shape[2]} and {shares.shape[2]}")  # fmt: skip
+        raise ShapeError(
+            f"{files[0]} and {files[1]}: numbers and weights must have the same channels; got "
+            f"{which.shape[2]} and {shares.shape[2]}"
+        )
     bad = (which >= len(layers)) & (shares > 0)
     if bad.any():
         row, column, channel = (int(i) for i in np.argwhere(bad)[0])
-        raise RangeError(f"{files[0]}: index {int(which[row, column, channel])} at row {row}, column {column} is above the "
-                         f"last of {len(layers)} layers")  # fmt: skip
+        raise RangeError(
+            f"{files[0]}: index {int(which[row, column, channel])} at row {row}, column {column} is above the "
+            f"last of {len(layers)} layers"
+        )
 
     def raw(rows: slice) -> NDArray[np.float32]:
         part, width = which[rows], which.shape[1]
@@ -254,8 +298,8 @@ def adopt_pairs(
     return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1])))
 
 
-def _read_numbers(file: Path) -> NDArray[Any]:
-    texels = read_channels(file).texels
+def _read_numbers(file: Path, limits: ImageLimits) -> NDArray[Any]:
+    texels = read_channels(file, limits).texels
     if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
         raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")
     return texels

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
 from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import known_name, number_in, positive
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.masks.noise_mask import Noise
 
 
-class Deed(Enum):
+class DaubKind(Choice):
     """What a daub does."""
 
     PAINT = "paint"
@@ -41,7 +41,7 @@ class Daub:
         Metres.
     layers : tuple of str
         The layer to paint or erase; a pair to paint both, and none to go back (erase) or to smooth.
-    deed : Deed
+    kind : DaubKind
     falloff : float
         0 is full up to the radius; 1 falls all the way from the path to the radius.
     strength : float
@@ -59,7 +59,7 @@ class Daub:
     path: tuple[tuple[float, ...], ...]
     radius: float
     layers: tuple[str, ...] = ()
-    deed: Deed = Deed.PAINT
+    kind: DaubKind = DaubKind.PAINT
     falloff: float = 0.5
     strength: float = 1.0
     ceiling: float = 1.0
@@ -84,11 +84,11 @@ class Daub:
 
     def _check_layers(self) -> None:
         count = len(self.layers)
-        if self.deed is Deed.PAINT and count not in (1, 2):
+        if self.kind is DaubKind.PAINT and count not in (1, 2):
             raise RangeError(f"a daub paints one layer or a pair; got {list(self.layers)}")
-        if self.deed is Deed.ERASE and count > 1:
+        if self.kind is DaubKind.ERASE and count > 1:
             raise RangeError(f"a daub erases one layer, or with none goes back to before; got {list(self.layers)}")
-        if self.deed is Deed.SMOOTH and count:
+        if self.kind is DaubKind.SMOOTH and count:
             raise RangeError(f"a daub smooths all layers at once; leave out {list(self.layers)}")
         if count == 2 and (self.between is None or self.layers[0] == self.layers[1]):
             raise RangeError(
@@ -96,8 +96,8 @@ class Daub:
             )
         if count < 2 and self.between is not None:
             raise RangeError("between is said of a pair of layers; for one layer use breakup")
-        if self.ceiling != 1 and self.deed is not Deed.PAINT:
-            raise RangeError(f"a ceiling is for painting; leave it out of a daub that does {self.deed.value}")
+        if self.ceiling != 1 and self.kind is not DaubKind.PAINT:
+            raise RangeError(f"a ceiling is for painting; leave it out of a daub that does {self.kind.value}")
 
     @property
     def smooths_over(self) -> float:
@@ -129,8 +129,9 @@ class Daub:
         for point in self.path:
             x, z = point[0], point[-1]
             if not (-self.radius < x < size[0] + self.radius and -self.radius < z < size[1] + self.radius):
-                raise RangeError(f"the path leaves the surface at x {x:g}, z {z:g}; it reaches from 0, 0 to "
-                                 f"{size[0]:g}, {size[1]:g} m")  # fmt: skip
+                raise RangeError(
+                    f"the path leaves the surface at x {x:g}, z {z:g}; it reaches from 0, 0 to {size[0]:g}, {size[1]:g} m"
+                )
 
 
 def _short(value: object) -> str:

@@ -12,7 +12,7 @@ from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, Sh
 from jagged_quilt.foundation.files import read_bytes, write_bytes
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.weights.daub import Daub, Deed
+from jagged_quilt.weights.daub import Daub, DaubKind
 
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
 _KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")
@@ -92,18 +92,20 @@ def daub_of(told: Any) -> Daub:
     path = told["path"]
     if not isinstance(path, list) or not all(isinstance(point, list) for point in path):
         raise ShapeError(f"path must be a list of points, each [x, z] or [x, y, z]; got {path!r}")
-    deed = known_name("deed", str(told.get("do", "paint")), [each.value for each in Deed])
     return Daub(
-        path=tuple(tuple(point) for point in path), layers=tuple(layers), deed=Deed(deed),
-        breakup=_noise("breakup", told.get("breakup")), between=_noise("between", told.get("between")),
+        path=tuple(tuple(point) for point in path),
+        layers=tuple(layers),
+        kind=DaubKind.of(str(told.get("do", DaubKind.PAINT)), "kind of daub"),
+        breakup=_noise("breakup", told.get("breakup")),
+        between=_noise("between", told.get("between")),
         **{key: told[key] for key in _NUMBERS if key in told},
-    )  # fmt: skip
+    )
 
 
 def line_of(daub: Daub) -> str:
     """Return a daub as one line of JSON, with what is not as usual."""
     usual = Daub(path=((0.0, 0.0),), radius=1.0, layers=("",))
-    told: dict[str, Any] = {} if daub.deed is Deed.PAINT else {"do": daub.deed.value}
+    told: dict[str, Any] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
     if daub.layers:
         told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
     told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
@@ -116,7 +118,7 @@ def _told(noise: Noise) -> dict[str, Any]:
     """What is not as usual in a noise, and its size."""
     plain = Noise(size=noise.size)
     own = {key: getattr(noise, key) for key in _NOISE_KEYS if key != "form" and getattr(noise, key) != getattr(plain, key)}
-    return {"size": noise.size} | own | ({} if noise.kind is plain.kind else {"form": noise.kind.key})
+    return {"size": noise.size} | own | ({} if noise.kind is plain.kind else {"form": str(noise.kind)})
 
 
 def _noise(key: str, told: Any) -> Noise | None:
@@ -127,5 +129,4 @@ def _noise(key: str, told: Any) -> Noise | None:
     for each in told:
         known_name("key of a noise", each, _NOISE_KEYS)
     own = {key: value for key, value in told.items() if key != "form"}
-    form = known_name("form of noise", str(told.get("form", "smooth")), [each.key for each in NoiseKind])
-    return Noise(**own, kind=NoiseKind[form.upper()])
+    return Noise(**own, kind=NoiseKind.of(str(told.get("form", NoiseKind.SMOOTH)), "form of noise"))

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jagged_quilt.foundation.points import Ground, Points
+from jagged_quilt.foundation.ground import Ground
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.mask import Reading
-from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
+from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
 from jagged_quilt.weights.weigher import Weigher
 
 
@@ -86,7 +87,7 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
     for number, daub in enumerate(weigher.daubs.daubs):
         cover = float(weigher.daubs.covered(number, point)[0])
         if cover > 0:
-            daubs.append((number + 1, " ".join([daub.deed.value, " + ".join(daub.layers)]).strip(), cover))
+            daubs.append((number + 1, " ".join([daub.kind.value, " + ".join(daub.layers)]).strip(), cover))
     layers = []
     for row, name in enumerate(weigher.names):
         mask, medley = weigher.masks[row], weigher.medleys[row]
@@ -120,7 +121,7 @@ def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: Dau
     spacing = (ground.size[0] / width, ground.size[1] / height)
     row, column = min(int(place[1] / spacing[1]), height - 1), min(int(place[0] / spacing[0]), width - 1)
     x, z = (column + 0.5) * spacing[0], (row + 0.5) * spacing[1]
-    box = daubs.needed(Box(x, z, x, z))
+    box = daubs.needed(Rectangle(x, z, x, z))
     top, left = max(0, int(box.north / spacing[1])), max(0, int(box.west / spacing[0]))
     bottom, right = min(height, int(box.south / spacing[1]) + 1), min(width, int(box.east / spacing[0]) + 1)
     points = ground.points((height, width), slice(top, bottom), slice(left, right))

@@ -13,7 +13,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights import _daub_kernels as k
-from jagged_quilt.weights.daub import Daub, Deed
+from jagged_quilt.weights.daub import Daub, DaubKind
 
 Weights = NDArray[np.float32]
 """(L, N) float32 that sum to 1 over the layers."""
@@ -21,7 +21,7 @@ Weights = NDArray[np.float32]
 _TAILS = 3.0  # deviations after which a Gaussian is cut
 
 
-class Box(NamedTuple):
+class Rectangle(NamedTuple):
     """A rectangle of the ground, in metres."""
 
     west: float
@@ -29,13 +29,13 @@ class Box(NamedTuple):
     east: float
     south: float
 
-    def meets(self, other: Box) -> bool:
+    def meets(self, other: Rectangle) -> bool:
         """Whether two boxes share any place."""
         return self.west <= other.east and other.west <= self.east and self.north <= other.south and other.north <= self.south
 
-    def grown(self, by: float) -> Box:
+    def grown(self, by: float) -> Rectangle:
         """Return the box with a margin."""
-        return Box(self.west - by, self.north - by, self.east + by, self.south + by)
+        return Rectangle(self.west - by, self.north - by, self.east + by, self.south + by)
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ class DaubLayer:
                     raise type(error)(f"daub {number}: {error}") from error
         self._rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
         self._others = np.array([names.index(d.layers[1]) if len(d.layers) == 2 else -1 for d in daubs], np.int32)
-        self._erases = np.array([d.deed is Deed.ERASE for d in daubs], bool)
+        self._erases = np.array([d.kind is DaubKind.ERASE for d in daubs], bool)
         self._plain = np.array([_is_plain(d) for d in daubs], bool)
         self._table = np.array(
             [(d.radius, d.radius * (1 - d.falloff), d.strength, d.ceiling, float(d.in_space)) for d in daubs], np.float32
@@ -74,7 +74,7 @@ class DaubLayer:
         self.boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
         """What each daub can touch: west, north, east, south."""
         self._reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
-        self._smoothing = [daub for daub in daubs if daub.deed is Deed.SMOOTH]
+        self._smoothing = [daub for daub in daubs if daub.kind is DaubKind.SMOOTH]
 
     def __len__(self) -> int:
         return len(self.daubs)
@@ -84,20 +84,25 @@ class DaubLayer:
         """Whether any daub smooths, and so needs what lies around each point."""
         return bool(self._smoothing)
 
-    def meeting(self, box: Box) -> NDArray[np.intp]:
+    def meeting(self, box: Rectangle) -> NDArray[np.intp]:
         """Return the daubs that can touch a box, in order."""
         b = self.boxes
         return np.flatnonzero((b[:, 0] <= box.east) & (b[:, 2] >= box.west) & (b[:, 1] <= box.south) & (b[:, 3] >= box.north))
 
-    def needed(self, box: Box) -> Box:
+    def needed(self, box: Rectangle) -> Rectangle:
         """Return the box whose weights must be known to lay all daubs on a box: more, where daubs smooth."""
         for daub in reversed(self._smoothing):
-            own = Box(*daub.bounds)
+            own = Rectangle(*daub.bounds)
             if own.meets(box):
-                touched = Box(max(own.west, box.west), max(own.north, box.north), min(own.east, box.east),
-                              min(own.south, box.south)).grown(_TAILS * daub.smooths_over)  # fmt: skip
-                box = Box(min(box.west, touched.west), min(box.north, touched.north), max(box.east, touched.east),
-                          max(box.south, touched.south))  # fmt: skip
+                touched = Rectangle(
+                    max(own.west, box.west), max(own.north, box.north), min(own.east, box.east), min(own.south, box.south)
+                ).grown(_TAILS * daub.smooths_over)
+                box = Rectangle(
+                    min(box.west, touched.west),
+                    min(box.north, touched.north),
+                    max(box.east, touched.east),
+                    max(box.south, touched.south),
+                )
         return box
 
     def laid(self, weights: Weights, points: Points, grid: RegionGrid | None = None) -> Weights:
@@ -108,14 +113,25 @@ class DaubLayer:
         if not self.daubs or not len(points):
             return weights
         across, down = points.position[:, 0], points.position[:, 2]
-        hits = self.meeting(Box(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
+        hits = self.meeting(Rectangle(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
         before = weights.copy() if any(_goes_back(self.daubs[d]) for d in hits) else weights
         runs = _Runs(points)
         scale = np.empty(len(points), np.float32)
         for some in _in_turns(hits, self._plain):
             if self._plain[some[0]]:
-                k.lay_daubs(*runs.places, self._reach, self._segments, self._firsts, self._rows, self._erases, self._table,
-                            some, *runs.scratch, scale, weights)  # fmt: skip
+                k.lay_daubs(
+                    *runs.places,
+                    self._reach,
+                    self._segments,
+                    self._firsts,
+                    self._rows,
+                    self._erases,
+                    self._table,
+                    some,
+                    *runs.scratch,
+                    scale,
+                    weights,
+                )
             else:
                 self._lay_one(int(some[0]), weights, before, points, grid)
         return weights
@@ -124,8 +140,9 @@ class DaubLayer:
         """Return how much daub d covers at each point, (N,) float32, its breakup and all."""
         runs = _Runs(points)
         cover = np.empty(len(points), np.float32)
-        k.coverage(*runs.places, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d,
-                   *runs.scratch, cover)  # fmt: skip
+        k.coverage(
+            *runs.places, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d, *runs.scratch, cover
+        )
         breakup = self.daubs[d].breakup
         return cover if breakup is None else cover * breakup.answer(points)
 
@@ -140,7 +157,7 @@ class DaubLayer:
             return
         daub, cover = self.daubs[d], cover[touched]
         own = weights[:, touched]
-        if daub.deed is Deed.SMOOTH:
+        if daub.kind is DaubKind.SMOOTH:
             around = _means(weights, touched, points, daub.smooths_over, grid)
             weights[:, touched] = own + cover * (around - own)
         elif _goes_back(daub):
@@ -160,7 +177,7 @@ def _is_plain(daub: Daub) -> bool:
 
 
 def _goes_back(daub: Daub) -> bool:
-    return daub.deed is Deed.ERASE and not daub.layers
+    return daub.kind is DaubKind.ERASE and not daub.layers
 
 
 class _Runs:

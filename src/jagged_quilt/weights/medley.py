@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.fields import Fields, HasFields
 from jagged_quilt.foundation.noise import noise_at
-from jagged_quilt.foundation.points import Points, Surface
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.masks.noise_mask import Noise
 
@@ -74,7 +75,7 @@ class Medley:
             raise RangeError(f"{len(self.by.stops)} height stops for {len(self.swatches)} swatches; name one for each, or two")
         number_in("medley softness", self.softness, 0, 1)
 
-    def on(self, surface: Surface) -> Medley:
+    def on(self, surface: Fields | HasFields) -> Medley:
         """Return this medley with all that its mask must know of a whole surface worked out."""
         return replace(self, by=self.by.on(surface)) if isinstance(self.by, Mask) else self
 

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name, whole_number_in
+from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.weights import _kernels
-from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, keep_largest, storage, unit_of
+from jagged_quilt.weights.weight_map import WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
 
 _AT_ONCE = 1 << 22
 NORMALISE, REFUSE = "normalise", "refuse"
@@ -72,10 +72,11 @@ def settled(
         If sums are to be refused, or texels have no weight at all and no layer takes them.
     """
     height, width = size
-    keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(layers))
+    keep = min(checked_keep(keep), len(layers))
     if sums not in (NORMALISE, REFUSE):
-        known_name('way to settle sums ("normalise", "refuse", or the layer that takes the rest)', sums,
-                   [NORMALISE, REFUSE, *layers])  # fmt: skip
+        known_name(
+            'way to settle sums ("normalise", "refuse", or the layer that takes the rest)', sums, [NORMALISE, REFUSE, *layers]
+        )
     rest = list(layers).index(sums) if sums in layers else -1
     unit = unit_of(bits)
     index = np.empty((height, width, keep), index_type(len(layers)))
@@ -94,16 +95,24 @@ def settled(
         weights[0, weights.sum(axis=0) <= 0] = 1  # bare ones are refused below
         weight = np.empty((weights.shape[1], keep), np.float32)
         keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
-        _kernels.quantise(weight, stored[part].reshape(-1, keep), unit)
+        _kernels.quantise(frozen(weight, np.float32), stored[part].reshape(-1, keep), unit)
     report = _sum_report(total, slack, lost, sums, step)
     if sums == REFUSE and report.above + report.below:
         raise RangeError(f"{source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
     if rest < 0 and report.bare:
         row, column = (int(i) for i in np.argwhere(total <= slack)[0])
-        raise RangeError(f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
-                         "the layer that takes them (sums), or say that the last layer is implied")  # fmt: skip
-    weights_map = WeightMap(names=tuple(layers), layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
-                            lost_mean=float(lost.mean()), lost_worst=float(lost.max()))  # fmt: skip
+        raise RangeError(
+            f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
+            "the layer that takes them (sums), or say that the last layer is implied"
+        )
+    weights_map = WeightMap(
+        names=tuple(layers),
+        layers=index,
+        weights=stored,
+        lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
+        lost_mean=float(lost.mean()),
+        lost_worst=float(lost.max()),
+    )
     return weights_map, report
 
 
@@ -118,10 +127,16 @@ def _sum_report(
     worst = int(np.abs(total - 1).argmax())
     row, column = divmod(worst, total.shape[1])
     return SumReport(
-        texels=total.size, above=int((total > 1 + slack).sum()), below=int((total < 1 - slack).sum()),
-        bare=int((total <= 0).sum()), worst=float(total[row, column]), worst_at=(row, column), repair=repair,
-        cut=int((lost > step).sum()), cut_worst=float(lost.max()),
-    )  # fmt: skip
+        texels=total.size,
+        above=int((total > 1 + slack).sum()),
+        below=int((total < 1 - slack).sum()),
+        bare=int((total <= 0).sum()),
+        worst=float(total[row, column]),
+        worst_at=(row, column),
+        repair=repair,
+        cut=int((lost > step).sum()),
+        cut_worst=float(lost.max()),
+    )
 
 
 def sums_words(report: SumReport) -> str:
@@ -129,8 +144,10 @@ def sums_words(report: SumReport) -> str:
     words = []
     if report.above or report.below:
         row, column = report.worst_at
-        words.append(f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; "
-                     f"worst {report.worst:.3f} at row {row}, column {column}")  # fmt: skip
+        words.append(
+            f"weights sum to more than 1 at {report.above} and to less at {report.below} of {report.texels} texels; "
+            f"worst {report.worst:.3f} at row {row}, column {column}"
+        )
         if report.repair != REFUSE:
             rest = report.repair if report.repair != NORMALISE else ""
             words.append(f'what is missing goes to "{rest}"' if rest else "normalised")

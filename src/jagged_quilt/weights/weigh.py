@@ -1,23 +1,30 @@
-"""Weighing: how much of each layer shows, at points or over a whole surface."""
+"""Weighing: how much of each layer shows, at points or over a whole canvas."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name, whole_number_in
+from jagged_quilt.foundation.canvas import Block, Canvas, GridWindow, Part, Piece, Region, go_over, numbers_of
+from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.points import Ground, Points, Surface
+from jagged_quilt.foundation.fields import Fields
+from jagged_quilt.foundation.ground import Ground
+from jagged_quilt.foundation.padding import Padding
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
-from jagged_quilt.weights.lay_daubs import Box, DaubLayer, RegionGrid
+from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
+from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Stacking, Weigher
-from jagged_quilt.weights.weight_map import MOST_KEPT, Kept, WeightMap, index_type, keep_largest, storage, unit_of
+from jagged_quilt.weights.weight_map import KEEP, WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
 
 _ANSWERS_AT_ONCE = 1 << 19
 _POINTS_AT_ONCE = 1 << 15
@@ -25,43 +32,49 @@ _TILE = 128
 _NOTHING = 1e-6  # of a weight: rounding
 
 
+class Weighable(Canvas, Protocol):
+    """A canvas whose surface tells what masks must know of it."""
+
+    @property
+    def fields(self) -> Fields: ...
+
+
 def weigh_points(
     points: Points,
     layers: Sequence[Stacked],
     *,
-    keep: int = 4,
-    stacking: str = "cover",
+    keep: int = KEEP,
+    stacking: Stacking | str = Stacking.COVER,
     daubs: Sequence[Daub] = (),
-) -> tuple[Kept, NDArray[np.float32]]:
-    """Answer the masks at points; return the `keep` largest weights, and what the cut lost, (N,) float32.
+) -> PointWeights:
+    """Answer the masks at points; return the `keep` largest weights, and what the cut lost.
 
     The points are taken for a whole surface (the vertices of a mesh): daubs that smooth take from one to the other. For
     several meshes without a seam join their points first (`Points.joined`).
     """
-    return Weigher(layers, stacking=stacking_named(stacking), daubs=daubs).kept(points, keep)
+    return Weigher(layers, stacking=stacking, daubs=daubs).kept(points, keep)
 
 
 def weigh(
-    surface: Surface,
+    canvas: Weighable,
     layers: Sequence[Stacked],
     *,
-    texels: int = 1024,
-    keep: int = 4,
+    keep: int = KEEP,
     bits: int = 8,
-    stacking: str = "cover",
+    stacking: Stacking | str = Stacking.COVER,
     adopted: WeightMap | None = None,
     daubs: Sequence[Daub] = (),
     threads: int | None = None,
     progress: Progress = silent,
 ) -> WeightMap:
-    """Weigh layers over a whole surface.
+    """Weigh layers over a canvas: a terrain's grid, a mesh's uv layout (its gaps are filled from around), or its vertices.
 
     Parameters
     ----------
+    canvas : Canvas
+        `terrain.canvas(texels)`, `UvCanvas(mesh, texels)` or `VertexCanvas(mesh)`.
     layers : sequence of Layer
         From the bottom up.
-    texels : int
-        Along the longer side of the weight map.
     keep : int
         How many layers a texel keeps, 1 - 16: the largest ones, which then share what was cut.
     bits : 8 or 16
@@ -77,52 +90,142 @@ def weigh(
     -------
     WeightMap
         The same bytes on any number of threads.
+
+    Raises
+    ------
+    QuiltError
+        If layers, adopted weights and daubs do not fit each other, a mask cannot be measured on this surface, or daubs
+        smooth over a uv layout, whose neighbours are not those on the mesh.
     """
-    unit = unit_of(bits)
-    height, width = surface.layout(texels)
-    adopted = adopted and adopted.resized(height, width, enlarge=False)
-    weigher = Weigher(layers, surface, stacking=stacking_named(stacking), adopted=adopted, daubs=daubs)
-    keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(weigher.shown))
-    index = np.empty((height, width, keep), index_type(len(weigher.shown)))
-    stored = np.empty((height, width, keep), storage(unit))
-    lost = np.empty((height, width), np.uint8)
-    sums = np.empty((height, 2))
+    unit, (height, width) = unit_of(bits), canvas.texels
+    adopted = adopted and adopted.resized(*getattr(canvas, "whole", (height, width)), enlarge=False)
+    weigher = Weigher(layers, canvas.fields, stacking=stacking, adopted=adopted, daubs=daubs)
+    keep = min(checked_keep(keep), len(weigher.shown))
+    index = np.zeros((height * width, keep), index_type(len(weigher.shown)))
+    stored = np.zeros((height * width, keep), storage(unit))
+    stored[:, 0] = unit if canvas.padding is not None else 0
+    lost = np.zeros(height * width, np.uint8)
+    sums = np.zeros((height, 2))
+    covered = np.zeros(height * width, bool) if canvas.padding is not None else None
+
+    def weigh_block(block: Block) -> None:
+        for piece in block.pieces:
+            found = _kept(weigher, piece, keep, block)
+            assert found.lost is not None
+            rounded = np.empty((len(found), keep), stored.dtype)
+            _kernels.quantise(found.weights, rounded, unit)
+            piece.where.put(index, found.layers)
+            piece.where.put(stored, rounded)
+            piece.where.put(lost, np.ceil(found.lost * np.float32(255) - np.float32(1e-3)).astype(np.uint8))
+            _sum_lost(sums, block.region, piece, found.lost, width)
+            if covered is not None:
+                piece.where.put(covered, np.ones(len(found), bool))
+
     rows = max(1, min(_POINTS_AT_ONCE, _ANSWERS_AT_ONCE // len(weigher.shown)) // width)
-    size = _ground_size(surface) if weigher.daubs.smooths else (0.0, 0.0)
-    spacing = (size[0] / width, size[1] / height)
-
-    def weigh_rows(top: int) -> None:
-        bottom = min(top + rows, height)
-        first, last = top, bottom
-        grid = None
-        if weigher.daubs.smooths:
-            box = weigher.daubs.needed(Box(0.0, top * spacing[1], size[0], bottom * spacing[1]))
-            first, last = max(0, int(box.north / spacing[1])), min(height, int(box.south / spacing[1]) + 1)
-            grid = RegionGrid(last - first, width, spacing)
-        points = surface.points((height, width), slice(first, last), slice(0, width))
-        (which, weight), cut = weigher.kept(points, keep, grid)
-        part = slice((top - first) * width, (bottom - first) * width)
-        index[top:bottom] = which[part].reshape(-1, width, keep)
-        _kernels.quantise(np.ascontiguousarray(weight[part]), stored[top:bottom].reshape(-1, keep), unit)
-        by_row = cut[part].reshape(-1, width)
-        lost[top:bottom] = np.ceil(by_row * np.float32(255) - np.float32(1e-3))
-        sums[top:bottom, 0] = by_row.sum(axis=1, dtype=np.float64)
-        sums[top:bottom, 1] = by_row.max(axis=1)
-
+    over: Canvas = canvas
     if weigher.daubs.smooths:
-        rows = max(rows, 64)  # or the margins would cost more than the rows
-    work_through(range(0, height, rows), weigh_rows, threads=threads, step="weighing", progress=progress)
+        over, rows = _Widened.of(canvas, weigher.daubs), max(rows, 64)  # or the margins would cost more than the rows
+    go_over(over, weigh_block, most=rows * width, threads=threads, step="weighing", progress=progress)
+    if covered is not None:
+        _fill_gaps(canvas, covered, (index, stored, lost))
     return WeightMap(
         names=weigher.shown,
-        layers=index,
-        weights=stored,
-        lost=lost,
-        lost_mean=float(sums[:, 0].sum() / (height * width)),
+        layers=index.reshape(height, width, keep),
+        weights=stored.reshape(height, width, keep),
+        lost=lost.reshape(height, width),
+        lost_mean=float(sums[:, 0].sum() / (height * width if covered is None else max(1, covered.sum()))),
         lost_worst=float(sums[:, 1].max()),
     )
 
 
-def daubed(
+def _kept(weigher: Weigher, piece: Piece, keep: int, block: Block) -> PointWeights:
+    """The largest weights of a piece; of a block that is wider than its region, those of the region."""
+    if not isinstance(block, _WideBlock):
+        return weigher.kept(piece.points, keep)
+    wide = weigher.kept(piece.points, keep, block.grid)
+    return wide[block.inside]
+
+
+def _sum_lost(sums: NDArray[np.float64], region: Region, piece: Piece, lost: NDArray[np.float32], width: int) -> None:
+    """Add what was cut to the sum of each row, and keep the worst of it."""
+    if piece.columns:
+        by_row = lost.reshape(-1, piece.columns)
+        sums[region.top : region.bottom, 0] = by_row.sum(axis=1, dtype=np.float64)
+        sums[region.top : region.bottom, 1] = by_row.max(axis=1)
+        return
+    assert piece.where.each is not None
+    rows = piece.where.each // width
+    sums[region.top : region.bottom, 0] += np.bincount(rows - region.top, lost, minlength=region.rows)
+    np.maximum.at(sums[:, 1], rows, lost)
+
+
+def _fill_gaps(canvas: Canvas, covered: NDArray[np.bool_], filled: Sequence[NDArray[Any]]) -> None:
+    """Grow what is covered over all of the canvas."""
+    height, width = canvas.texels
+    around = Padding(covered.reshape(height, width))
+    for values in filled:
+        around.grow(values, height + width)
+
+
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
+class _WideBlock(Block):
+    """A block whose points reach beyond its region: what grid they are, and which of them are the region's own."""
+
+    grid: RegionGrid
+    inside: slice | NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Widened:
+    """A terrain's grid whose blocks reach as far as smoothing daubs take from."""
+
+    canvas: GridWindow
+    daubs: DaubLayer
+
+    @classmethod
+    def of(cls, canvas: Canvas, daubs: DaubLayer) -> Canvas:
+        """Return the canvas widened; as it is where its points are all asked at once. Raises `ShapeError` elsewhere."""
+        if isinstance(canvas, GridWindow):
+            return cls(canvas, daubs)
+        if len(canvas.blocks(1)) > 1:
+            raise ShapeError("daubs that smooth need a terrain, or the vertices of a mesh (VertexCanvas)")
+        return canvas
+
+    @property
+    def texels(self) -> tuple[int, int]:
+        return self.canvas.texels
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        return self.canvas.parts
+
+    @property
+    def padding(self) -> int | None:
+        return self.canvas.padding
+
+    def blocks(self, most: int) -> Sequence[Region]:
+        return self.canvas.blocks(most)
+
+    def block(self, region: Region) -> _WideBlock:
+        """Return the region with a margin to all sides that it is needed from."""
+        canvas, (across, down), (rows, columns) = self.canvas, self.canvas.spacing, self.canvas.whole
+        top, left = canvas.window.top + region.top, canvas.window.left + region.left
+        bottom, right = top + region.rows, left + region.columns
+        box = self.daubs.needed(Rectangle(left * across, top * down, right * across, bottom * down))
+        north, south = min(top, max(0, int(box.north / down))), max(bottom, min(rows, int(box.south / down) + 1))
+        west, east = min(left, max(0, int(box.west / across))), max(right, min(columns, int(box.east / across) + 1))
+        points = canvas.points_of(Region(north, south, west, east))
+        own = Region(top - north, bottom - north, left - west, right - west)
+        inside: slice | NDArray[np.int64] = slice(own.top * own.columns, own.bottom * own.columns)
+        if own.columns < east - west:
+            inside = numbers_of(own, east - west)
+        piece = Piece(points=points, where=canvas.block(region).pieces[0].where, columns=region.columns)
+        return _WideBlock(
+            region=region, pieces=(piece,), grid=RegionGrid(south - north, east - west, canvas.spacing), inside=inside
+        )
+
+
+def lay_daubs(
     weights: WeightMap,
     ground: Ground,
     daubs: Sequence[Daub],
@@ -160,7 +263,7 @@ def daubed(
     def daub_tile(tile: tuple[int, int]) -> None:
         top, left = tile[0] * _TILE, tile[1] * _TILE
         bottom, right = min(top + _TILE, height), min(left + _TILE, width)
-        box = lay.needed(Box(left * spacing[0], top * spacing[1], right * spacing[0], bottom * spacing[1]))
+        box = lay.needed(Rectangle(left * spacing[0], top * spacing[1], right * spacing[0], bottom * spacing[1]))
         r0, r1 = max(0, int(box.north / spacing[1])), min(height, int(np.ceil(box.south / spacing[1])))
         c0, c1 = max(0, int(box.west / spacing[0])), min(width, int(np.ceil(box.east / spacing[0])))
         points = ground.points((height, width), slice(r0, r1), slice(c0, c1))
@@ -180,29 +283,20 @@ def daubed(
         lost[part] = np.where(cut > _NOTHING, np.ceil(after * 255 - 1e-3), lost[part].ravel()).reshape(bottom - top, -1)
         cuts.append((float((after - before).sum(dtype=np.float64)), float(np.where(cut > _NOTHING, after, 0).max())))
         rounded = np.empty(which.shape, stored.dtype)
-        _kernels.quantise(kept, rounded, weights.unit)
+        _kernels.quantise(frozen(kept, np.float32), rounded, weights.unit)
         index[top:bottom, left:right] = which.reshape(bottom - top, right - left, keep)
         stored[top:bottom, left:right] = rounded.reshape(bottom - top, right - left, keep)
 
     touched = _touched_tiles(lay, (height, width), spacing)
     work_through(touched, daub_tile, threads=threads, step="daubing", progress=progress)
     return WeightMap(
-        names=weights.names, layers=index, weights=stored, lost=None if weights.lost is None else lost,
+        names=weights.names,
+        layers=index,
+        weights=stored,
+        lost=None if weights.lost is None else lost,
         lost_mean=weights.lost_mean + sum(added for added, _ in sorted(cuts)) / (height * width),
         lost_worst=max([weights.lost_worst, *(worst for _, worst in cuts)]),
-    )  # fmt: skip
-
-
-def stacking_named(name: str) -> Stacking:
-    """Return the way of stacking of a name; raise `NameNotFoundError` if there is none."""
-    return Stacking(known_name("way of stacking", name, [each.value for each in Stacking]))
-
-
-def _ground_size(surface: Surface) -> tuple[float, float]:
-    size = getattr(surface, "size", None)
-    if size is None:
-        raise ShapeError("daubs that smooth need a terrain, or the vertices of a mesh (weigh_points)")
-    return float(size[0]), float(size[1])
+    )
 
 
 def _touched_tiles(lay: DaubLayer, texels: tuple[int, int], spacing: tuple[float, float]) -> list[tuple[int, int]]:

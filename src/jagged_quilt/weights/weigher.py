@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from enum import Enum
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name, whole_number_in
+from jagged_quilt.foundation.checks import frozen, known_name
+from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.points import Points, Surface
+from jagged_quilt.foundation.fields import Fields, HasFields, remembering
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked, shown_names
-from jagged_quilt.weights.weight_map import MOST_KEPT, Kept, WeightMap, index_type, keep_largest
+from jagged_quilt.weights.point_weights import PointWeights
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, checked_keep, index_type, keep_largest
 
 
-class Stacking(Enum):
+class Stacking(Choice):
     """How the masks of layers become weights that sum to 1."""
 
     COVER = "cover"
@@ -34,9 +36,9 @@ class Weigher:
     ----------
     layers : sequence of Layer
         From the bottom up.
-    surface : Surface, optional
+    surface : Terrain, Canvas or Fields, optional
         Where masks by curvature, hidden sky, distance or warp are measured.
-    stacking : Stacking
+    stacking : "cover" or "share"
     adopted : WeightMap, optional
         Layers that it names begin with their weight there, times their mask; what a mask takes goes to the lowest layer. The
         others are stacked upon that.
@@ -56,9 +58,9 @@ class Weigher:
     def __init__(
         self,
         layers: Sequence[Stacked],
-        surface: Surface | None = None,
+        surface: Fields | HasFields | None = None,
         *,
-        stacking: Stacking = Stacking.COVER,
+        stacking: Stacking | str = Stacking.COVER,
         adopted: WeightMap | None = None,
         daubs: Sequence[Daub] = (),
     ) -> None:
@@ -67,21 +69,24 @@ class Weigher:
         self.names = tuple(layer.name for layer in layers)
         self.shown = shown_names(layers)
         """The names of what comes out: one for each layer, or for each swatch of its medley."""
-        self.stacking, self.adopted = stacking, adopted
-        on = (lambda each: each) if surface is None else (lambda each: each and each.on(surface))
-        self.masks = [on(layer.mask) for layer in layers]
-        self.medleys = [on(layer.medley) for layer in layers]
-        self._adopted_rows = np.array([self.names.index(name) for name in adopted.names] if adopted else [], np.int32)
-        self._is_adopted = np.isin(np.arange(len(layers)), self._adopted_rows)
+        self.stacking, self.adopted = Stacking.of(stacking, "way of stacking"), adopted
+        known = None if surface is None else remembering(surface)
+        self.masks = [layer.mask if known is None else layer.mask and layer.mask.on(known) for layer in layers]
+        self.medleys = [layer.medley if known is None else layer.medley and layer.medley.on(known) for layer in layers]
+        self._adopted_rows = frozen([self.names.index(name) for name in adopted.names] if adopted else [], np.int32)
+        self._is_adopted = frozen(np.isin(np.arange(len(layers)), self._adopted_rows), bool)
         self.daubs = DaubLayer(daubs, self.names)
+
+    def __repr__(self) -> str:
+        return f"<Weigher of {', '.join(self.names)}>"
 
     def stacked(self, points: Points) -> NDArray[np.float32]:
         """Return the weight of every layer before daubs and medleys, (L, N) float32, summing to 1 over the layers."""
         answers = np.ones((len(self.layers), len(points)), np.float32)
         if self.adopted is not None:
             answers[self._is_adopted] = 0
-            index, weight = self.adopted.at(points)
-            _kernels.scatter(index, weight, self._adopted_rows, answers)
+            found = self.adopted.at(points)
+            _kernels.scatter(found.layers, found.weights, self._adopted_rows, answers)
         for row, mask in enumerate(self.masks):
             if mask is not None and self._is_adopted[row]:
                 answers[row] *= mask.answer(points)
@@ -100,8 +105,8 @@ class Weigher:
         found = np.full(len(self.layers), np.nan, np.float32)
         if self.adopted is not None:
             rows = np.zeros((len(self.layers), 1), np.float32)
-            index, weight = self.adopted.at(points[:1])
-            _kernels.scatter(index, weight, self._adopted_rows, rows)
+            there = self.adopted.at(points[:1])
+            _kernels.scatter(there.layers, there.weights, self._adopted_rows, rows)
             found[self._is_adopted] = rows[self._is_adopted, 0]
         return found
 
@@ -126,23 +131,23 @@ class Weigher:
                 rows.extend([weight] * len(medley.swatches))
         return np.stack(rows)
 
-    def kept(self, points: Points, keep: int, grid: RegionGrid | None = None) -> tuple[Kept, NDArray[np.float32]]:
-        """Return the `keep` largest weights, and what the cut lost, (N,) float32."""
-        keep = min(whole_number_in("keep", keep, 1, MOST_KEPT), len(self.shown))
+    def kept(self, points: Points, keep: int, grid: RegionGrid | None = None) -> PointWeights:
+        """Return the `keep` largest weights, and what the cut lost."""
+        keep = min(checked_keep(keep), len(self.shown))
         index = np.empty((len(points), keep), index_type(len(self.shown)))
         weight = np.empty((len(points), keep), np.float32)
         lost = np.empty(len(points), np.float32)
         keep_largest(self.weights(points, grid), index, weight, lost)
-        return (index, weight), lost
+        return PointWeights(self.shown, index, weight, lost)
 
-    def at(self, points: Points) -> Kept:
+    def at(self, points: Points) -> PointWeights:
         """Return weights at points as `WeightMap.at` does, with as many layers kept as can be.
 
         Raises `RangeError` if a daub smooths: that needs what lies around the points.
         """
         if self.daubs.smooths:
             raise RangeError("daubs that smooth need a weight map; weigh first, and blend by that")
-        return self.kept(points, MOST_KEPT)[0]
+        return self.kept(points, MOST_KEPT)
 
     @staticmethod
     def _check(layers: Sequence[Stacked], adopted: WeightMap | None) -> None:

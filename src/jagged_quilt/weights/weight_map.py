@@ -9,19 +9,16 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights import _kernels
+from jagged_quilt.weights.point_weights import PointWeights
 
 if TYPE_CHECKING:
     from pandas import DataFrame
-
-Kept = tuple[NDArray[Any], NDArray[np.float32]]
-"""(N, K) uint8 or uint16 layers and (N, K) float32 weights that sum to 1; a weight of 0 is no layer at all."""
-
 
 MOST_KEPT = 16  # layers at a texel
 
@@ -29,6 +26,14 @@ MOST_KEPT = 16  # layers at a texel
 def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
     """Return the smallest type that numbers so many layers."""
     return np.uint8 if layers <= 256 else np.uint16
+
+
+KEEP = 4  # layers at a texel, where nothing else is said
+
+
+def checked_keep(keep: int) -> int:
+    """Return how many layers a texel is to keep; raise `RangeError` if it cannot be so many."""
+    return whole_number_in("keep", keep, 1, MOST_KEPT)
 
 
 def unit_of(bits: int) -> int:
@@ -49,11 +54,12 @@ def keep_largest(
     """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,)."""
     ranks = (index.shape[1], _kernels.LINE)
     carried, number, whole = (np.empty(_kernels.LINE, kind) for kind in (np.float32, np.int32, np.float32))
-    _kernels.keep_largest(weights, np.empty(ranks, np.float32), np.empty(ranks, np.int32), carried, number, whole,
-                          index, weight, lost)  # fmt: skip
+    _kernels.keep_largest(
+        weights, np.empty(ranks, np.float32), np.empty(ranks, np.int32), carried, number, whole, index, weight, lost
+    )
 
 
-@dataclass(frozen=True, eq=False, kw_only=True)
+@dataclass(frozen=True, eq=False, kw_only=True, repr=False)
 class WeightMap:
     """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
 
@@ -87,33 +93,41 @@ class WeightMap:
             )
         if int(self.layers.max()) >= len(self.names):
             raise RangeError(f"layer {int(self.layers.max())} is above the last of {len(self.names)} layers")
-        bad = _kernels.first_bad_sum(self.weights.reshape(-1, self.weights.shape[2]), self.unit)
+        bad = _kernels.first_bad_sum(frozen(self.weights, self.weights.dtype).reshape(-1, self.weights.shape[2]), self.unit)
         if bad >= 0:
             row, column = divmod(int(bad), self.weights.shape[1])
             total = int(self.weights[row, column].sum(dtype=np.uint32))
             raise RangeError(f"weights must sum to {self.unit}; row {row}, column {column} sums to {total}")
-        self.layers.flags.writeable = False
-        self.weights.flags.writeable = False
+        for name in ("layers", "weights"):
+            object.__setattr__(self, name, frozen(getattr(self, name), getattr(self, name).dtype))
 
     @classmethod
     def of(
-        cls, names: tuple[str, ...], layers: NDArray[Any], weights: NDArray[np.float32], *, bits: int = 8,
-        lost_mean: float = 0.0, lost_worst: float = 0.0,
-    ) -> WeightMap:  # fmt: skip
+        cls,
+        names: tuple[str, ...],
+        layers: NDArray[Any],
+        weights: NDArray[np.float32],
+        *,
+        bits: int = 8,
+        lost_mean: float = 0.0,
+        lost_worst: float = 0.0,
+    ) -> WeightMap:
         """Make one from weights (H, W, K) float32 that sum to 1 at every texel, rounded so that their sums are exact."""
         unit = unit_of(bits)
         stored = np.empty(weights.shape, storage(unit))
-        _kernels.quantise(
-            np.ascontiguousarray(weights).reshape(-1, weights.shape[2]), stored.reshape(-1, weights.shape[2]), unit
-        )
+        _kernels.quantise(frozen(weights, np.float32).reshape(-1, weights.shape[2]), stored.reshape(-1, weights.shape[2]), unit)
         return cls(names=names, layers=layers, weights=stored, lost_mean=lost_mean, lost_worst=lost_worst)
+
+    def __repr__(self) -> str:
+        height, width, keep = self.layers.shape
+        return f"<WeightMap {width} x {height} texels, {keep} of {len(self.names)} layers at each: {', '.join(self.names)}>"
 
     @property
     def unit(self) -> int:
         """What the weights of a texel sum to: 255 or 65535."""
         return int(np.iinfo(self.weights.dtype).max)
 
-    def at(self, points: Points) -> Kept:
+    def at(self, points: Points) -> PointWeights:
         """Return the weights at points, bilinear between texels, clamped at the border (what an engine will do).
 
         Raises
@@ -128,10 +142,16 @@ class WeightMap:
         index = np.empty((len(points), most), self.layers.dtype)
         weight = np.empty((len(points), most), np.float32)
         _kernels.read_between(
-            points.uv, self.layers.reshape(-1, keep), self.weights.reshape(-1, keep), self.layers.shape[1],
-            np.float32(self.unit), np.zeros(len(self.names), np.float32), index, weight,
-        )  # fmt: skip
-        return index, weight
+            points.uv,
+            self.layers.reshape(-1, keep),
+            self.weights.reshape(-1, keep),
+            self.layers.shape[1],
+            np.float32(self.unit),
+            np.zeros(len(self.names), np.float32),
+            index,
+            weight,
+        )
+        return PointWeights(self.names, index, weight)
 
     def layer(self, name: str | int) -> NDArray[np.float32]:
         """Return how much of one layer shows, (H, W) float32, 0..1."""
@@ -188,7 +208,7 @@ class WeightMap:
         keep = self.layers.shape[2]
         stored = np.empty(self.weights.shape, storage(unit))
         shares = self.weights.reshape(-1, keep) * np.float32(1 / self.unit)
-        _kernels.quantise(shares, stored.reshape(-1, keep), unit)
+        _kernels.quantise(frozen(shares, np.float32), stored.reshape(-1, keep), unit)
         return replace(self, weights=stored)
 
     def resized(self, rows: int, columns: int, *, enlarge: bool = True, keep: int | None = None) -> WeightMap:
@@ -214,13 +234,17 @@ class WeightMap:
         for row in range(rows):
             _kernels.resize_row(row, rows, self.layers, self.weights, np.float32(self.unit), sums)
             keep_largest(sums, index[row], weight, lost[row])
-            _kernels.quantise(weight, stored[row], self.unit)
+            _kernels.quantise(frozen(weight, np.float32), stored[row], self.unit)
         return WeightMap(
-            names=self.names, layers=index, weights=stored, lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
-            lost_mean=float(lost.mean()), lost_worst=float(lost.max()),
-        )  # fmt: skip
+            names=self.names,
+            layers=index,
+            weights=stored,
+            lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
+            lost_mean=float(lost.mean()),
+            lost_worst=float(lost.max()),
+        )
 
-    def save(self, folder: Path | str, stamp: str = "") -> list[Path]:
+    def save(self, folder: Path | str) -> list[Path]:
         """Write PNG files of four channels each (layer numbers, and their weights), one of what was cut, and a manifest.
 
         Return the files.
@@ -228,8 +252,14 @@ class WeightMap:
         folder = Path(folder)
         height, width, keep = self.layers.shape
         lost = {"mean": self.lost_mean, "worst": self.lost_worst}
-        manifest = {"stamp": stamp, "layers": list(self.names), "keep": keep, "bits": 8 * self.weights.itemsize, "lost": lost,
-                    "lost_map": self.lost is not None, "shares": self.shares()}  # fmt: skip
+        manifest = {
+            "layers": list(self.names),
+            "keep": keep,
+            "bits": 8 * self.weights.itemsize,
+            "lost": lost,
+            "lost_map": self.lost is not None,
+            "shares": self.shares(),
+        }
         names = []
         with written_together(folder) as stage:
             for first in range(0, keep, 4):
@@ -245,23 +275,23 @@ class WeightMap:
             write_json(stage / "weights.json", manifest)
         return [folder / name for name in [*names, "weights.json"]]
 
-    @classmethod
-    def load(cls, folder: Path | str) -> WeightMap:
-        """Read what `save` wrote, to the byte; raise `FileError` if something is missing or does not fit together."""
-        folder = Path(folder)
-        manifest = read_json(folder / "weights.json", "list of weights")
-        try:
-            keep = int(manifest["keep"])
-            sheets = {
-                kind: [read_image(folder / f"{kind}_{n}.png") for n in range(-(-keep // 4))] for kind in ("layers", "weights")
-            }
-            return cls(
-                names=tuple(manifest["layers"]),
-                layers=np.ascontiguousarray(np.concatenate(sheets["layers"], axis=2)[..., :keep]),
-                weights=np.ascontiguousarray(np.concatenate(sheets["weights"], axis=2)[..., :keep]),
-                lost=read_image(folder / "lost.png")[..., 0] if manifest.get("lost_map") else None,
-                lost_mean=float(manifest["lost"]["mean"]),
-                lost_worst=float(manifest["lost"]["worst"]),
-            )
-        except (KeyError, TypeError, ValueError) as error:
-            raise FileError(f"{folder}: these weights do not fit together ({error}); weigh again") from error
+
+def open_weights(folder: Path | str) -> WeightMap:
+    """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together."""
+    folder = Path(folder)
+    manifest = read_json(folder / "weights.json", "list of weights")
+    try:
+        keep = int(manifest["keep"])
+        sheets = {
+            kind: [read_image(folder / f"{kind}_{n}.png") for n in range(-(-keep // 4))] for kind in ("layers", "weights")
+        }
+        return WeightMap(
+            names=tuple(manifest["layers"]),
+            layers=np.ascontiguousarray(np.concatenate(sheets["layers"], axis=2)[..., :keep]),
+            weights=np.ascontiguousarray(np.concatenate(sheets["weights"], axis=2)[..., :keep]),
+            lost=read_image(folder / "lost.png")[..., 0] if manifest.get("lost_map") else None,
+            lost_mean=float(manifest["lost"]["mean"]),
+            lost_worst=float(manifest["lost"]["worst"]),
+        )
+    except (KeyError, TypeError, ValueError) as error:
+        raise FileError(f"{folder}: these weights do not fit together ({error}); weigh again") from error

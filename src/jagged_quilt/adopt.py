@@ -1,0 +1,10 @@
+"""Weights that other programs left: splat sheets, index maps, colour-keyed maps, masks, index and weight pairs."""
+
+from jagged_quilt.weights.adopt import Adopted as Adopted
+from jagged_quilt.weights.adopt import adopt_colours as colours
+from jagged_quilt.weights.adopt import adopt_index as index
+from jagged_quilt.weights.adopt import adopt_masks as masks
+from jagged_quilt.weights.adopt import adopt_pairs as pairs
+from jagged_quilt.weights.adopt import adopt_splat as splat
+
+__all__ = ["Adopted", "colours", "index", "masks", "pairs", "splat"]

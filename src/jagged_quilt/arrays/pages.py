@@ -1,0 +1,87 @@
+"""Texture pages: arrays opened for blending, their texels in one piece of memory that all readers share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.layout import Layout
+from jagged_quilt.arrays.mips import level_count
+from jagged_quilt.foundation.checks import frozen, known_name
+from jagged_quilt.foundation.errors import RangeError
+
+_MOST_TEXELS = (1 << 31) - 1
+
+
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
+class TexelPages:
+    """The texels of some swatches as a blend reads them.
+
+    Attributes
+    ----------
+    names : tuple of str
+        The swatches; each is a slice.
+    layouts : tuple of Layout
+        What stands in each column, all of them RGBA8.
+    side : int
+        Texels along a slice's side at full size.
+    tiles, reliefs : tuple of float
+        Metres that one repeat of each swatch covers, and from black to white of its height.
+    texels : (M, A) uint32
+        One column per layout (red in the low byte), level after level from the full size down, slice after slice within a
+        level. Read-only.
+    """
+
+    names: tuple[str, ...]
+    layouts: tuple[Layout, ...]
+    side: int
+    tiles: tuple[float, ...]
+    reliefs: tuple[float, ...]
+    texels: NDArray[np.uint32]
+
+    @classmethod
+    def empty(
+        cls, names: Sequence[str], layouts: Sequence[Layout], side: int, tiles: Sequence[float], reliefs: Sequence[float]
+    ) -> TexelPages:
+        """Return pages with room for the texels, to be `put`, and then `closed`."""
+        count = int(page_starts(side, len(names))[-1])
+        if count > _MOST_TEXELS:
+            raise RangeError(
+                f"{len(names)} slices of {side} x {side} texels are more than one blend can address; pack at {side // 2}"
+            )
+        return cls(
+            names=tuple(names),
+            layouts=tuple(layouts),
+            side=side,
+            tiles=tuple(tiles),
+            reliefs=tuple(reliefs),
+            texels=np.empty((count, len(layouts)), np.uint32),
+        )
+
+    def __repr__(self) -> str:
+        arrays = ", ".join(layout.name for layout in self.layouts)
+        return f"<TexelPages {len(self.names)} slices of {self.side} x {self.side}: {arrays}, {self.texels.nbytes >> 20} MiB>"
+
+    def put(self, column: int, slice_: int, level: int, texels: NDArray[Any]) -> None:
+        """Fill one level of one slice from (H, W, 4) uint8."""
+        start = int(page_starts(self.side, len(self.names))[level]) + slice_ * texels.shape[0] * texels.shape[1]
+        flat = np.ascontiguousarray(texels).reshape(-1, 4).view(np.uint32)[:, 0]
+        self.texels[start : start + len(flat), column] = flat
+
+    def closed(self) -> TexelPages:
+        """Return the same pages, read-only."""
+        return replace(self, texels=frozen(self.texels, np.uint32))
+
+    def place_of(self, name: str) -> int:
+        """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
+        return self.names.index(known_name("swatch in the arrays", name, self.names))
+
+
+def page_starts(side: int, slices: int) -> NDArray[np.int64]:
+    """Where each level begins in the texels of pages, and the end."""
+    sizes = [slices * (side >> level) ** 2 for level in range(level_count(side))]
+    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)

@@ -1,0 +1,5 @@
+"""What is wrong with maps and sets, measured, and what mends it."""
+
+import lazy_loader
+
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -1,0 +1,201 @@
+"""What can be wrong with one map, by itself or beside another of its swatch."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jagged_quilt.audit import measures as m
+from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule
+from jagged_quilt.maps.roles import MapRole, Transfer
+from jagged_quilt.maps.texture_map import TextureMap
+
+_R = MapRole
+_BELONGS = 0.25  # correlation of slopes from which normals and height tell something of each other
+_CURLED = 0.62
+_FEW_LEVELS = 64
+_ENOUGH = 40  # texels expected on codes; chance would leave all of them empty once in e^40
+_DIFFUSE = (0.012, 0.91)
+_SPECULAR_GAP = (0.10, 0.40)
+
+
+def _constants(bench: Bench) -> None:
+    for role, given in bench.maps.items():
+        texels = given.texels
+        alone = not bench.source.sources[role].channel
+        if alone and max(given.shape) > SMALL and (texels == texels[:1, :1]).all():
+            value = [round(float(each), 4) for each in given.values[0, 0]]
+            told = str(value if len(value) > 1 else value[0])
+            mend = f'[[swatch.map]]\nrole = "{role.key}"\nvalue = {told}\n'
+            bench.fault("constant", "every texel is the same", role, measured=f"{told} everywhere", mend=mend)
+
+
+def _encodings(bench: Bench) -> None:
+    for role, given in bench.maps.items():
+        if bench.has(role, "constant") or role is _R.NORMAL:
+            continue
+        colour = role.value.transfer is Transfer.SRGB
+        if given.texels.dtype != np.uint8 or given.is_encoded != colour:
+            continue
+        there, expected = m.missing_codes(given.texels, encoded=not colour)
+        if expected > _ENOUGH and there < 0.01 * expected:
+            kind, how = ("looks linear", "linear") if colour else ("looks encoded", "srgb")
+            words = "a colour map that was stored linear" if colour else "a data map that was sRGB-encoded"
+            bench.fault(
+                kind,
+                words,
+                role,
+                measured=f"{there} texels lie on the codes that 8-bit conversion skips; {expected:,.0f} would",
+                mend=map_rule(role, transfer=how),
+            )
+    normals, height = bench.maps.get(_R.NORMAL), bench.maps.get(_R.HEIGHT)
+    if normals is not None and normals.texels.shape[2] == 3 and not normals.is_encoded:
+        vectors = _raw(normals)
+        if m.is_encoded_normal(vectors):
+            mean = vectors.mean(axis=(0, 1))
+            bench.fault(
+                "looks encoded",
+                "a normal map that was sRGB-encoded",
+                _R.NORMAL,
+                measured=f"its mean leans to ({mean[0]:.2f}, {mean[1]:.2f})",
+                mend=map_rule(_R.NORMAL, transfer="srgb"),
+            )
+    if (
+        normals is not None
+        and height is not None
+        and height.shape == normals.shape
+        and not bench.has(_R.HEIGHT, "looks encoded")
+    ):
+        gain = m.encoding_gain(normals.values, height.values) if not height.is_encoded else 0
+        if gain > 0.02:
+            bench.fault(
+                "looks encoded",
+                "a height map that was sRGB-encoded",
+                _R.HEIGHT,
+                mend=map_rule(_R.HEIGHT, transfer="srgb"),
+                measured=f"decoded, its slopes go with the normals' better by {gain:.3f} of correlation",
+            )
+
+
+def _normals(bench: Bench) -> None:
+    given = bench.maps.get(_R.NORMAL)
+    if given is None or bench.has(_R.NORMAL, "constant", "looks encoded"):
+        return
+    if given.texels.shape[2] == 3:
+        lengths = m.lengths_of(_raw(given))
+        told = f"length {lengths.mean:.3f} on average, {lengths.lowest:.3f} to {lengths.highest:.3f} (1st to 99th percentile)"
+        if lengths.inwards > 0.001:
+            bench.fault(
+                "inwards",
+                "normals point into the surface",
+                _R.NORMAL,
+                mend=map_rule(_R.NORMAL, channel="rg"),
+                measured=f"{100 * lengths.inwards:.1f} % of the texels",
+            )
+        elif abs(lengths.mean - 1) > 0.03 or lengths.lowest < 0.9 or lengths.highest > 1.1:
+            bench.fault(
+                "not unit", "normals are not of unit length", _R.NORMAL, measured=told, mend=map_rule(_R.NORMAL, channel="rg")
+            )
+    _green(bench, given)
+
+
+def _green(bench: Bench, given: TextureMap) -> None:
+    height = bench.maps.get(_R.HEIGHT)
+    values = given.values
+    turned = "up" if bench.source.sources[_R.NORMAL].is_green_down else "down"
+    mend = map_rule(_R.NORMAL, green=turned)
+    if height is not None and height.shape == given.shape and not bench.has(_R.HEIGHT, "constant"):
+        u, v = m.agreement(values, height.values)
+        told = f"slopes of normals and height correlate by {u:.2f} along u and {v:.2f} along v"
+        if abs(u) > _BELONGS and abs(v) > _BELONGS:
+            if u < 0:
+                invert = not bench.source.sources[_R.HEIGHT].invert
+                bench.fault(
+                    "height inverted",
+                    "the height map is black where the normals say high",
+                    _R.HEIGHT,
+                    measured=told,
+                    mend=map_rule(_R.HEIGHT, invert=invert),
+                )
+            if u * v < 0:
+                bench.fault(
+                    "green", f"green points {turned}, and is read as the other way", _R.NORMAL, measured=told, mend=mend
+                )
+            return
+        _upside_down(bench, values, height.values, told)
+    share = m.curl_share(values)
+    if share > _CURLED and not bench.has(_R.NORMAL, "upside down"):
+        bench.fault(
+            "green",
+            f"green points {turned}, and is read as the other way",
+            _R.NORMAL,
+            mend=mend,
+            measured=f"its slopes have {share / (1 - share):.1f} times the curl that they have with green turned round",
+        )
+
+
+def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -> None:
+    """Normals that have nothing to do with the height map as they lie, and much when one of them is turned over."""
+    u, v = m.agreement(np.ascontiguousarray(normals[::-1]), height)
+    if min(abs(u), abs(v)) > _BELONGS:
+        bench.fault(
+            "upside down",
+            "the normal map lies the other way round than the height map",
+            _R.NORMAL,
+            measured=f"{told}; turned over, by {u:.2f} and {v:.2f}",
+            mend=map_rule(_R.NORMAL, upside_down=True),
+        )
+
+
+def _ranges(bench: Bench) -> None:
+    diffuse, specular = bench.maps.get(_R.DIFFUSE), bench.maps.get(_R.SPECULAR)
+    if diffuse is not None and not bench.has(_R.DIFFUSE, "looks linear") and _R.METALLIC not in bench.maps:
+        light = m.luminance(diffuse.values)
+        outside, middle = m.share_outside(light, *_DIFFUSE), float(np.median(light))
+        if outside > 0.2:
+            dark = middle < 0.1
+            words = "darker than charcoal: is it stored linear?" if dark else "brighter than fresh snow"
+            bench.fault(
+                "unreal colour",
+                f"much of it is {words}",
+                _R.DIFFUSE,
+                mend=map_rule(_R.DIFFUSE, transfer="linear") if dark else "",
+                measured=f"{100 * outside:.0f} % of it reflects less than {_DIFFUSE[0]:g} or more than {_DIFFUSE[1]:g}",
+            )
+    if specular is not None and not bench.has(_R.SPECULAR, "looks linear", "constant"):
+        light = m.luminance(specular.values)
+        between = float(((light > _SPECULAR_GAP[0]) & (light < _SPECULAR_GAP[1])).mean())
+        if between > 0.25:
+            file = bench.source.sources[_R.SPECULAR].file.name
+            mend = leave_out(file) if _R.ROUGHNESS in bench.maps else f'[[swatch.map]]\nfile = "{file}"\nrole = "shininess"\n'
+            bench.fault(
+                "unreal specular",
+                "an intensity, not a reflectance: real surfaces reflect 0.02 to 0.08 head on, metals 0.45 and more",
+                _R.SPECULAR,
+                mend=mend,
+                measured=f"{100 * between:.0f} % of it lies between {_SPECULAR_GAP[0]:g} and {_SPECULAR_GAP[1]:g}",
+            )
+
+
+def _heights(bench: Bench) -> None:
+    given = bench.maps.get(_R.HEIGHT)
+    if given is None or given.texels.dtype != np.uint8 or bench.has(_R.HEIGHT, "constant") or max(given.shape) <= SMALL:
+        return
+    levels = len(np.unique(given.texels))
+    if levels < _FEW_LEVELS:
+        bench.fault(
+            "stairs",
+            "8-bit heights of few levels show stairs",
+            _R.HEIGHT,
+            measured=f"{levels} levels",
+            mend=map_rule(_R.HEIGHT, smooth=True),
+        )
+
+
+def _raw(given: TextureMap) -> m.Values:
+    """Stored normals as vectors, before they are made unit."""
+    if given.texels.dtype.kind == "f":
+        return given.texels if float(given.texels.min()) < 0 else given.texels * 2 - 1
+    return given.meanings[given.texels]
+
+
+MAP_CHECKS = (_constants, _encodings, _normals, _ranges, _heights)

@@ -1,0 +1,109 @@
+"""What can be wrong with the maps of a swatch as a set: names, alphas, sizes, copies, borders."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jagged_quilt.audit import measures as m
+from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule, seen_by_eye
+from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.maps.roles import MapRole, is_packed
+
+SEAM_SEEN = 0.25
+"""The seam score from which a border is a fault."""
+
+
+def _names(bench: Bench) -> None:
+    for path in bench.source.unused:
+        if is_packed(path):
+            bench.fault(
+                "packed file",
+                f"{path.name} seems to hold several maps in its channels, and is not used",
+                file=path,
+                mend=f'[[swatch.map]]\nfile = "{path.name}"\npacked = "gltf"\n',
+            )
+        else:
+            bench.note("unused", f"{path.name} fits no role and is not used", file=path, mend=leave_out(path.name))
+
+
+def _alphas(bench: Bench) -> None:
+    for role, source in bench.source.sources.items():
+        image = bench.images.get(source.file)
+        if image is None or source.channel or "a" not in (name.lower() for name in image.channels):
+            continue
+        alpha = image.texels[..., [name.lower() for name in image.channels].index("a")]
+        if (alpha == alpha.flat[0]).all():
+            rest = "".join(name.lower() for name in image.channels if name.lower() != "a")
+            bench.note(
+                "empty alpha",
+                "its alpha carries nothing",
+                role,
+                measured=f"{alpha.flat[0]} everywhere",
+                mend=map_rule(role, channel=rest),
+            )
+
+
+def _sizes(bench: Bench) -> None:
+    sizes = {role: each.shape for role, each in bench.maps.items() if max(each.shape) > SMALL}
+    shapes = sorted({(w, h) for h, w in sizes.values()})
+    if len(shapes) > 1:
+        crooked = len({w / h for w, h in shapes}) > 1
+        bench.tell(
+            "fault" if crooked else "note",
+            "sizes",
+            "maps of different proportions cannot lie upon each other" if crooked else "its maps have different sizes",
+            measured=", ".join(f"{w} x {h}" for w, h in shapes),
+        )
+    if any(h != w for h, w in sizes.values()) and bench.source.fit == "stretch":
+        bench.note(
+            "not square",
+            "maps that are not square are stretched to a square",
+            measured=", ".join(f"{w} x {h}" for w, h in shapes),
+            mend='fit = "repeat"\n',
+        )
+    small = {role: max(size) for role, size in sizes.items() if max(size) < bench.texels}
+    if small:
+        largest = max(max(size) for size in sizes.values())
+        bench.note(
+            "enlarged",
+            f"packing at {bench.texels} enlarges {', '.join(role.key for role in small)}",
+            measured=f"{min(small.values())} texels along the longer side",
+            mend=f"[arrays]\ntexels = {1 << (largest.bit_length() - 1)}\n" if largest < bench.texels else "",
+        )
+
+
+def _duplicates(bench: Bench) -> None:
+    seen: dict[tuple[Any, ...], MapRole] = {}
+    for role in (each for each in MapRole if each in bench.maps):
+        texels, file = bench.maps[role].texels, bench.source.sources[role].file
+        key = (texels.shape, texels.dtype.str, fingerprint(np.ascontiguousarray(texels).tobytes()))
+        other = seen.setdefault(key, role)
+        alone = bench.source.sources[other].file != file
+        if other is not role and alone and max(bench.maps[role].shape) > SMALL and not bench.has(role, "constant"):
+            bench.fault(
+                "same map twice",
+                f"the {role.key} map holds the same texels as the {other.key} map",
+                role,
+                measured=f"every texel as in {bench.source.sources[other].file.name}",
+                mend=leave_out(file.name),
+            )
+
+
+def _seams(bench: Bench) -> None:
+    bench.seams = {role: m.seam_of(seen_by_eye(each)) for role, each in bench.maps.items() if max(each.shape) > SMALL}
+    role = max(bench.seams, key=lambda each: bench.seams[each].worst, default=None)
+    if role is not None and bench.seams[role].worst > SEAM_SEEN and bench.source.seams == "keep":
+        seam = bench.seams[role]
+        bench.fault(
+            "seam",
+            "its border shows when it repeats",
+            role,
+            mend='seams = "mirror"\n',
+            measured=f"seam score {seam.sides:.2f} where left meets right, {seam.ends:.2f} where top meets bottom",
+        )
+
+
+SET_CHECKS = (_alphas, _sizes, _duplicates, _seams)
+NAME_CHECKS = (_names,)

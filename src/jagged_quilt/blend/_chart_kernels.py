@@ -1,0 +1,395 @@
+"""Charts: where each texel lies on the planes of a chart, in metres, with footprint and gradients; how much each plane counts.
+
+A chart is a way in which textures lie on the surface; layers share one where they differ by no more than tile and sharpness. It
+has three planes, X, Y and Z, of which some charts use but one.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from jagged_quilt.blend._number_kernels import exp2, log2
+from jagged_quilt.blend._rows import (
+    BY,
+    F0,
+    F1,
+    FACED_MOST,
+    FACING,
+    FLAT_CHART,
+    GRADIENT_U,
+    GRADIENT_V,
+    HALF,
+    HAND,
+    INDEX,
+    LAID_ROWS,
+    LEVEL,
+    LONG_U,
+    LONG_V,
+    LONGER,
+    MOVED_STEPS,
+    NX,
+    NY,
+    NZ,
+    ONLY_Y,
+    PLACE_ROWS,
+    PLANE_ROWS,
+    SHARP,
+    SHORTER,
+    SIDES,
+    SPHERE_CHART,
+    STEPS,
+    SX,
+    TRUE_STEPS,
+    TX,
+    TY,
+    TZ,
+    UV,
+    UV_CHART,
+    UV_GRADIENT,
+    WARPED,
+    B,
+    U,
+    V,
+    X,
+    Y,
+    Z,
+)
+from jagged_quilt.blend._spread_kernels import spread_rows
+from jagged_quilt.foundation.compiler import inlined, lanes
+
+PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
+
+
+@lanes
+def move(is_fine, is_warped, frame, moved):
+    """Fill the place on which a chart looks, and the steps from it."""
+    steps = INDEX((TRUE_STEPS if is_fine else SX) * B)
+    for axis in range(3):
+        for t in range(B):
+            moved[axis * B + t] = frame[(X + axis) * B + t]
+            moved[(MOVED_STEPS + axis) * B + t] = frame[steps + INDEX(axis * B + t)]
+            moved[(MOVED_STEPS + 3 + axis) * B + t] = frame[steps + INDEX((3 + axis) * B + t)]
+    if is_warped:
+        for t in range(B):
+            nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+            tx, ty, tz = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+            bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+            for step in range(2):
+                s0 = moved[(MOVED_STEPS + 3 * step) * B + t]
+                s1 = moved[(MOVED_STEPS + 3 * step + 1) * B + t]
+                s2 = moved[(MOVED_STEPS + 3 * step + 2) * B + t]
+                along, across = s0 * tx + s1 * ty + s2 * tz, s0 * bx + s1 * by + s2 * bz
+                for axis in range(3):
+                    moved[(MOVED_STEPS + 3 * step + axis) * B + t] += (
+                        along * frame[(WARPED + 3 + axis) * B + t] + across * frame[(WARPED + 6 + axis) * B + t]
+                    )
+            for axis in range(3):
+                moved[axis * B + t] += frame[(WARPED + axis) * B + t]
+
+
+@inlined
+def _pattern(chart):
+    """How a chart turns metres on the surface to metres of the pattern: the offset, 2 x 2, and whether it keeps the steps."""
+    o, t = chart.offset, chart.turn
+    return o[0], o[1], t[0, 0], t[0, 1], t[1, 0], t[1, 1], chart.fine
+
+
+@inlined
+def _store(i, pattern, place, steps, along_u, along_v, laid):
+    """Store what lies on a plane, as metres of the pattern; the longer of the steps gives the level."""
+    offset_u, offset_v, a, b, d, e, is_fine = pattern
+    (s0, s1, s2, s3), (gu0, gu1, gu2), (gv0, gv1, gv2) = steps, along_u, along_v
+    u, v = place[0] - offset_u, place[1] - offset_v
+    laid[i + INDEX(U * B)], laid[i + INDEX(V * B)] = a * u + b * v, d * u + e * v
+    s0, s1, s2, s3 = a * s0 + b * s1, d * s0 + e * s1, a * s2 + b * s3, d * s2 + e * s3
+    longer = max(s0 * s0 + s1 * s1, s2 * s2 + s3 * s3, np.float32(1e-20))
+    laid[i + INDEX(LEVEL * B)] = HALF * log2(longer)
+    if is_fine > 0:
+        laid[i + INDEX(STEPS * B)], laid[i + INDEX((STEPS + 1) * B)] = s0, s1
+        laid[i + INDEX((STEPS + 2) * B)], laid[i + INDEX((STEPS + 3) * B)] = s2, s3
+    laid[i + INDEX(GRADIENT_U * B)] = a * gu0 + b * gv0
+    laid[i + INDEX((GRADIENT_U + 1) * B)] = a * gu1 + b * gv1
+    laid[i + INDEX((GRADIENT_U + 2) * B)] = a * gu2 + b * gv2
+    laid[i + INDEX(GRADIENT_V * B)] = d * gu0 + e * gv0
+    laid[i + INDEX((GRADIENT_V + 1) * B)] = d * gu1 + e * gv1
+    laid[i + INDEX((GRADIENT_V + 2) * B)] = d * gu2 + e * gv2
+
+
+@lanes
+def lay_plane(c, plane, charts, lying):
+    """Fill where each texel lies on a plane of a flat chart, seen from outside: u to the right and v downwards."""
+    frame, moved, laid, chart = lying.frame, lying.moved, lying.laid, charts[c]
+    across = 2 if plane == 0 else 0  # the axis along which u runs, and that of v, on the planes X, Y and Z
+    down = 2 if plane == 1 else 1
+    ux, uy, uz = chart.axes[across, 0], chart.axes[across, 1], chart.axes[across, 2]
+    vx, vy, vz = chart.axes[down, 0], chart.axes[down, 1], chart.axes[down, 2]
+    ox, oy, oz = chart.axes[plane, 0], chart.axes[plane, 1], chart.axes[plane, 2]
+    px, py, pz = chart.origin[0], chart.origin[1], chart.origin[2]
+    row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
+    facing, pattern = INDEX((LAID_ROWS * c + FACING + plane) * B), _pattern(chart)
+    d = MOVED_STEPS
+    for t in range(B):
+        n = ox * frame[NX * B + t] + oy * frame[NY * B + t] + oz * frame[NZ * B + t]
+        side = F1 if n >= 0 else -F1
+        to_u = -side if plane == 0 else (F1 if plane == 1 else side)
+        to_v = side if plane == 1 else -F1
+        x, y, z = moved[t] - px, moved[B + t] - py, moved[2 * B + t] - pz
+        a0, a1, a2 = moved[d * B + t], moved[(d + 1) * B + t], moved[(d + 2) * B + t]
+        b0, b1, b2 = moved[(d + 3) * B + t], moved[(d + 4) * B + t], moved[(d + 5) * B + t]
+        _store(
+            row + INDEX(t),
+            pattern,
+            (to_u * (ux * x + uy * y + uz * z), to_v * (vx * x + vy * y + vz * z)),
+            (
+                to_u * (ux * a0 + uy * a1 + uz * a2),
+                to_v * (vx * a0 + vy * a1 + vz * a2),
+                to_u * (ux * b0 + uy * b1 + uz * b2),
+                to_v * (vx * b0 + vy * b1 + vz * b2),
+            ),
+            (to_u * ux, to_u * uy, to_u * uz),
+            (to_v * vx, to_v * vy, to_v * vz),
+            laid,
+        )
+        laid[facing + INDEX(t)] = log2(max(abs(n), np.float32(1e-30)))
+
+
+@lanes
+def lay_by_uv(c, charts, lying):
+    """Fill where each texel lies by the surface's own coordinates, on the plane Y."""
+    frame, moved, laid, chart = lying.frame, lying.moved, lying.laid, charts[c]
+    metres, cheap = chart.radius, chart.cheap > 0
+    row, d, g, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, UV_GRADIENT, _pattern(chart)
+    for t in range(B):
+        gu0, gu1, gu2 = metres * frame[g * B + t], metres * frame[(g + 1) * B + t], metres * frame[(g + 2) * B + t]
+        gv0, gv1, gv2 = metres * frame[(g + 3) * B + t], metres * frame[(g + 4) * B + t], metres * frame[(g + 5) * B + t]
+        x, y, z = moved[t] - frame[X * B + t], moved[B + t] - frame[Y * B + t], moved[2 * B + t] - frame[Z * B + t]
+        u = metres * frame[UV * B + t] + gu0 * x + gu1 * y + gu2 * z
+        v = metres * frame[(UV + 1) * B + t] + gv0 * x + gv1 * y + gv2 * z
+        a0, a1, a2 = moved[d * B + t], moved[(d + 1) * B + t], moved[(d + 2) * B + t]
+        b0, b1, b2 = moved[(d + 3) * B + t], moved[(d + 4) * B + t], moved[(d + 5) * B + t]
+        s0, s1 = gu0 * a0 + gu1 * a1 + gu2 * a2, gv0 * a0 + gv1 * a1 + gv2 * a2
+        s2, s3 = gu0 * b0 + gu1 * b1 + gu2 * b2, gv0 * b0 + gv1 * b1 + gv2 * b2
+        if cheap:  # along tangent and bitangent, which points up in the image
+            nx, ny, nz, hand = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t], -frame[HAND * B + t]
+            gu0, gu1, gu2 = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+            gv0, gv1, gv2 = hand * (ny * gu2 - nz * gu1), hand * (nz * gu0 - nx * gu2), hand * (nx * gu1 - ny * gu0)
+        _store(row + INDEX(t), pattern, (u, v), (s0, s1, s2, s3), (gu0, gu1, gu2), (gv0, gv1, gv2), laid)
+
+
+@inlined
+def lay_around(c, charts, lying):
+    """Fill where each texel lies around an axis, on the plane Y: on a sphere or on a tube.
+
+    Everything comes from the position by its derivative, so nothing happens where u begins again.
+    """
+    moved, laid, chart = lying.moved, lying.laid, charts[c]
+    axes, origin, is_sphere = chart.axes, chart.origin, chart.kind == SPHERE_CHART
+    radius, around = chart.radius, chart.around
+    row, d, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, _pattern(chart)
+    tiny = np.float32(1e-6) * radius
+    for t in range(B):
+        x, y, z = moved[t] - origin[0], moved[B + t] - origin[1], moved[2 * B + t] - origin[2]
+        q0 = axes[0, 0] * x + axes[0, 1] * y + axes[0, 2] * z
+        q1 = axes[1, 0] * x + axes[1, 1] * y + axes[1, 2] * z
+        q2 = axes[2, 0] * x + axes[2, 1] * y + axes[2, 2] * z
+        from_axis = max(np.float32(math.sqrt(q0 * q0 + q2 * q2)), tiny)
+        u = around * radius * np.float32(math.atan2(q0, q2))
+        c0, c1, c2 = around * radius * q2 / (from_axis * from_axis), F0, -around * radius * q0 / (from_axis * from_axis)
+        if is_sphere:
+            away = max(np.float32(math.sqrt(q0 * q0 + q1 * q1 + q2 * q2)), tiny)
+            v = radius * np.float32(math.atan2(from_axis, q1))
+            scale = radius / (away * away)
+            e0, e1, e2 = scale * q0 * q1 / from_axis, -scale * from_axis, scale * q2 * q1 / from_axis
+        else:
+            v, e0, e1, e2 = -q1, F0, -F1, F0
+        gu0 = axes[0, 0] * c0 + axes[1, 0] * c1 + axes[2, 0] * c2
+        gu1 = axes[0, 1] * c0 + axes[1, 1] * c1 + axes[2, 1] * c2
+        gu2 = axes[0, 2] * c0 + axes[1, 2] * c1 + axes[2, 2] * c2
+        gv0 = axes[0, 0] * e0 + axes[1, 0] * e1 + axes[2, 0] * e2
+        gv1 = axes[0, 1] * e0 + axes[1, 1] * e1 + axes[2, 1] * e2
+        gv2 = axes[0, 2] * e0 + axes[1, 2] * e1 + axes[2, 2] * e2
+        a0, a1, a2 = moved[d * B + t], moved[(d + 1) * B + t], moved[(d + 2) * B + t]
+        b0, b1, b2 = moved[(d + 3) * B + t], moved[(d + 4) * B + t], moved[(d + 5) * B + t]
+        _store(
+            row + INDEX(t),
+            pattern,
+            (u, v),
+            (
+                gu0 * a0 + gu1 * a1 + gu2 * a2,
+                gv0 * a0 + gv1 * a1 + gv2 * a2,
+                gu0 * b0 + gu1 * b1 + gu2 * b2,
+                gv0 * b0 + gv1 * b1 + gv2 * b2,
+            ),
+            (gu0, gu1, gu2),
+            (gv0, gv1, gv2),
+            laid,
+        )
+
+
+@lanes
+def bend_gradients(row, frame, laid):
+    """Let gradients follow a warp: a step along the surface moves the place by more than itself."""
+    for t in range(B):
+        nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+        tx, ty, tz = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+        bx, by, bz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
+        w3, w4, w5 = frame[(WARPED + 3) * B + t], frame[(WARPED + 4) * B + t], frame[(WARPED + 5) * B + t]
+        w6, w7, w8 = frame[(WARPED + 6) * B + t], frame[(WARPED + 7) * B + t], frame[(WARPED + 8) * B + t]
+        for which in range(2):
+            first = row + INDEX((GRADIENT_U + 3 * which) * B + t)
+            g0, g1, g2 = laid[first], laid[first + INDEX(B)], laid[first + INDEX(2 * B)]
+            along, across = g0 * w3 + g1 * w4 + g2 * w5, g0 * w6 + g1 * w7 + g2 * w8
+            laid[first] = g0 + along * tx + across * bx
+            laid[first + INDEX(B)] = g1 + along * ty + across * by
+            laid[first + INDEX(2 * B)] = g2 + along * tz + across * bz
+
+
+@lanes
+def unit_gradients(row, frame, laid):
+    """Lay the gradients into the surface and make them unit: slopes are then taken as they are."""
+    for t in range(B):
+        nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+        for which in range(2):
+            first = row + INDEX((GRADIENT_U + 3 * which) * B + t)
+            g0, g1, g2 = laid[first], laid[first + INDEX(B)], laid[first + INDEX(2 * B)]
+            out = g0 * nx + g1 * ny + g2 * nz
+            g0, g1, g2 = g0 - out * nx, g1 - out * ny, g2 - out * nz
+            scale = F1 / math.sqrt(max(g0 * g0 + g1 * g1 + g2 * g2, np.float32(1e-12)))
+            laid[first], laid[first + INDEX(B)], laid[first + INDEX(2 * B)] = g0 * scale, g1 * scale, g2 * scale
+
+
+@lanes
+def both_axes(row, laid):
+    """Turn the footprint's steps on a plane into the axes of the ellipse that they span: the longer as a vector, then the
+    base-2 logarithms of both lengths."""
+    tiny = np.float32(1e-20)
+    for t in range(B):
+        i = row + INDEX(t)
+        s0, s1 = laid[i + INDEX(STEPS * B)], laid[i + INDEX((STEPS + 1) * B)]
+        s2, s3 = laid[i + INDEX((STEPS + 2) * B)], laid[i + INDEX((STEPS + 3) * B)]
+        uu, vv, uv = s0 * s0 + s2 * s2, s1 * s1 + s3 * s3, s0 * s1 + s2 * s3
+        half, apart = HALF * (uu + vv), HALF * (uu - vv)
+        root = math.sqrt(apart * apart + uv * uv)
+        longer, area = half + root, abs(s0 * s3 - s1 * s2)
+        # The eigenvector of the longer axis, from whichever row of the matrix has more to say.
+        x, y = (apart + root, uv) if apart >= 0 else (uv, root - apart)
+        scale = math.sqrt(longer / max(x * x + y * y, tiny))
+        laid[i + INDEX(LONG_U * B)], laid[i + INDEX(LONG_V * B)] = x * scale, y * scale
+        log = HALF * log2(max(longer, tiny))
+        laid[i + INDEX(LEVEL * B)] = log
+        laid[i + INDEX(LONGER * B)] = log
+        laid[i + INDEX(SHORTER * B)] = HALF * log2(max(area * area / max(longer, tiny), tiny))
+
+
+@lanes
+def limit_sides(c, charts, lying):
+    """Fill how much the side planes count: by slope, and by the distance from a camera."""
+    frame, laid, chart = lying.frame, lying.laid, charts[c]
+    ax, ay, az = chart.axes[1, 0], chart.axes[1, 1], chart.axes[1, 2]
+    low, high = chart.slope_from, chart.slope_to  # cosines: the first is the larger one
+    ex, ey, ez, near, far = chart.eye[0], chart.eye[1], chart.eye[2], chart.near, chart.far
+    by_slope = F1 / max(low - high, np.float32(1e-6))
+    by_distance = F1 / max(far - near, np.float32(1e-6))
+    row = INDEX((LAID_ROWS * c + SIDES) * B)
+    for t in range(B):
+        up = ax * frame[NX * B + t] + ay * frame[NY * B + t]
+        up = abs(up + az * frame[NZ * B + t])
+        x, y, z = frame[X * B + t] - ex, frame[Y * B + t] - ey, frame[Z * B + t] - ez
+        steep = min(max((low - up) * by_slope, F0), F1) if low < F1 else F1
+        away = min(max((math.sqrt(x * x + y * y + z * z) - near) * by_distance, F0), F1) if far > 0 else F1
+        laid[row + INDEX(t)] = steep * away
+
+
+@inlined
+def lay_chart(c, points, plan, scratch):
+    """Fill everything that a chart tells of the block's texels."""
+    lying, charts = scratch.lying, plan.charts
+    chart = charts[c]
+    kind, planes, warp = chart.kind, chart.planes, chart.warp
+    if warp >= 0:
+        spread_rows(scratch.who, points.warps[warp], WARPED, lying.frame)
+    move(chart.fine > 0, warp >= 0, lying.frame, lying.moved)
+    if kind == UV_CHART:
+        lay_by_uv(c, charts, lying)
+    elif kind != FLAT_CHART:
+        lay_around(c, charts, lying)
+    for plane in range(3):
+        if not planes >> plane & 1:
+            continue
+        if kind == FLAT_CHART:
+            lay_plane(c, plane, charts, lying)
+        row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
+        if chart.fine > 0:
+            both_axes(row, lying.laid)
+        if warp >= 0:
+            bend_gradients(row, lying.frame, lying.laid)
+        if chart.cheap > 0:
+            unit_gradients(row, lying.frame, lying.laid)
+    limit_sides(c, charts, lying)
+
+
+@inlined
+def copy_charts(k, charts_at, to, laid):
+    """Bring the rows of several charts together for one place, lane by lane."""
+    for t in range(B):
+        own = INDEX(LAID_ROWS * B * charts_at[INDEX(B * k + t)] + t)
+        for row in range(LAID_ROWS):
+            laid[INDEX(to + row * B + t)] = laid[own + INDEX(row * B)]
+
+
+@lanes
+def share_planes(k, start, laid, places):
+    """Fill how much each plane counts for a place, from the rows of its chart, which begin at `start`.
+
+    |n| to the power of sharpness, small ones cut, summing to 1; or all of one plane.
+    """
+    rows, counts = places.rows, places.counts
+    weight, sharp = INDEX(PLACE_ROWS * B * k), INDEX((PLACE_ROWS * k + SHARP) * B)
+    by = INDEX((PLACE_ROWS * k + BY) * B)
+    out, facing = INDEX(3 * B * k), INDEX(start + FACING * B)
+    for t in range(B):
+        i = INDEX(t)
+        sharpness, kind = rows[sharp + i], rows[by + i]
+        towards_x, towards_y = laid[facing + i], laid[facing + INDEX(B) + i]
+        towards_z, sides = laid[facing + INDEX(2 * B) + i], laid[facing + INDEX(3 * B) + i]
+        x = exp2(max(sharpness * towards_x, np.float32(-100.0)))
+        y = exp2(max(sharpness * towards_y, np.float32(-100.0)))
+        z = exp2(max(sharpness * towards_z, np.float32(-100.0)))
+        cut = np.float32(PLANE_CUT) * (x + y + z)
+        x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
+        scale = sides / (x + y + z)
+        x, z = x * scale, z * scale
+        y = y * scale + (F1 - sides)
+        faced_y = towards_y >= max(towards_x, towards_z)
+        faced_x = towards_x >= towards_z
+        most_x, most_y = (F0 if faced_y else (F1 if faced_x else F0)), (F1 if faced_y else F0)
+        is_box, is_one = kind == np.float32(FACED_MOST), kind > 0
+        one_y = F1 if kind == np.float32(ONLY_Y) else F0
+        x = (most_x if is_box else F0) if is_one else x
+        y = (most_y if is_box else one_y) if is_one else y
+        z = (F1 - most_x - most_y if is_box else F1 - one_y) if is_one else z
+        shown = F1 if rows[weight + i] > 0 else F0
+        counts[out + i], counts[out + INDEX(B) + i], counts[out + INDEX(2 * B) + i] = shown * x, shown * y, shown * z
+
+
+@inlined
+def lay_places(most, points, plan, scratch):
+    """Lay the block on every chart that its places need; fill where the rows of each place begin, and its planes' shares."""
+    places, lying, charts = scratch.places, scratch.lying, plan.charts
+    for c in range(charts.shape[0]):
+        lying.is_laid[INDEX(c)] = 0
+    for k in range(most):
+        several = places.charts_at[INDEX(B * k)] >= 0
+        for t in range(B if several else 1):
+            c = places.charts_at[INDEX(B * k + t)] if several else -1 - places.charts_at[INDEX(B * k)]
+            if not lying.is_laid[INDEX(c)]:
+                lying.is_laid[INDEX(c)] = 1
+                lay_chart(c, points, plan, scratch)
+        if several:
+            places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts.shape[0] + k)
+            copy_charts(k, places.charts_at, places.laid_at[INDEX(k)], lying.laid)
+        else:
+            places.laid_at[INDEX(k)] = LAID_ROWS * B * (-1 - places.charts_at[INDEX(B * k)])
+        share_planes(k, places.laid_at[INDEX(k)], lying.laid, places)

@@ -1,0 +1,249 @@
+"""Mix: the taller layer shows, colours are added as linear light and normals as slopes, and finished texels are stored."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from jagged_quilt.blend._rows import (
+    F0,
+    F1,
+    F2,
+    GRADIENT_U,
+    HALF,
+    HAND,
+    HARD,
+    HEIGHT,
+    INDEX,
+    NORMAL,
+    NX,
+    NY,
+    NZ,
+    OUTPUTS,
+    PLACE_ROWS,
+    PLANE_ROWS,
+    TILT,
+    TX,
+    TY,
+    TZ,
+    B,
+)
+from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_weights, linear, plain
+from jagged_quilt.foundation.compiler import inlined, lanes
+
+HEIGHT_FLOOR = 0.1  # what the deepest pit of a layer still counts beside the tallest relief
+FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are finite
+
+
+@lanes
+def weigh(most, rows, mix):
+    """Let the taller layer show where layers meet; `kept` then sums to 1 over the places of a texel.
+
+    A place's tallness is `weight * (relief * height + HEIGHT_FLOOR)`; what it keeps is
+    `weight * max(0, 1 - hardness * (1 - tallness / the tallest))`.
+    """
+    tall, tallest, kept, whole = mix.tall, mix.tallest, mix.kept, mix.whole
+    for t in range(B):
+        tallest[t] = np.float32(1e-12)
+        whole[t] = np.float32(1e-12)
+    for k in range(most):
+        weight, own = INDEX(PLACE_ROWS * B * k), INDEX(B * k)
+        for t in range(B):
+            i = INDEX(t)
+            tallness = rows[weight + i] * (tall[own + i] + np.float32(HEIGHT_FLOOR))
+            tall[own + i] = tallness
+            tallest[t] = max(tallest[t], tallness)
+    for t in range(B):
+        tallest[t] = F1 / tallest[t]
+    for k in range(most):
+        weight, own, hard = INDEX(PLACE_ROWS * B * k), INDEX(B * k), INDEX((PLACE_ROWS * k + HARD) * B)
+        for t in range(B):
+            i = INDEX(t)
+            share = rows[weight + i] * max(F0, F1 - rows[hard + i] * (F1 - tall[own + i] * tallest[t]))
+            kept[own + i] = share
+            whole[t] += share
+    for t in range(B):
+        whole[t] = F1 / whole[t]
+    for k in range(most):
+        own = INDEX(B * k)
+        for t in range(B):
+            kept[own + INDEX(t)] *= whole[t]
+
+
+@lanes
+def weights_of_pass(k, sample, shares, mix):
+    """Fill what each lane's sample weighs in the end; return the largest."""
+    kept, weight = mix.kept, mix.weight
+    place, own = INDEX(k * B), INDEX(B * sample)
+    largest = F0
+    for t in range(B):
+        w = kept[place + INDEX(t)] * shares[own + INDEX(t)]
+        weight[t] = w
+        largest = max(largest, w)
+    return largest
+
+
+@lanes
+def mix_colour(sample, array, corners, samples, mix):
+    """Add three sRGB-encoded channels of an array by weight, as linear light."""
+    around, between, weight, channels = samples.around, samples.between, mix.weight, mix.channels
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(4 * B * array)
+    m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
+    s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        w = weight[t]
+        wa, wb, wc, wd = wa * w, wb * w, wc * w, wd * w
+        ta, tb = around[a + i], around[a + INDEX(B) + i]
+        tc, td = around[a + INDEX(2 * B) + i], around[a + INDEX(3 * B) + i]
+        red = wa * linear(ta, m0, s0) + wb * linear(tb, m0, s0) + wc * linear(tc, m0, s0) + wd * linear(td, m0, s0)
+        green = wa * linear(ta, m1, s1) + wb * linear(tb, m1, s1) + wc * linear(tc, m1, s1) + wd * linear(td, m1, s1)
+        blue = wa * linear(ta, m2, s2) + wb * linear(tb, m2, s2) + wc * linear(tc, m2, s2) + wd * linear(td, m2, s2)
+        channels[total + i] += red
+        channels[total + INDEX(B) + i] += green
+        channels[total + INDEX(2 * B) + i] += blue
+
+
+@lanes
+def mix_data(sample, array, channel, corners, samples, mix):
+    """Add one channel of an array by weight, as it is."""
+    around, between, weight, channels = samples.around, samples.between, mix.weight, mix.channels
+    mask, scale = channel_bits(channel)
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(B * (4 * array + channel))
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        channels[total + i] += weight[t] * (
+            wa * plain(around[a + i], mask, scale)
+            + wb * plain(around[a + INDEX(B) + i], mask, scale)
+            + wc * plain(around[a + INDEX(2 * B) + i], mask, scale)
+            + wd * plain(around[a + INDEX(3 * B) + i], mask, scale)
+        )
+
+
+@lanes
+def mix_normals(sample, row, first, x_at, y_at, samples, laid, mix):
+    """Add the slopes of two-channel normals by weight, as vectors along the gradients of u and v.
+
+    A detail normal (x, y, z) in the image's own axes has the slopes -x / z along u and y / z along v; the surface's normal
+    tilts by x / z grad u - y / z grad v (the surface gradient, Mikkelsen 2020).
+
+    row : where the plane's rows begin in `laid`.
+    first : where the texels of the pass begin; x_at, y_at : 4 * array + channel of both.
+    """
+    around, between, weight, sums = samples.around, samples.between, mix.weight, mix.sums
+    mask_x, scale_x = channel_bits(x_at % 4)
+    mask_y, scale_y = channel_bits(y_at % 4)
+    corners_x, corners_y = first + 4 * B * (x_at // 4), first + 4 * B * (y_at // 4)
+    pair, a, b, g = INDEX(2 * B * sample), INDEX(corners_x), INDEX(corners_y), INDEX(row + GRADIENT_U * B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        x = (
+            wa * plain(around[a + i], mask_x, scale_x)
+            + wb * plain(around[a + INDEX(B) + i], mask_x, scale_x)
+            + wc * plain(around[a + INDEX(2 * B) + i], mask_x, scale_x)
+            + wd * plain(around[a + INDEX(3 * B) + i], mask_x, scale_x)
+        )
+        y = (
+            wa * plain(around[b + i], mask_y, scale_y)
+            + wb * plain(around[b + INDEX(B) + i], mask_y, scale_y)
+            + wc * plain(around[b + INDEX(2 * B) + i], mask_y, scale_y)
+            + wd * plain(around[b + INDEX(3 * B) + i], mask_y, scale_y)
+        )
+        x, y = F2 * x - F1, F2 * y - F1
+        slope = weight[t] / max(math.sqrt(max(F0, F1 - x * x - y * y)), np.float32(FLATTEST))
+        x, y = x * slope, y * slope
+        sums[TILT * B + t] += x * laid[g + i] - y * laid[g + INDEX(3 * B) + i]
+        sums[(TILT + 1) * B + t] += x * laid[g + INDEX(B) + i] - y * laid[g + INDEX(4 * B) + i]
+        sums[(TILT + 2) * B + t] += x * laid[g + INDEX(2 * B) + i] - y * laid[g + INDEX(5 * B) + i]
+
+
+@lanes
+def mix_height(sample, heights, weight, sums):
+    """Add height by weight."""
+    own = INDEX(B * sample)
+    for t in range(B):
+        sums[HEIGHT * B + t] += weight[t] * heights[own + INDEX(t)]
+
+
+@inlined
+def mix_pass(sample, plan, scratch):
+    """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height."""
+    samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
+    k, first = samples.place[INDEX(sample)], 4 * B * arrays * sample
+    if not weights_of_pass(k, sample, samples.shares, mix) > 0:
+        return
+    for array in range(arrays):
+        if plan.is_colour[array]:
+            mix_colour(sample, array, first + 4 * B * array, samples, mix)
+        for channel in range(4):
+            if plan.mixed[4 * array + channel]:
+                mix_data(sample, array, channel, first + 4 * B * array, samples, mix)
+    x_at, y_at = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
+    if x_at >= 0:
+        row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
+        mix_normals(sample, row, first, x_at, y_at, samples, scratch.lying.laid, mix)
+    mix_height(sample, samples.heights, mix.weight, mix.sums)
+
+
+@lanes
+def turn(world_normals, frame, sums):
+    """Fill the blended normals, unit: the surface's own, tilted by what lies in the surface of the sum of slopes."""
+    for t in range(B):
+        n0, n1, n2 = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+        d0, d1, d2 = sums[TILT * B + t], sums[(TILT + 1) * B + t], sums[(TILT + 2) * B + t]
+        upright = F1 - (d0 * n0 + d1 * n1 + d2 * n2)
+        w0, w1, w2 = d0 + n0 * upright, d1 + n1 * upright, d2 + n2 * upright
+        unit = F1 / math.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
+        w0, w1, w2 = w0 * unit, w1 * unit, w2 * unit
+        t0, t1, t2 = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+        bitangent = w0 * (n1 * t2 - n2 * t1) + w1 * (n2 * t0 - n0 * t2) + w2 * (n0 * t1 - n1 * t0)
+        sums[NORMAL * B + t] = w0 if world_normals else w0 * t0 + w1 * t1 + w2 * t2
+        sums[(NORMAL + 1) * B + t] = w1 if world_normals else frame[HAND * B + t] * bitangent
+        sums[(NORMAL + 2) * B + t] = w2 if world_normals else w0 * n0 + w1 * n1 + w2 * n2
+
+
+@inlined
+def resolve(plan, scratch):
+    """Bring the sums of channels to the outputs that read them, what no array holds to its neutral value; turn the normals."""
+    mix = scratch.mix
+    for output in range(OUTPUTS):
+        if output != HEIGHT and not NORMAL <= output < NORMAL + 3:
+            row = plan.role_row[output]
+            for t in range(B):
+                mix.sums[INDEX(output * B + t)] = mix.channels[INDEX(row * B + t)] if row >= 0 else plan.neutral[output]
+    turn(plan.is_world, scratch.lying.frame, mix.sums)
+
+
+@lanes
+def quantise(scale, sums, steps):
+    """Fill which step of its scale each output lies on."""
+    for output in range(OUTPUTS):
+        top, a, b = scale[output, 0], scale[output, 1], scale[output, 2]
+        for t in range(B):
+            steps[output * B + t] = np.int32(min(max(a * sums[output * B + t] + b, F0), F1) * top + HALF)
+
+
+@inlined
+def _put(which, target, targets, count, scratch):
+    """Store one target's texels: its steps, or what the sRGB table says of them."""
+    first, channels, steps = targets.rows[which], target.shape[1], scratch.mix.steps
+    for t in range(count):
+        p = INDEX(scratch.who[t])
+        p = p if targets.where.shape[0] == 0 else INDEX(targets.where[p])
+        for c in range(channels):
+            step = steps[INDEX((first + c) * B + t)]
+            target[p, c] = targets.encode[INDEX(np.uint32(step))] if targets.is_colour[which] else step
+
+
+@inlined
+def encode(count, targets, scratch):
+    """Store finished texels, each by the convention of its role; at `where` of their point, if any."""
+    quantise(targets.scale, scratch.mix.sums, scratch.mix.steps)
+    for which in range(len(targets.bytes)):
+        _put(which, targets.bytes[which], targets, count, scratch)
+    for which in range(len(targets.words)):
+        _put(len(targets.bytes) + which, targets.words[which], targets, count, scratch)

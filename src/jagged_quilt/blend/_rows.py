@@ -1,0 +1,226 @@
+"""The words of the blend's kernels: what is in a record, and what is in a row.
+
+Whatever belongs together travels as one record: arrays as a `NamedTuple`, the facts of a layer or of a chart as a structured
+type with named fields. What is worked out for a block of texels lies in flat buffers of rows of B lanes, one texel to a lane, a
+constant apart, so that LLVM sees that rows do not overlap; their names here are the numbers of those rows.
+"""
+
+from __future__ import annotations
+
+from itertools import accumulate
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+
+B = 128  # lanes: texels of a block, and columns of every row; all loops run over all of them, whatever the block holds
+TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more layers, planes and texture than a row does
+
+# What a projection does with the three planes of its chart: shares them by how a place faces, or looks at one alone.
+SHARED, ONLY_Y, ONLY_Z, FACED_MOST = 0, 1, 2, 3
+REPEAT, CLAMP, MIRROR = 0, 1, 2
+NEAREST, BILINEAR, TRILINEAR, ANISOTROPIC = 0, 1, 2, 3
+FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART = 0, 1, 2, 3
+
+LAYER = np.dtype(
+    [
+        ("hardness", "f4"),  # (1 - softness) / softness
+        ("relief", "f4"),  # of the tallest
+        ("level_bias", "f4"),  # log2 of texels for a metre
+        ("sharpness", "f4"),
+        ("planes", "i4"),  # SHARED ... FACED_MOST
+        ("wrap_u", "i4"),
+        ("wrap_v", "i4"),
+        ("filter", "i4"),
+        ("most_taps", "f4"),
+        ("slice", "i4"),
+        ("chart", "i4"),
+        ("tiles", "f8"),  # repeats for a metre
+    ],
+    align=True,
+)
+CHART = np.dtype(
+    [
+        ("kind", "i4"),
+        ("planes", "i4"),  # a bit for each plane that is used: X 1, Y 2, Z 4
+        ("axes", "f4", (3, 3)),  # in the world, one a row
+        ("origin", "f4", (3,)),
+        ("offset", "f4", (2,)),  # metres on the surface to metres of the pattern: the offset first, then the turn
+        ("turn", "f4", (2, 2)),
+        ("warp", "i4"),  # which warp moves places, or -1
+        ("cheap", "i4"),  # whether slopes go along unit directions
+        ("fine", "i4"),  # whether the true steps between texels are used
+        ("radius", "f4"),  # or metres of one unit of uv
+        ("around", "f4"),  # how much longer the pattern lies around
+        ("slope_from", "f4"),  # cosines of slope between which side planes come in
+        ("slope_to", "f4"),
+        ("eye", "f4", (3,)),  # and a camera with metres, between which they do
+        ("near", "f4"),
+        ("far", "f4"),
+    ],
+    align=True,
+)
+
+# Rows of `frame`: normal, tangent, handedness, the footprint's steps along tangent and bitangent as vectors, position, uv and
+# its gradients, the true steps to the next texels, and how a warp moves the place and a step along tangent and bitangent.
+NX, NY, NZ, TX, TY, TZ, HAND, SX, X, Y, Z = 0, 1, 2, 3, 4, 5, 6, 7, 13, 14, 15
+UV, UV_GRADIENT, TRUE_STEPS, WARPED, FRAME_ROWS = 16, 18, 24, 30, 39
+# Rows of `moved`: the place on which a chart looks, and the two steps from it.
+MOVED_STEPS, MOVED_ROWS = 3, 9
+# Rows of a plane in `laid`: u and v in metres of the pattern, the base-2 logarithm of the footprint, the gradients of u and v
+# in the world, and the footprint's steps in u and v; or, for true steps, its longer axis and the logarithms of both axes.
+U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, PLANE_ROWS = 0, 1, 2, 3, 6, 9, 13
+LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
+# Rows of a chart in `laid` after its three planes: the logarithms of |n|, and how much the sides count.
+FACING, SIDES, LAID_ROWS = 39, 42, 43
+# Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
+WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
+SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
+
+_CHANNELS = [role.value.channels for role in SURFACE_ROLES]
+ROW_OF = dict(zip(SURFACE_ROLES, accumulate(_CHANNELS, initial=0), strict=False))
+"""The first row of a blended texel that each role takes."""
+OUTPUTS = sum(_CHANNELS)
+NORMAL, HEIGHT = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT]
+TILT, SUM_ROWS = OUTPUTS, OUTPUTS + 3  # after the outputs, the sum by which slopes tilt the normal
+
+F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)
+# An unsigned index needs no test for "from the end"; the compiler cannot see that our signed ones are never negative.
+INDEX = np.uint64
+
+
+class PointRows(NamedTuple):
+    """N points as the kernels read them; arrays that no layer needs have no rows."""
+
+    position: NDArray[np.float32]  # (N, 3)
+    normal: NDArray[np.float32]  # (N, 3)
+    tangent: NDArray[np.float32]  # (N, 4)
+    footprint: NDArray[np.float32]  # (N, 2)
+    uv: NDArray[np.float32]  # (N, 2)
+    uv_gradient: NDArray[np.float32]  # (N, 6)
+    true_steps: NDArray[np.float32]  # (N, 6)
+    warps: NDArray[np.float32]  # (W, N, 9): metres, and metres for a metre along tangent and bitangent
+    layer: NDArray[Any]  # (N, K) which layers
+    weight: NDArray[np.float32]  # (N, K) how much of each
+    columns: int  # how wide a grid the points are, or 0
+
+
+class PlanRows(NamedTuple):
+    """What a `BlendPlan` says."""
+
+    layers: NDArray[np.void]  # (L,) LAYER
+    charts: NDArray[np.void]  # (C,) CHART
+    role_row: NDArray[np.int32]  # (OUTPUTS,) 4 * array + channel that holds it, or -1
+    neutral: NDArray[np.float32]  # (OUTPUTS,) what then stands in
+    mixed: NDArray[np.bool_]  # (4 * arrays,) which channels are plain sums
+    is_colour: NDArray[np.bool_]  # (arrays,)
+    is_plain: bool  # whether all repeat, and are read by one plain filter
+    is_world: bool  # whether normals are wanted in the world
+
+
+class TexelRows(NamedTuple):
+    """The texels of all arrays: level after level from the full size down, slice after slice within a level."""
+
+    texels: NDArray[np.uint32]  # (M, arrays)
+    side_bits: int
+    slice_count: int
+    levels: int
+
+
+class PlaceRows(NamedTuple):
+    """What lies at each of the K places of a texel: the k-th heaviest layer."""
+
+    rows: NDArray[np.float32]  # PLACE_ROWS each
+    tiles: NDArray[np.float64]
+    slices: NDArray[np.int32]
+    charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
+    laid_at: NDArray[np.int64]  # where the rows of its chart begin in `laid`
+    counts: NDArray[np.float32]  # three each: how much each plane counts
+    taps: NDArray[np.float32]  # three each: samples along the footprint
+
+
+class LaidRows(NamedTuple):
+    """Where the block lies on each chart."""
+
+    frame: NDArray[np.float32]
+    moved: NDArray[np.float32]
+    laid: NDArray[np.float32]
+    is_laid: NDArray[np.int32]
+
+
+class SampleRows(NamedTuple):
+    """What is read in each pass."""
+
+    at: NDArray[np.int32]  # four: where the texels around each lane's sample lie
+    around: NDArray[np.uint32]  # four for each array: those texels
+    between: NDArray[np.float32]  # two: the place between them
+    shares: NDArray[np.float32]
+    heights: NDArray[np.float32]
+    place: NDArray[np.int32]  # of each pass
+    plane: NDArray[np.int32]
+
+
+class MixRows(NamedTuple):
+    """What comes of it."""
+
+    tall: NDArray[np.float32]  # one for each place
+    tallest: NDArray[np.float32]
+    kept: NDArray[np.float32]  # one for each place
+    whole: NDArray[np.float32]
+    weight: NDArray[np.float32]
+    channels: NDArray[np.float32]  # four for each array
+    sums: NDArray[np.float32]  # SUM_ROWS
+    steps: NDArray[np.int32]  # OUTPUTS
+
+
+class Scratch(NamedTuple):
+    """The buffers of one thread."""
+
+    who: NDArray[np.int64]  # which points the block takes
+    places: PlaceRows
+    lying: LaidRows
+    samples: SampleRows
+    mix: MixRows
+
+
+class TargetRows(NamedTuple):
+    """Where finished texels go."""
+
+    where: NDArray[np.int64]  # (N,) the row of each point; none where it is the point's own
+    encode: NDArray[np.uint8]  # the table of the sRGB curve
+    rows: NDArray[np.int32]  # (targets,) the first output of each, bytes first
+    is_colour: NDArray[np.bool_]  # (targets,)
+    scale: NDArray[np.float32]  # (OUTPUTS, 3): steps of its scale, and a x + b before them
+    bytes: tuple[NDArray[np.uint8], ...]  # (M, C) each
+    words: tuple[NDArray[np.uint16], ...]
+
+
+def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
+    """Return buffers for so many places of a texel, charts, arrays and passes."""
+    f4 = lambda rows: np.zeros(rows * B, np.float32)
+    i4 = lambda rows: np.zeros(rows * B, np.int32)
+    return Scratch(
+        np.zeros(B, np.int64),
+        PlaceRows(
+            f4(PLACE_ROWS * places),
+            np.zeros(places * B),
+            i4(places),
+            i4(places),
+            np.zeros(places, np.int64),
+            f4(3 * places),
+            f4(3 * places),
+        ),
+        LaidRows(f4(FRAME_ROWS), f4(MOVED_ROWS), f4(LAID_ROWS * (charts + places)), np.zeros(charts, np.int32)),
+        SampleRows(
+            i4(4),
+            np.zeros(4 * arrays * passes * B, np.uint32),
+            f4(2 * passes),
+            f4(passes),
+            f4(passes),
+            np.zeros(passes, np.int32),
+            np.zeros(passes, np.int32),
+        ),
+        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(OUTPUTS)),
+    )

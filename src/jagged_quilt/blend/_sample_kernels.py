@@ -1,0 +1,278 @@
+"""Samples: where the four texels around each lane's sample lie, those texels from all arrays, and how high each place is.
+
+Fetching is a phase of its own because plain loads are fast everywhere, while gather instructions took twice as long where they
+were measured.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jagged_quilt.blend._number_kernels import exp2, log2
+from jagged_quilt.blend._rows import (
+    ANISOTROPIC,
+    BIAS,
+    F0,
+    F1,
+    FILTER,
+    HALF,
+    HEIGHT,
+    INDEX,
+    LEVEL,
+    LONG_U,
+    LONG_V,
+    LONGER,
+    LOW,
+    MIRROR,
+    NEAREST,
+    PLACE_ROWS,
+    PLANE_ROWS,
+    REPEAT,
+    SHORTER,
+    TAPS,
+    TRILINEAR,
+    WRAP_U,
+    B,
+    U,
+    V,
+)
+from jagged_quilt.blend._texel_kernels import channel_bits, corner_weights, plain
+from jagged_quilt.foundation.compiler import inlined, lanes
+
+THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division where 3 divides
+
+
+@lanes
+def largest(row, rows):
+    """Return the largest value, from 0, of a row."""
+    start, most = INDEX(row * B), F0
+    for t in range(B):
+        most = max(most, rows[start + INDEX(t)])
+    return most
+
+
+@lanes
+def plan_taps(k, plane, start, laid, places):
+    """Fill how many samples are taken along the longer axis of the footprint; return the largest."""
+    rows, counts, taps = places.rows, places.counts, places.taps
+    row, look = INDEX(start + PLANE_ROWS * B * plane), INDEX((PLACE_ROWS * k + FILTER) * B)
+    bias, limit = INDEX((PLACE_ROWS * k + BIAS) * B), INDEX((PLACE_ROWS * k + TAPS) * B)
+    count, out, most = INDEX((3 * k + plane) * B), INDEX((3 * k + plane) * B), F1
+    for t in range(B):
+        i = INDEX(t)
+        longer = laid[row + INDEX(LONGER * B) + i] + rows[bias + i]
+        shorter = max(laid[row + INDEX(SHORTER * B) + i] + rows[bias + i], F0)
+        is_fine = rows[look + i] >= np.float32(ANISOTROPIC)
+        ratio = exp2(min(max(longer - shorter, F0), np.float32(8.0))) if is_fine else F1
+        wanted = min(np.ceil(ratio - np.float32(1e-3)), rows[limit + i])
+        wanted = wanted if counts[count + i] > 0 else F1
+        taps[out + i] = max(wanted, F1)
+        most = max(most, wanted)
+    return most
+
+
+@inlined
+def _level_start(full, bits, slice_count):
+    """Levels lie one after the other: before this one lie slices * (4^full + ... + 4^(bits + 1)) texels."""
+    before = np.int32((np.int32(4) << (full + full)) - (np.int32(4) << (bits + bits)))
+    return np.int32(np.int32(before * THIRD) * np.int32(slice_count))
+
+
+@lanes
+def locate(mips, level, k, plane, sample, start, laid, places, samples):
+    """Fill where the four texels around each lane's sample lie, the place between them, and its share.
+
+    mips : how many bits a slice's side has, and how many slices there are.
+    start : where the rows of the place's chart begin in `laid`.
+    level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
+        by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
+    """
+    rows, counts, tiles, slices = places.rows, places.counts, places.tiles, places.slices
+    at, between, shares, (side_bits, slice_count) = samples.at, samples.between, samples.shares, mips
+    count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
+    row = INDEX(start + PLANE_ROWS * B * plane)
+    u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
+    place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    full = np.int32(side_bits)
+    highest = np.float32(side_bits)
+    for t in range(B):
+        i = INDEX(t)
+        share = counts[count + i]
+        bits = full
+        first = np.int32(0)
+        if level >= 0:
+            mip = min(max(laid[wanted + i] + rows[bias + i], F0), highest)
+            whole = min(np.int32(mip), np.int32(full - np.int32(1)))
+            fraction = mip - np.float32(whole)
+            share *= fraction if level else F1 - fraction
+            bits = np.int32(full - whole - np.int32(level))
+            first = _level_start(full, bits, slice_count)
+        sides = np.int32(np.int32(1) << bits)
+        side, mask = np.float32(sides), np.int32(sides - np.int32(1))
+        tile = tiles[place + i]
+        tile_u, tile_v = float(laid[u + i]) * tile, float(laid[v + i]) * tile
+        x = np.float32(tile_u - np.floor(tile_u)) * side - HALF
+        y = np.float32(tile_v - np.floor(tile_v)) * side - HALF
+        x_floor, y_floor = np.floor(x), np.floor(y)
+        between[pair + i], between[pair + INDEX(B) + i] = x - x_floor, y - y_floor
+        x0, y0 = np.int32(x_floor) & mask, np.int32(y_floor) & mask
+        x1, y1 = np.int32(x0 + np.int32(1)) & mask, np.int32(y0 + np.int32(1)) & mask
+        first = np.int32(first + (slices[place + i] << (bits + bits)))
+        top, bottom = np.int32(first + (y0 << bits)), np.int32(first + (y1 << bits))
+        shares[own + i] = share
+        read = np.int32(-1) if share > 0 else np.int32(0)
+        at[t], at[B + t] = np.int32(top + x0) & read, np.int32(top + x1) & read
+        at[2 * B + t], at[3 * B + t] = np.int32(bottom + x0) & read, np.int32(bottom + x1) & read
+
+
+@inlined
+def _unwrapped(turns, wrap):
+    """The place in tiles that a wrap mode reads, from -1 to 2."""
+    half = HALF * turns
+    if wrap == REPEAT:
+        return np.float32(turns - np.floor(turns))
+    if wrap == MIRROR:
+        return np.float32(2.0 * (half - np.floor(half)))
+    return np.float32(min(max(turns, -1.0), 2.0))
+
+
+@inlined
+def _folded(i, wrap, sides):
+    """The texel that a wrap mode reads for one that may lie outside."""
+    mask = np.int32(sides - np.int32(1))
+    if wrap == REPEAT:
+        return i & mask
+    if wrap == MIRROR:
+        j = i & np.int32(np.int32(2) * sides - np.int32(1))
+        return j if j <= mask else np.int32(np.int32(2) * sides - np.int32(1) - j)
+    return min(max(i, np.int32(0)), mask)
+
+
+@lanes
+def locate_any(mips, level, tap, k, plane, sample, start, laid, places, samples):
+    """The same for layers of any wrap mode and filter; `tap` is which of several samples along the footprint."""
+    rows, counts, taps, tiles, slices = places.rows, places.counts, places.taps, places.tiles, places.slices
+    at, between, shares, (side_bits, slice_count) = samples.at, samples.between, samples.shares, mips
+    count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
+    look, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
+    place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    full = np.int32(side_bits)
+    highest = np.float32(side_bits)
+    for t in range(B):
+        i = INDEX(t)
+        wrap_u, wrap_v = np.int32(rows[look + i]), np.int32(rows[look + INDEX(B) + i])
+        mode = np.int32(rows[look + INDEX(2 * B) + i])
+        is_fine = mode == ANISOTROPIC
+        several = taps[count + i] if is_fine else F1
+        wanted = laid[row + INDEX(LEVEL * B) + i]
+        if is_fine:
+            wanted = max(laid[row + INDEX(LONGER * B) + i] - log2(several), laid[row + INDEX(SHORTER * B) + i])
+        mip = min(max(wanted + rows[bias + i], F0), highest) if mode >= TRILINEAR else F0
+        whole = min(np.int32(mip), np.int32(max(full - np.int32(1), np.int32(0))))
+        fraction = mip - np.float32(whole)
+        share = counts[count + i] * (fraction if level > 0 else F1 - fraction)
+        share = share / several if np.float32(tap) < several else F0
+        bits = np.int32(max(full - whole - np.int32(max(level, 0)), 0))
+        first = np.int32(_level_start(full, bits, slice_count) + (slices[place + i] << (bits + bits)))
+        sides = np.int32(np.int32(1) << bits)
+        side = np.float32(sides)
+        along = (np.float32(tap) + HALF) / several - HALF if is_fine else F0
+        tile = tiles[place + i]
+        tile_u = float(laid[row + INDEX(U * B) + i] + along * laid[row + INDEX(LONG_U * B) + i]) * tile
+        tile_v = float(laid[row + INDEX(V * B) + i] + along * laid[row + INDEX(LONG_V * B) + i]) * tile
+        lower = F0 if mode == NEAREST else HALF
+        x = _unwrapped(tile_u, wrap_u) * side - lower
+        y = _unwrapped(tile_v, wrap_v) * side - lower
+        x_floor, y_floor = np.floor(x), np.floor(y)
+        between[pair + i] = F0 if mode == NEAREST else x - x_floor
+        between[pair + INDEX(B) + i] = F0 if mode == NEAREST else y - y_floor
+        x0, y0 = np.int32(x_floor), np.int32(y_floor)
+        x1, y1 = np.int32(x0 + np.int32(1)), np.int32(y0 + np.int32(1))
+        x0, x1 = _folded(x0, wrap_u, sides), _folded(x1, wrap_u, sides)
+        y0, y1 = _folded(y0, wrap_v, sides), _folded(y1, wrap_v, sides)
+        top, bottom = np.int32(first + (y0 << bits)), np.int32(first + (y1 << bits))
+        shares[own + i] = share
+        read = np.int32(-1) if share > 0 else np.int32(0)
+        at[t], at[B + t] = np.int32(top + x0) & read, np.int32(top + x1) & read
+        at[2 * B + t], at[3 * B + t] = np.int32(bottom + x0) & read, np.int32(bottom + x1) & read
+
+
+@inlined
+def fetch(texels, sample, samples):
+    """Read the four texels around each lane's sample from every array; around : (samples, arrays, corners, B), flat."""
+    arrays, at, around = texels.shape[1], samples.at, samples.around
+    first = INDEX(4 * B * arrays * sample)
+    second, third = first + INDEX(4 * B), first + INDEX(8 * B)
+    if arrays == 2:
+        for t in range(4 * B):
+            texel = INDEX(np.uint32(at[t]))
+            around[first + INDEX(t)] = texels[texel, 0]
+            around[second + INDEX(t)] = texels[texel, 1]
+    elif arrays == 3:
+        for t in range(4 * B):
+            texel = INDEX(np.uint32(at[t]))
+            around[first + INDEX(t)] = texels[texel, 0]
+            around[second + INDEX(t)] = texels[texel, 1]
+            around[third + INDEX(t)] = texels[texel, 2]
+    else:
+        for array in range(arrays):
+            for t in range(4 * B):
+                around[first + INDEX(4 * B * array + t)] = texels[INDEX(np.uint32(at[t])), array]
+
+
+@lanes
+def rise(k, sample, channel, corners, samples, rows, tall):
+    """Decode the height of each lane's sample, and add its share to how high the place is."""
+    around, between, shares, heights = samples.around, samples.between, samples.shares, samples.heights
+    mask, scale = channel_bits(channel)
+    a, pair, own = INDEX(corners), INDEX(2 * B * sample), INDEX(B * sample)
+    low, place = INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        h = rows[low + i] * (
+            wa * plain(around[a + i], mask, scale)
+            + wb * plain(around[a + INDEX(B) + i], mask, scale)
+            + wc * plain(around[a + INDEX(2 * B) + i], mask, scale)
+            + wd * plain(around[a + INDEX(3 * B) + i], mask, scale)
+        )
+        heights[own + i] = h
+        tall[place + i] += shares[own + i] * h
+
+
+@lanes
+def rise_flat(k, sample, value, samples, rows, tall):
+    """The same where no array holds height."""
+    shares, heights = samples.shares, samples.heights
+    own, low, place = INDEX(B * sample), INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
+    for t in range(B):
+        i = INDEX(t)
+        h = value * rows[low + i]
+        heights[own + i] = h
+        tall[place + i] += shares[own + i] * h
+
+
+@inlined
+def read_place(k, plane, first, plan, pages, scratch):
+    """Read one place on one plane, in as many passes as it takes; return the number of the next pass."""
+    places, samples, laid = scratch.places, scratch.samples, scratch.lying.laid
+    arrays, high, mips = pages.texels.shape[1], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
+    start, passes = places.laid_at[INDEX(k)], first
+    several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, places))
+    for tap in range(several):
+        for step in range(2 if pages.levels > 1 else 1):
+            level = step if pages.levels > 1 else -1
+            if plan.is_plain:
+                locate(mips, level, k, plane, passes, start, laid, places, samples)
+            else:
+                locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples)
+            if pages.levels > 1 and not largest(passes, samples.shares) > 0:
+                continue
+            fetch(pages.texels, passes, samples)
+            if high >= 0:
+                rise(k, passes, high % 4, 4 * B * (arrays * passes + high // 4), samples, places.rows, scratch.mix.tall)
+            else:
+                rise_flat(k, passes, plan.neutral[HEIGHT], samples, places.rows, scratch.mix.tall)
+            samples.place[INDEX(passes)], samples.plane[INDEX(passes)] = k, plane
+            passes += 1
+    return passes

@@ -1,0 +1,252 @@
+"""Blending at points: a plan, the texels that it reads, and the calls that run it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend import _kernels
+from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend.charts import moves_of
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.plan import BlendPlan, opened
+from jagged_quilt.blend.projection import Filter
+from jagged_quilt.blend.survey import Survey
+from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.colour import srgb_encode_table
+from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.weights.point_weights import PointWeights
+
+Stored = NDArray[np.uint8] | NDArray[np.uint16]
+
+
+class NormalSpace(Choice):
+    """The space of blended normals: the tangent space of the points, or the world."""
+
+    TANGENT = "tangent"
+    WORLD = "world"
+
+
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class Texels:
+    """What a blend gives: one row of `values` per point, linear.
+
+    Attributes
+    ----------
+    values : (N, 12) float32
+    """
+
+    values: NDArray[np.float32]
+
+    def __getitem__(self, role: MapRole) -> NDArray[np.float32]:
+        """Return one role: (N, 3) linear colour or unit normals (-1..1), or (N,) numbers 0..1."""
+        first, channels = k.ROW_OF[role], role.value.channels
+        return self.values[:, first] if channels == 1 else self.values[:, first : first + channels]
+
+    def __repr__(self) -> str:
+        return f"<Texels at {len(self.values)} points: {', '.join(role.key for role in k.ROW_OF)}>"
+
+
+def stored_type(role: MapRole) -> type[np.uint8] | type[np.uint16]:
+    """Return the type in which finished texels of a role are stored."""
+    return np.uint16 if role.value.bits == 16 else np.uint8
+
+
+class Blend:
+    """Blends layers at points.
+
+    Parameters
+    ----------
+    arrays : TextureArrays or TexelPages
+        Pages that are opened already (`arrays.open`) are shared; arrays are opened for what the layers show.
+    layers : sequence of Layer
+        From the bottom up, as they were weighed.
+    filter : "trilinear", "anisotropic", "bilinear" or "nearest"
+        How texels are read where a layer does not say: with mips chosen by the points' footprints, by several samples along
+        the footprint, or at full size.
+    frame : (4, 4), optional
+        Takes places of the object to places of the world, for layers that are laid on in the object's space; its scale is
+        left out, so that tiles stay true in metres.
+    relief : float, optional
+        Metres of relief that height 1 stands for; those of the tallest swatch where it is not given.
+
+    Raises
+    ------
+    NameNotFoundError
+        If a layer names a swatch that the arrays do not hold.
+    """
+
+    def __init__(
+        self,
+        arrays: TextureArrays | TexelPages,
+        layers: Sequence[Layer],
+        *,
+        filter: Filter | str = Filter.TRILINEAR,
+        frame: object | None = None,
+        relief: float | None = None,
+    ) -> None:
+        pages = opened(arrays, layers)
+        self._start(BlendPlan.of(layers, pages, filter=filter, frame=frame, relief=relief), pages)
+
+    @classmethod
+    def by(cls, plan: BlendPlan, pages: TexelPages) -> Blend:
+        """Return what blends by a plan that is laid out already, from the pages that it was made for."""
+        if (plan.slices, plan.layouts) != (pages.names, pages.layouts):
+            raise ShapeError(f"the plan was made for slices of {list(plan.slices)}; got pages of {list(pages.names)}")
+        made = cls.__new__(cls)
+        made._start(plan, pages)
+        return made
+
+    def _start(self, plan: BlendPlan, pages: TexelPages) -> None:
+        self.plan, self.pages = plan, pages
+        self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD) for space in NormalSpace}
+        levels = plan.levels(pages.side)
+        self._texels = k.TexelRows(pages.texels, pages.side.bit_length() - 1, len(pages.names), levels)
+        self._scratch = threading.local()
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Blend.by, (self.plan, self.pages)
+
+    def __repr__(self) -> str:
+        return f"<Blend by {self.plan!r}>"
+
+    def at(
+        self, points: Points, weights: PointWeights, *, normals: NormalSpace | str = NormalSpace.TANGENT, columns: int = 0
+    ) -> Texels:
+        """Blend at points.
+
+        Parameters
+        ----------
+        weights : PointWeights
+            As `WeightMap.at` or `weigh_points` answers, of the layers of this blend.
+        normals : "tangent" or "world"
+            In the tangent space of the points, or in the world.
+        columns : int
+            Where the points are the rows of a grid, how wide it is: the same result, sooner.
+
+        Raises
+        ------
+        ShapeError, RangeError
+            If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
+        """
+        out = np.empty((len(points), k.OUTPUTS), np.float32)
+        _kernels.blend_points(out, *self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns))
+        return Texels(out)
+
+    def into(
+        self,
+        target: Mapping[MapRole, Stored],
+        points: Points,
+        weights: PointWeights,
+        *,
+        normals: NormalSpace | str = NormalSpace.TANGENT,
+        columns: int = 0,
+        where: NDArray[np.int64] | None = None,
+    ) -> None:
+        """Blend at points and store finished texels by the convention of each role.
+
+        `target` holds an array (M,) or (M, C) for every output of the plan; point n is stored in row n, or where[n]. Else as
+        `at`.
+        """
+        space = NormalSpace.of(normals, "space of normals")
+        _kernels.blend_encoded(self._targets(target, where), *self._input(points, weights, space, columns))
+
+    def survey(self, points: Points, weights: PointWeights) -> Survey:
+        """Return what the blend goes by at points: how textures lie there, how dense and how stretched."""
+        out = np.empty((len(points), k.SURVEYED), np.float32)
+        _kernels.survey_points(out, *self._input(points, weights, NormalSpace.WORLD, 0))
+        return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
+
+    def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
+        roles = sorted((each.role for each in self.plan.outputs), key=lambda role: role.value.bits)
+        arrays = [target[role].reshape(len(target[role]), -1) for role in roles]
+        place = np.empty(0, np.int64) if where is None else where
+        return k.TargetRows(
+            frozen(place, np.int64),
+            _encode_table(),
+            frozen([k.ROW_OF[role] for role in roles], np.int32),
+            frozen([role.is_colour for role in roles], bool),
+            _scales(),
+            tuple(each for each in arrays if each.dtype == np.uint8),
+            tuple(each for each in arrays if each.dtype == np.uint16),
+        )
+
+    def _input(
+        self, points: Points, weights: PointWeights, normals: NormalSpace, columns: int
+    ) -> tuple[k.PointRows, k.PlanRows, k.TexelRows, k.Scratch]:
+        """What every kernel takes, and this thread's buffers. Weights are checked here, once."""
+        if columns < 0 or (columns and len(points) % columns):
+            raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
+        weights.check(self.plan.names, len(points))
+        uv, gradients = self._own_coordinates(points)
+        rows = k.PointRows(
+            points.position,
+            points.normal,
+            points.tangent,
+            points.footprint,
+            uv,
+            gradients,
+            self._true_steps(points),
+            moves_of(self.plan.warps, points),
+            weights.layers,
+            weights.weights,
+            columns,
+        )
+        return rows, self._rows[normals], self._texels, self._scratch_for(weights.weights.shape[1])
+
+    def _own_coordinates(self, points: Points) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """The uv of the points and its gradients, (N, 2) and (N, 6); none where no layer is laid on by them."""
+        if not self.plan.needs_uv:
+            return _no_rows(2), _no_rows(6)
+        if points.uv is None:
+            raise ShapeError("a layer is laid on by uv, and these points have none; unwrap the mesh, or use triplanar")
+        gradients = points.uv_gradient
+        if gradients is None:  # as if they were metres along the tangent and against the bitangent
+            along = points.tangent[:, :3]
+            gradients = np.stack([along, -np.cross(points.normal, along) * points.tangent[:, 3:]], axis=1)
+        return points.uv, frozen(gradients.reshape(-1, 6), np.float32)
+
+    def _true_steps(self, points: Points) -> NDArray[np.float32]:
+        """The steps to the next texels, (N, 6); none where no layer is read along them."""
+        return frozen(points.true_steps().reshape(-1, 6), np.float32) if self.plan.needs_true_steps else _no_rows(6)
+
+    def _scratch_for(self, most: int) -> k.Scratch:
+        """This thread's buffers, for `most` layers at a texel."""
+        if getattr(self._scratch, "most", 0) < most:
+            passes = 3 * most * (2 if self._texels.levels > 1 else 1) * self.plan.most_taps
+            arrays = len(self.plan.layouts)
+            self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes)
+            self._scratch.most = most
+        buffers: k.Scratch = self._scratch.buffers
+        return buffers
+
+
+@cache
+def _no_rows(columns: int) -> NDArray[np.float32]:
+    return frozen(np.empty((0, columns)), np.float32)
+
+
+@cache
+def _encode_table() -> NDArray[np.uint8]:
+    return frozen(srgb_encode_table(), np.uint8)
+
+
+@cache
+def _scales() -> NDArray[np.float32]:
+    """For each output the steps of its scale (of the table, where it is colour), and a x + b that brings it to 0..1."""
+    out = np.zeros((k.OUTPUTS, 3), np.float32)
+    for role, first in k.ROW_OF.items():
+        top = len(_encode_table()) - 1 if role.is_colour else (1 << role.value.bits) - 1
+        out[first : first + role.value.channels] = (top, 0.5, 0.5) if role.value.direction else (top, 1.0, 0.0)
+    return frozen(out, np.float32)

@@ -1,0 +1,213 @@
+"""A blend as data: layers, how each lies, and which output reads which channel of which array."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.layout import Layout
+from jagged_quilt.arrays.mips import level_count
+from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame
+from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.projection import Filter, Triplanar, Warp
+from jagged_quilt.foundation.checks import frozen, positive
+from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.weights.medley import shown_names
+
+if TYPE_CHECKING:
+    from jagged_quilt.arrays.texture_arrays import TextureArrays
+
+_SOFTEST_CUT = 1e-6
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """One of the maps that a blend gives.
+
+    Attributes
+    ----------
+    role : MapRole
+    array : str
+        The layout that it is read from; empty where none carries it, and its neutral value stands in.
+    channels : tuple of int
+        Which channel of that array holds each of its own.
+    """
+
+    role: MapRole
+    array: str
+    channels: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
+class BlendPlan:
+    """All that says a blend, but the texels.
+
+    Attributes
+    ----------
+    names : tuple of str
+        What weights name, from the bottom up: each layer, or each swatch of its medley.
+    layers : tuple of Layer
+        As many, each of one swatch.
+    slices : tuple of str
+        The slices of the pages that the plan was made for.
+    layouts : tuple of Layout
+        Their arrays.
+    outputs : tuple of Output
+        The maps that are blended.
+    filter : Filter
+        How texels are read where a layer does not say.
+    relief : float
+        Metres of relief that height 1 stands for.
+    layer_rows : (L,) structured, read-only
+        For the kernel, by name: hardness, relief, level_bias, sharpness, planes, wrap_u, wrap_v, filter, most_taps, slice,
+        chart, tiles.
+    chart_rows : (C,) structured, read-only
+        The charts on which they lie: kind, planes, axes, origin, offset, turn, warp, cheap, fine, radius, ….
+    warps : tuple of Warp
+    """
+
+    names: tuple[str, ...]
+    layers: tuple[Layer, ...]
+    slices: tuple[str, ...]
+    layouts: tuple[Layout, ...]
+    outputs: tuple[Output, ...]
+    filter: Filter
+    relief: float
+    layer_rows: NDArray[np.void]
+    chart_rows: NDArray[np.void]
+    warps: tuple[Warp, ...]
+
+    @classmethod
+    def of(
+        cls,
+        layers: Sequence[Layer],
+        pages: TexelPages,
+        *,
+        filter: Filter | str = Filter.TRILINEAR,
+        frame: object | None = None,
+        relief: float | None = None,
+    ) -> BlendPlan:
+        """Lay a blend out; see `Blend` for the parameters and what is refused."""
+        filter = Filter.of(filter)
+        if not layers:
+            raise ShapeError("there is no layer to blend; name at least one")
+        shown = one_each(layers)
+        places = [pages.place_of(layer.swatch) for layer in shown]
+        tallest = max(pages.reliefs[place] for place in places) if relief is None else positive("relief", relief, "m")
+        charts = Charts(np.eye(4) if frame is None else rigid_frame(frame))
+        rows = np.zeros(len(shown), k.LAYER)
+        for row, layer, place in zip(rows, shown, places, strict=True):
+            _fill_row(row, layer, pages, place, tallest, filter)
+            row["chart"] = charts.add(layer.projection, pages.tiles[place], filter)
+        return cls(
+            names=shown_names(layers),
+            layers=tuple(shown),
+            slices=pages.names,
+            layouts=pages.layouts,
+            outputs=_outputs(pages.layouts),
+            filter=filter,
+            relief=tallest,
+            layer_rows=frozen(rows, k.LAYER),
+            chart_rows=charts.table,
+            warps=tuple(charts.warps),
+        )
+
+    def __repr__(self) -> str:
+        outputs = ", ".join(each.role.key for each in self.outputs)
+        return f"<BlendPlan {len(self.names)} layers on {len(self.chart_rows)} charts, {self.filter}: {outputs}>"
+
+    @property
+    def needs_uv(self) -> bool:
+        """Whether a layer is laid on by the points' uv."""
+        return bool((self.chart_rows["kind"] == k.UV_CHART).any())
+
+    @property
+    def needs_true_steps(self) -> bool:
+        """Whether a layer is read along the true sides of the footprint."""
+        return bool((self.chart_rows["fine"] > 0).any())
+
+    @property
+    def most_taps(self) -> int:
+        """The most samples that a layer takes along the footprint."""
+        fine = self.layer_rows["filter"] == Filter.ANISOTROPIC.code
+        return int(np.where(fine, self.layer_rows["most_taps"], 1).max())
+
+    def levels(self, side: int) -> int:
+        """How many levels of slices of a side are read."""
+        return level_count(side) if (self.layer_rows["filter"] >= Filter.TRILINEAR.code).any() else 1
+
+    def rows(self, *, is_world: bool) -> k.PlanRows:
+        """Return the plan as the kernels read it."""
+        reads, neutral = np.full(k.OUTPUTS, -1, np.int32), np.zeros(k.OUTPUTS, np.float32)
+        for role, first in k.ROW_OF.items():
+            neutral[first : first + role.value.channels] = role.value.neutral
+        names = [layout.name for layout in self.layouts]
+        for each in self.outputs:
+            if each.array:
+                first = k.ROW_OF[each.role]
+                reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
+        is_colour = np.array([layout.srgb for layout in self.layouts])
+        plain = is_plain([layer.projection for layer in self.layers], self.filter)
+        return k.PlanRows(
+            self.layer_rows,
+            self.chart_rows,
+            frozen(reads, np.int32),
+            frozen(neutral, np.float32),
+            frozen(_summed(reads, is_colour), bool),
+            frozen(is_colour, bool),
+            plain,
+            is_world,
+        )
+
+
+def opened(arrays: TextureArrays | TexelPages, layers: Sequence[Layer]) -> TexelPages:
+    """Return pages as they are, and arrays opened for what some layers show."""
+    if isinstance(arrays, TexelPages):
+        return arrays
+    return arrays.open([layer.swatch for layer in one_each(layers)])
+
+
+def _fill_row(row: NDArray[np.void], layer: Layer, pages: TexelPages, place: int, tallest: float, filter: Filter) -> None:
+    """Fill the kernel's row of one layer, but its chart."""
+    lie, softness = layer.projection, max(layer.softness, _SOFTEST_CUT)
+    row["hardness"] = (1 - softness) / softness
+    row["relief"] = pages.reliefs[place] / tallest
+    row["level_bias"] = math.log2(pages.side / pages.tiles[place])
+    row["sharpness"] = lie.sharpness if isinstance(lie, Triplanar) else 1.0
+    row["planes"] = lie.planes
+    row["wrap_u"], row["wrap_v"] = (each.code for each in lie.wraps)
+    row["filter"] = (lie.filter or filter).code
+    row["most_taps"] = lie.anisotropy
+    row["slice"] = place
+    row["tiles"] = 1 / pages.tiles[place]
+
+
+def _outputs(layouts: Sequence[Layout]) -> tuple[Output, ...]:
+    """What the arrays carry, and what is blended in any case."""
+    out = []
+    for role in SURFACE_ROLES:
+        layout = next((each for each in layouts if role in each.roles), None)
+        if layout is not None:
+            places = [place for place, channel in enumerate(layout.channels) if channel.role is role]
+            out.append(Output(role, layout.name, tuple(places)))
+        elif role.value.always:
+            out.append(Output(role, "", ()))
+    return tuple(out)
+
+
+def _summed(reads: NDArray[np.int32], is_colour: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return which channels (4 * array + channel) are plain sums: those that are read, but normals, height and colour."""
+    summed = np.zeros(4 * len(is_colour), bool)
+    for output, row in enumerate(reads):
+        special = output == k.HEIGHT or k.NORMAL <= output < k.NORMAL + 3
+        if row >= 0 and not special and not (is_colour[row // 4] and row % 4 < 3):
+            summed[row] = True
+    return summed

@@ -1,0 +1,73 @@
+"""Writing weights as other programs read them: splat sheets, index and weight pairs, a mask for each layer."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.files import write_json, written_together
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.weights.weight_map import WeightMap
+
+
+def write_splat(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
+    """Write `splat_0.png`, `splat_1.png` ...: four layers each, in red, green, blue, alpha; `splat.json` names them.
+
+    Every texel sums to exactly 255 (65535) over all sheets. `adopt_splat` reads them back.
+    """
+    weights = weights.in_bits(bits)
+    folder, names = Path(folder), []
+    with written_together(folder) as stage:
+        for first in range(0, len(weights.names), 4):
+            sheet = np.zeros((*weights.layers.shape[:2], 4), weights.weights.dtype)
+            for channel, which in enumerate(range(first, min(first + 4, len(weights.names)))):
+                sheet[..., channel] = _whole(weights, which)
+            names.append(f"splat_{first // 4}.png")
+            write_image(stage / names[-1], sheet)
+        write_json(stage / "splat.json", {"form": "splat", "bits": bits, "files": names, "layers": list(weights.names)})
+    return [folder / name for name in (*names, "splat.json")]
+
+
+def write_pairs(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
+    """Write `pairs_numbers.png` and `pairs_weights.png`: the four largest layers of each texel, and their weights.
+
+    Numbers are 16 bit where there are more than 256 layers. `adopt_pairs` reads them back.
+    """
+    folder = Path(folder)
+    four = weights.in_bits(bits).resized(*weights.layers.shape[:2], keep=4)
+    shape = (*four.layers.shape[:2], 4)
+    numbers, shares = np.zeros(shape, four.layers.dtype), np.zeros(shape, four.weights.dtype)
+    numbers[..., : four.layers.shape[2]] = four.layers
+    shares[..., : four.layers.shape[2]] = four.weights
+    files = ["pairs_numbers.png", "pairs_weights.png"]
+    with written_together(folder) as stage:
+        write_image(stage / files[0], numbers)
+        write_image(stage / files[1], shares)
+        lost = {"mean": four.lost_mean, "worst": four.lost_worst}
+        write_json(
+            stage / "pairs.json", {"form": "pairs", "bits": bits, "files": files, "layers": list(weights.names), "lost": lost}
+        )
+    return [folder / name for name in (*files, "pairs.json")]
+
+
+def write_masks(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
+    """Write one grey image for each layer, named after it, and `masks.json`. `adopt_masks` reads them back."""
+    weights, folder = weights.in_bits(bits), Path(folder)
+    files: dict[str, str] = {}
+    with written_together(folder) as stage:
+        for which, name in enumerate(weights.names):
+            stem = re.sub(r"[^A-Za-z0-9]+", "_", name).strip("_").lower() or "layer"
+            stem = stem if f"mask_{stem}.png" not in files.values() else f"{stem}_{which}"
+            files[name] = f"mask_{stem}.png"
+            write_image(stage / files[name], _whole(weights, which)[..., None])
+        write_json(stage / "masks.json", {"form": "masks", "bits": bits, "files": files})
+    return [folder / name for name in (*files.values(), "masks.json")]
+
+
+def _whole(weights: WeightMap, which: int) -> NDArray[Any]:
+    """The weight of one layer at every texel, as whole numbers of which all layers' sum to the unit."""
+    return np.where(weights.layers == which, weights.weights, 0).sum(axis=2, dtype=np.uint32).astype(weights.weights.dtype)

@@ -1,0 +1,105 @@
+"""What masks may ask of a whole surface: numbers that no single point can tell."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.canvas import Canvas
+from jagged_quilt.foundation.points import Points
+
+
+class Field(Protocol):
+    """A number for every place of a surface."""
+
+    def at(self, points: Points) -> NDArray[np.float32]:
+        """Return the number at each point, (N,)."""
+        ...
+
+
+class Shiftable(Protocol):
+    """A surface on which one can look elsewhere."""
+
+    def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
+        """Return the points of the surface that lie `by` (N, 3) metres away from given ones."""
+        ...
+
+
+class Fields(Protocol):
+    """What a surface knows of itself as a whole. What it cannot tell it refuses with a `QuiltError`, when it is asked."""
+
+    @property
+    def surface(self) -> Shiftable:
+        """The surface itself."""
+        ...
+
+    def curvature(self, scale: float) -> Field:
+        """Return the mean curvature in 1/m, smoothed over `scale` metres; ridges are above 0."""
+        ...
+
+    def hidden_sky(self, reach: float) -> Field:
+        """Return how much of the sky the surface itself hides, 0..1, by what stands up to `reach` metres away."""
+        ...
+
+    def plan(self, texels: int) -> Canvas:
+        """Return a canvas without gaps over the ground plane, to search another mask on."""
+        ...
+
+
+class Remembering:
+    """Fields that are worked out once, however many masks ask for them.
+
+    It stands beside the masks while they are made ready, and in none of them.
+    """
+
+    def __init__(self, fields: Fields) -> None:
+        self._fields = fields
+        self._known: dict[object, Field] = {}
+        self._lock = threading.RLock()
+
+    @property
+    def surface(self) -> Shiftable:
+        """The surface itself."""
+        return self._fields.surface
+
+    def curvature(self, scale: float) -> Field:
+        """Return the curvature at a scale, once."""
+        return self.remembered(("curvature", scale), lambda: self._fields.curvature(scale))
+
+    def hidden_sky(self, reach: float) -> Field:
+        """Return the hidden sky for a reach, once."""
+        return self.remembered(("hidden sky", reach), lambda: self._fields.hidden_sky(reach))
+
+    def plan(self, texels: int) -> Canvas:
+        """Return the canvas to search another mask on."""
+        return self._fields.plan(texels)
+
+    def remembered(self, key: object, make: Callable[[], Field]) -> Field:
+        """Return what was made for a key before, or make it."""
+        with self._lock:
+            if key not in self._known:
+                self._known[key] = make()
+            return self._known[key]
+
+
+class HasFields(Protocol):
+    """A surface, or a canvas of one, that tells its fields."""
+
+    @property
+    def fields(self) -> Fields: ...
+
+
+def fields_of(surface: Fields | HasFields) -> Fields:
+    """Return the fields of a terrain or of a canvas; fields as they are."""
+    found: Fields = getattr(surface, "fields", surface)
+    return found
+
+
+def remembering(surface: Fields | HasFields) -> Remembering:
+    """Return the fields of a surface, worked out once; those that are already, as they are."""
+    fields = fields_of(surface)
+    return fields if isinstance(fields, Remembering) else Remembering(fields)

@@ -1,0 +1,1 @@
+"""Light: suns and skies, and what leaves a surface towards the eye."""

@@ -1,0 +1,1 @@
+"""Mesh files: OBJ with MTL, glTF and PLY, read and written."""

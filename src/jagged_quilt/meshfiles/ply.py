@@ -1,0 +1,221 @@
+"""PLY files: vertices with colours, and polygons."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshfiles.polygons import cut_polygon
+
+_KINDS = {
+    "char": "i1",
+    "int8": "i1",
+    "uchar": "u1",
+    "uint8": "u1",
+    "short": "i2",
+    "int16": "i2",
+    "ushort": "u2",
+    "uint16": "u2",
+    "int": "i4",
+    "int32": "i4",
+    "uint": "u4",
+    "uint32": "u4",
+    "float": "f4",
+    "float32": "f4",
+    "double": "f8",
+    "float64": "f8",
+}
+_FORMATS = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}
+_UV = (("u", "v"), ("s", "t"), ("texture_u", "texture_v"))
+
+
+@dataclass
+class _Element:
+    name: str
+    count: int
+    properties: list[tuple[str, str, str]]  # name, kind, and the kind of a list's length or ""
+
+
+def read_ply(path: Path, **options: Any) -> Mesh:
+    """Read a mesh; `options` are those of `Mesh.of`. v is taken to grow upwards, as nearly all programs write it.
+
+    Raises `FileError` if the file is cut short or is not what its header tells.
+    """
+    data = read_bytes(path, "mesh")
+    elements, order, start = _header(path, data)
+    read = _Ascii(path, data[start:]) if not order else _Binary(path, data, start, order)
+    found: dict[str, Any] = {element.name: read.element(element) for element in elements}
+    if "vertex" not in found or "face" not in found:
+        raise FileError(f"{path}: the file has no {'vertex' if 'vertex' not in found else 'face'} element")
+    vertex, face = found["vertex"], found["face"]
+    if not {"x", "y", "z"} <= set(vertex):
+        raise FileError(f"{path}: vertices need x, y and z; they have {', '.join(vertex)}")
+    take = lambda *names: np.stack([np.asarray(vertex[n], np.float64) for n in names], axis=1)
+    has = lambda *names: set(names) <= set(vertex)
+    where = take("x", "y", "z")
+    lists = next((face[name] for name in ("vertex_indices", "vertex_index") if name in face), None)
+    if lists is None:
+        raise FileError(f"{path}: faces need vertex_indices; they have {', '.join(face)}")
+    corners, bad = _cut(lists, where)
+    if bad is not None:
+        raise FileError(f"{path}: face {bad[0]} names vertex {bad[1]}; there are {len(where)}")
+    uv = next((take(*pair) * (1, -1) + (0, 1) for pair in _UV if has(*pair)), None)
+    colour = None
+    if has("red", "green", "blue"):
+        names = ["red", "green", "blue"] + (["alpha"] if has("alpha") else [])
+        top = 255.0 if np.asarray(vertex["red"]).dtype.kind in "iu" or read.is_byte("red") else 1.0
+        colour = take(*names) / top
+    return Mesh.of(
+        where,
+        corners,
+        uv=uv,
+        normal=take("nx", "ny", "nz") if has("nx", "ny", "nz") else None,
+        colour=colour,
+        parts=[Part(name=path.stem, last=len(corners))],
+        name=str(path),
+        **options,
+    )
+
+
+def _header(path: Path, data: bytes) -> tuple[list[_Element], str, int]:
+    end = data.find(b"end_header")
+    if not data.startswith(b"ply") or end < 0:
+        raise FileError(f"{path}: this is no PLY file, or its header has no end")
+    newline = data.find(b"\n", end)
+    start = newline + 1 if newline >= 0 else len(data)
+    elements: list[_Element] = []
+    order = None
+    for line in data[:end].decode("ascii", "replace").splitlines()[1:]:
+        words = line.split()
+        try:
+            if words[:1] == ["format"]:
+                order = _FORMATS[words[1]]
+            elif words[:1] == ["element"]:
+                elements.append(_Element(words[1], int(words[2]), []))
+            elif words[:2] == ["property", "list"]:
+                elements[-1].properties.append((words[4], _KINDS[words[3]], _KINDS[words[2]]))
+            elif words[:1] == ["property"]:
+                elements[-1].properties.append((words[2], _KINDS[words[1]], ""))
+        except (KeyError, IndexError, ValueError):
+            raise FileError(f"{path}: the header cannot say {line.strip()!r}") from None
+    if order is None:
+        raise FileError(f"{path}: the header names no format")
+    return elements, order, start
+
+
+class _Ascii:
+    """Reads elements of plain text."""
+
+    def __init__(self, path: Path, data: bytes) -> None:
+        self._path, self._lines, self._bytes = path, iter(data.decode("ascii", "replace").splitlines()), set[str]()
+
+    def is_byte(self, name: str) -> bool:
+        return name in self._bytes
+
+    def element(self, element: _Element) -> dict[str, Any]:
+        self._bytes |= {name for name, kind, _ in element.properties if kind in ("u1", "i1")}
+        out: dict[str, list[Any]] = {name: [] for name, _, _ in element.properties}
+        for number in range(element.count):
+            words = next((line.split() for line in self._lines if line.strip()), [])
+            at = 0
+            try:
+                for name, kind, length in element.properties:
+                    count = int(words[at]) if length else 1
+                    at += 1 if length else 0
+                    values = [float(w) if kind[0] == "f" else int(w) for w in words[at : at + count]]
+                    if len(values) < count:
+                        raise IndexError
+                    out[name].append(values if length else values[0])
+                    at += count
+            except (IndexError, ValueError):
+                raise FileError(
+                    f"{self._path}: {element.name} {number} is not what the header tells; got {' '.join(words)[:60]!r}"
+                ) from None
+        return {
+            name: values if length else np.array(values)
+            for (name, _, length), values in zip(element.properties, out.values(), strict=True)
+        }
+
+
+class _Binary:
+    """Reads binary elements; those of one length at once."""
+
+    def __init__(self, path: Path, data: bytes, start: int, order: str) -> None:
+        self._path, self._data, self._at, self._order = path, data, start, order
+
+    def is_byte(self, name: str) -> bool:
+        return False  # its numbers are of the kind that the header tells
+
+    def element(self, element: _Element) -> dict[str, Any]:
+        lengths = {name: self._first_length(element, name) for name, _, length in element.properties if length}
+        fields: list[Any] = []
+        for name, kind, length in element.properties:
+            if length:
+                fields += [(name + " length", self._order + length), (name, self._order + kind, (lengths[name],))]
+            else:
+                fields.append((name, self._order + kind))
+        row = np.dtype(fields)
+        if self._at + row.itemsize * element.count <= len(self._data):
+            rows = np.frombuffer(self._data, row, element.count, self._at)
+            if all((rows[name + " length"] == count).all() for name, count in lengths.items()):
+                self._at += row.itemsize * element.count
+                return {name: rows[name] for name, _, _ in element.properties}
+        if not lengths:
+            raise FileError(f"{self._path}: the file is cut short within its {element.name} elements")
+        return self._one_by_one(element)
+
+    def _first_length(self, element: _Element, wanted: str) -> int:
+        at = self._at
+        for name, kind, length in element.properties:
+            if length:
+                size = np.dtype(length).itemsize
+                if at + size > len(self._data):
+                    return 0
+                count = int(np.frombuffer(self._data, self._order + length, 1, at)[0])
+                if name == wanted:
+                    return max(0, count)
+                at += size + count * np.dtype(kind).itemsize
+            else:
+                at += np.dtype(kind).itemsize
+        return 0
+
+    def _one_by_one(self, element: _Element) -> dict[str, Any]:
+        out: dict[str, list[Any]] = {name: [] for name, _, _ in element.properties}
+        for _ in range(element.count):
+            for name, kind, length in element.properties:
+                count = int(self._take(length, 1)[0]) if length else 1
+                values = self._take(kind, max(0, count))
+                out[name].append(values.tolist() if length else values[0])
+        return dict(out)
+
+    def _take(self, kind: str, count: int) -> NDArray[Any]:
+        size = np.dtype(kind).itemsize * count
+        if self._at + size > len(self._data):
+            raise FileError(f"{self._path}: the file is cut short within a list")
+        values = np.frombuffer(self._data, self._order + kind, count, self._at)
+        self._at += size
+        return values
+
+
+def _cut(lists: Any, where: NDArray[np.float64]) -> tuple[NDArray[np.int64], tuple[int, int] | None]:
+    """Faces as triangles, and the first that names a vertex which is not there."""
+    if isinstance(lists, np.ndarray) and lists.ndim == 2 and lists.shape[1] == 3:
+        corners = lists.astype(np.int64)
+        bad = (corners < 0) | (corners >= len(where))
+        return corners, (int(np.argwhere(bad)[0, 0]), int(corners[bad][0])) if bad.any() else None
+    out: list[tuple[int, int, int]] = []
+    for number, face in enumerate(lists):
+        face = [int(i) for i in face]
+        wrong = next((i for i in face if not 0 <= i < len(where)), None)
+        if wrong is not None:
+            return np.empty((0, 3), np.int64), (number, wrong)
+        if len(face) >= 3:
+            out += [(face[a], face[b], face[c]) for a, b, c in cut_polygon(where[face])]
+    return np.array(out, np.int64).reshape(-1, 3), None

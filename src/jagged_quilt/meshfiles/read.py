@@ -1,0 +1,46 @@
+"""Reading a mesh file by its suffix."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from jagged_quilt.foundation.checks import known_name, positive
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.meshes.mesh import SMOOTH, Mesh
+from jagged_quilt.meshfiles.gltf import read_gltf
+from jagged_quilt.meshfiles.obj import read_obj
+from jagged_quilt.meshfiles.ply import read_ply
+
+READERS = {".obj": read_obj, ".gltf": read_gltf, ".glb": read_gltf, ".ply": read_ply}
+_UP = {"y": np.eye(4), "z": np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])}
+
+
+def read_mesh(path: Path | str, *, smooth: float = SMOOTH, up: Literal["y", "z"] = "y", metres: float = 1.0) -> Mesh:
+    """Read a mesh from an OBJ, glTF, GLB or PLY file.
+
+    Normals and tangents are made where there are none; what is mended is told by a `QuiltWarning`.
+
+    Parameters
+    ----------
+    smooth : float
+        Degrees: made normals are smooth over edges that turn by no more.
+    up : "y" or "z"
+        Which of the file's axes points up.
+    metres : float
+        What one unit of the file stands for.
+
+    Raises
+    ------
+    FileError, ShapeError, RangeError
+        If the file cannot be read, something that it names is not there, or no triangle is left.
+    """
+    path = Path(path)
+    known_name("axis", up, _UP)
+    scale = positive("metres", metres, "m")
+    if path.suffix.lower() not in READERS:
+        raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
+    mesh = READERS[path.suffix.lower()](path, smooth=smooth)
+    return mesh if up == "y" and scale == 1 else mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))

@@ -1,0 +1,54 @@
+"""What a quilt file may say of layers: how each lies on the surface, where, and how softly it meets others."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from typing import Any, Literal
+
+from pydantic import Field, create_model
+
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import PROJECTIONS, Lie, Planar, Projection
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.quiltfile.mask_tables import AnyStep
+from jagged_quilt.quiltfile.tables import Table, keys_of, said
+
+_SHARED = {each.name for each in fields(Lie)}
+_OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in PROJECTIONS.items()}
+_OF_SOME = set().union(*_OWN.values())
+_LAYER = keys_of(Layer)
+
+
+class _LayerKeys(Table):
+    """What all layers say: the swatch or medley, what to call it, where it covers what lies below."""
+
+    swatch: str
+    label: str = _LAYER["label"][1]
+    softness: float = _LAYER["softness"][1]
+    mask: list[AnyStep] = Field(default_factory=list)
+    projection: Literal[tuple(PROJECTIONS)] = Planar.called  # type: ignore[valid-type]
+
+    @property
+    def name(self) -> str:
+        """The label, or the swatch where there is none."""
+        return self.label or self.swatch
+
+    def lie(self) -> Projection:
+        """Return the projection; raise `RangeError` if a key has no effect on it."""
+        for key in sorted(self.model_fields_set & (_OF_SOME - _OWN[self.projection])):
+            raise RangeError(f'{key} has no effect with projection = "{self.projection}"; remove it')
+        kind = PROJECTIONS[self.projection]
+        return kind(**said(self, kind))
+
+
+_keys: dict[str, Any] = {key: value for kind in reversed(PROJECTIONS.values()) for key, value in keys_of(kind).items()}
+LayerTable: Any = create_model("LayerTable", __base__=_LayerKeys, **_keys)
+"""One layer, from the bottom up: its own keys, and those of all projections."""
+MeshLayerTable: Any = create_model("MeshLayerTable", __base__=LayerTable, part=(str, ""))
+"""One layer of a mesh; of one of its parts where it names one."""
+
+
+def without_idle(layer: dict[str, Any]) -> None:
+    """Take out of a layer's table the keys that say nothing of its projection, in place; for changes from outside."""
+    for key in _OF_SOME - _OWN.get(layer.get("projection", Planar.called), set()):
+        layer.pop(key, None)

@@ -1,0 +1,494 @@
+"""The results of a quilt: its steps, and what they leave, loaded."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import tempfile
+import warnings
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from jagged_quilt.arrays.pack import PackedAnew, pack_files
+from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays, open_arrays
+from jagged_quilt.audit.audit import SwatchAudit, audit_swatch
+from jagged_quilt.baking.bake import bake
+from jagged_quilt.blend.projection import Triplanar
+from jagged_quilt.blend.samples import samples_saved
+from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
+from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.meshfiles.write import write_mesh
+from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.sweep import Sweep, plain_value
+from jagged_quilt.results.pictures import PICTURES, boards_of
+from jagged_quilt.results.step import Files, Made, Runner, Step
+from jagged_quilt.show.compare import draw_compared
+from jagged_quilt.show.debug import draw_debug
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.weight_pictures import draw_sweep
+from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
+from jagged_quilt.surfaces.uv_canvas import UvCanvas
+from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.weights.daub_file import line_of
+from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, open_weights
+
+WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
+_SWEEP_TEXELS = 512
+_WANTED = {
+    "adopt": "nothing to adopt; say what with an [adopt] table",
+    "weigh": "nothing to weigh; say a [surface] and its [[layer]]s",
+    "bake": "no ground to bake; say a [surface] and its [[layer]]s",
+}
+"""What a quilt file must say for a step."""
+
+
+class Results:
+    """The folder of results of one quilt.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        `out` beside the quilt file where it is not given.
+    texels : int, optional
+        Stands in for what the quilt file says of the bake.
+    """
+
+    def __init__(
+        self,
+        quilt: Quilt,
+        folder: Path | None = None,
+        *,
+        texels: int | None = None,
+        threads: int | None = None,
+        progress: Progress = silent,
+    ) -> None:
+        self.quilt = quilt
+        self.folder = quilt.folder / "out" if folder is None else Path(folder)
+        self.threads, self.progress, self._texels = threads, progress, texels
+        self._arrays: TextureArrays | None = None
+        self.runner = Runner(self.folder, self._steps())
+
+    def __repr__(self) -> str:
+        return f"<Results of {self.quilt.path.name} in {self.folder}: {', '.join(self.runner.steps)}>"
+
+    def run(self, name: str, *, anew: bool = False) -> Made:
+        """Do a step, or draw a picture, unless that is done; with `anew` in any case."""
+        if name in PICTURES:
+            self.picture_named(name)
+        elif name not in self.runner.steps and name in _WANTED:
+            raise RangeError(f"{self.quilt.path}: {_WANTED[name]}")
+        known_name("step", name, self.runner.steps)
+        return self.runner.run(name, anew=anew)
+
+    @property
+    def mesh_steps(self) -> list[str]:
+        """The steps that bake the meshes, in the order of the file."""
+        return [_mesh_step(table.name) for table in self.quilt.table.mesh]
+
+    @property
+    def pictures(self) -> list[str]:
+        """The pictures that this quilt has something to show in."""
+        return [name for name in PICTURES if name in self.runner.steps]
+
+    def picture_named(self, name: str) -> str:
+        """Return the name of a picture; raise `QuiltError` if there is none of that name, or nothing to show in it."""
+        known_name("picture", name, PICTURES)
+        if name not in self.runner.steps:
+            raise RangeError(f'{self.quilt.path}: there is nothing to show as "{name}"; {PICTURES[name].wants}')
+        return name
+
+    def _steps(self) -> list[Step]:
+        table = self.quilt.table
+        steps = [Step(name="pack", folder="arrays", inputs=self._pack_inputs, make=self._pack)]
+        if table.adopt is not None:
+            steps.append(Step(name="adopt", folder="adopted", inputs=self._adopt_inputs, make=self._adopt))
+        if table.surface is not None and table.layer:
+            needs = ("adopt",) if table.adopt is not None else ()
+            steps.append(Step(name="weigh", folder="weights", inputs=self._weigh_inputs, make=self._weigh, needs=needs))
+            by = ("weigh",) if table.bake.weights == "map" else needs
+            steps.append(Step(name="bake", folder="bake", inputs=self._bake_inputs, make=self._bake, needs=("pack", *by)))
+        for number, mesh in enumerate(table.mesh):
+            steps.append(
+                Step(
+                    name=_mesh_step(mesh.name),
+                    folder=f"meshes/{mesh.name.replace(' ', '_')}",
+                    needs=("pack",),
+                    inputs=lambda number=number: self._mesh_inputs(number),
+                    make=lambda folder, anew, number=number: self._bake_mesh(number, folder),
+                )
+            )
+        named = {step.name for step in steps}
+        for name, picture in PICTURES.items():
+            if picture.needs <= named and (name != "meshes" or table.mesh):
+                steps.append(
+                    Step(
+                        name=name,
+                        folder="pictures",
+                        needs=tuple(sorted(picture.needs)),
+                        inputs=self._picture_inputs,
+                        make=lambda folder, anew, name=name: self._draw(name, folder),
+                    )
+                )
+        return steps
+
+    # What goes in.
+
+    def _pack_inputs(self) -> Iterator[str]:
+        yield self.quilt.table.arrays.model_dump_json()
+        known: dict[str, Any] = {}
+        with contextlib.suppress(FileError):
+            known = read_json(self.folder / "arrays" / INPUTS, "list of inputs")
+        digests = FileDigests(known)
+        roles = {role for layout in self.quilt.layouts for role in layout.roles} | set(SURFACE_ROLES)
+        for source in self.quilt.sources:
+            yield from (source.name, f"{source.tile} {source.relief}", source.stamp(roles, digests))
+
+    def _adopt_inputs(self) -> Iterator[bytes | str]:
+        table = self.quilt.table.adopt
+        assert table is not None
+        yield from (table.model_dump_json(), json.dumps([layer.name for layer in self.quilt.layers]))
+        yield from (read_bytes(self.quilt.folder / file, "inherited file") for file in table.files)
+
+    def _weigh_inputs(self) -> Iterator[bytes | str]:
+        table = self.quilt.table
+        assert table.surface is not None
+        masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
+        yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), self._medleys)
+        yield "\n".join(line_of(daub) for daub in self.quilt.daubs)
+        yield from (read_bytes(self.quilt.folder / file, "heightmap") for file in table.surface.files)
+        yield from self._mask_files()
+
+    def _bake_inputs(self) -> Iterator[bytes | str]:
+        table = self.quilt.table
+        if table.bake.weights != "map":
+            yield from self._weigh_inputs()
+        yield from (json.dumps([layer.model_dump(mode="json") for layer in table.layer]), table.bake.model_dump_json())
+        yield str(self._bake_texels)
+
+    def _mesh_inputs(self, number: int) -> Iterator[bytes | str]:
+        """As read and placed, so that whatever the mesh file names beside itself counts too."""
+        quilt, table, mesh = self.quilt, self.quilt.table, self.quilt.meshes[number]
+        yield from (table.mesh[number].model_dump_json(), table.bake.model_dump_json(), self._medleys)
+        yield str(quilt.heights) if table.medley and table.surface is not None else ""
+        for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour):
+            yield b"" if array is None else array.tobytes()
+        yield from self._mask_files()
+
+    def _picture_inputs(self) -> Iterator[bytes | str]:
+        """Everything that the quilt file says or names."""
+        yield self.quilt.table.model_dump_json()
+        try:
+            yield from self._pack_inputs()
+        except QuiltError as error:  # the audit draws what is missing, too
+            yield str(error)
+        yield from self._mask_files()
+        for number in range(len(self.quilt.table.mesh)):
+            yield from self._mesh_inputs(number)
+
+    @property
+    def _medleys(self) -> str:
+        return json.dumps([each.model_dump(mode="json") for each in self.quilt.table.medley])
+
+    @property
+    def _bake_texels(self) -> int:
+        return self.quilt.table.bake.texels if self._texels is None else self._texels
+
+    def _mask_files(self) -> Iterator[bytes]:
+        return (read_bytes(self.quilt.folder / file, "image file") for file in self.quilt.table.mask_files())
+
+    # What is made.
+
+    def _pack(self, folder: Path, anew: bool) -> Files:
+        table = self.quilt.table.arrays
+        made = pack_files(
+            self.quilt.sources,
+            folder,
+            side=table.side,
+            layouts=self.quilt.layouts,
+            mips=table.mips,
+            zstd=table.compress == "zstd",
+            anew=anew,
+            threads=self.threads,
+            progress=self.progress,
+        )
+        self._arrays = open_arrays(folder)
+        files = [*(path for path in made.files if path.name != MANIFEST), folder / MANIFEST]
+        if table.images:
+            self._arrays.save_images(folder / "slices")
+            files.append(folder / "slices" / "slices.json")
+        return Files(tuple(files), _slices_words(made) if made.kept else "")
+
+    def _adopt(self, folder: Path, anew: bool) -> Files:
+        return Files(tuple(self.quilt.rehomed(self.inherited).save(folder)))
+
+    def _weigh(self, folder: Path, anew: bool) -> Files:
+        table = self.quilt.table.weights
+        canvas = self.quilt.terrain.canvas(table.texels)
+        weights = weigh(
+            canvas,
+            self.quilt.layers,
+            keep=table.keep,
+            bits=table.bits,
+            stacking=table.stacking,
+            adopted=self.adopted,
+            daubs=self.quilt.daubs,
+            threads=self.threads,
+            progress=self.progress,
+        )
+        return Files(tuple(weights.save(folder)))
+
+    def _bake(self, folder: Path, anew: bool) -> Files:
+        table, quilt = self.quilt.table.bake, self.quilt
+        weights = self.weights if table.weights == "map" else self.weigher
+        baked = bake(
+            quilt.terrain.canvas(self._bake_texels),
+            quilt.layers,
+            self.arrays,
+            weights=weights,
+            normals=table.normals,
+            filter=table.filter,
+            threads=self.threads,
+            progress=self.progress,
+        )
+        return Files(tuple(baked.save(folder, self.progress)), self._saved_words())
+
+    def _bake_mesh(self, number: int, folder: Path) -> Files:
+        quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
+        canvas = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
+        made = bake(
+            canvas,
+            quilt.layers_by_part[number],
+            self.arrays,
+            normals=how.normals,
+            filter=how.filter,
+            threads=self.threads,
+            progress=self.progress,
+        )
+        assert made.cover is not None
+        told = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
+        return Files(tuple(made.save(folder, self.progress)), told)
+
+    def _draw(self, name: str, folder: Path) -> Files:
+        boards = boards_of(name, self)
+        names = [name + (f"_{number + 1}" if number else "") + ".png" for number in range(len(boards))]
+        with written_together(folder) as stage:
+            for each, board in zip(names, boards, strict=True):
+                board.save(stage / each)
+        return Files(tuple(folder / each for each in names))
+
+    def _saved_words(self) -> str:
+        """How many samples the limits of triplanar layers save, where there are such limits."""
+        layers, terrain = self.quilt.layers, self.quilt.terrain
+        if not any(isinstance(each.projection, Triplanar) and each.projection.is_limited for each in layers):
+            return ""
+        points = terrain.points(terrain.layout(_SWEEP_TEXELS))
+        saved = samples_saved(self.arrays, layers, points, self.weights.at(points))
+        return f"limits of triplanar layers save {100 * saved:.1f} % of samples"
+
+    # What is there, loaded.
+
+    @property
+    def arrays(self) -> TextureArrays:
+        """The packed arrays; packed first if they are not there, and with a warning if they are damaged."""
+        if self._arrays is None:
+            made = self.run("pack")
+            if self._arrays is None:
+                try:
+                    self._arrays = open_arrays(made.folder)
+                    self._arrays.check()
+                except FileError as error:
+                    warnings.warn(f"{error}; packed anew", QuiltWarning, stacklevel=2)
+                    self._arrays = None
+                    self.run("pack", anew=True)
+                    return self.arrays
+        return self._arrays
+
+    @cached_property
+    def inherited(self) -> Adopted:
+        """The weights that the quilt file inherits, by their old names."""
+        return self.quilt.inherited()
+
+    @cached_property
+    def adopted(self) -> WeightMap | None:
+        """The adopted weights by the quilt's own layers, as `weights`; None where none are inherited."""
+        return None if self.quilt.table.adopt is None else self._loaded("adopt", "adopted")
+
+    @cached_property
+    def weights(self) -> WeightMap:
+        """The weight map; weighed first if it is not there, and with a warning if it is damaged."""
+        return self._loaded("weigh", "weighed")
+
+    @cached_property
+    def weigher(self) -> Weigher:
+        """What answers weights at any point: masks, adopted weights and daubs together."""
+        return Weigher(
+            self.quilt.layers,
+            self.quilt.terrain,
+            adopted=self.adopted,
+            daubs=self.quilt.daubs,
+            stacking=self.quilt.table.weights.stacking,
+        )
+
+    def scene(self) -> Scene:
+        """Return what stands before the camera: the terrain and the meshes, with their layers, under the sun."""
+        quilt, scene = self.quilt, Scene(self.arrays, lights=[self.quilt.sun])
+        if "weigh" in self.runner.steps:
+            scene.add(quilt.terrain, quilt.layers, weights=self.weights)
+        for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
+            scene.add(mesh, layers)
+        return scene
+
+    def _loaded(self, name: str, done: str) -> WeightMap:
+        """Load the weights that a step leaves; do it anew, with a warning, where what it left before is damaged."""
+        made = self.run(name)
+        try:
+            return open_weights(made.folder)
+        except FileError as error:
+            warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
+            return open_weights(self.run(name, anew=True).folder)
+
+    # What is drawn or written on request, and not kept.
+
+    def draw_debug(self, kinds: Sequence[str]) -> Made:
+        """Draw the view in the false colours of some of `DEBUG`."""
+        folder, scene = self.folder / "pictures", self.scene()
+        boards = [
+            (kind, draw_debug(scene, self.quilt.camera, kind, threads=self.threads, progress=self.progress)) for kind in kinds
+        ]
+        return Made(folder, tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards), fresh=True)
+
+    def draw_compared(self, left: str, right: str) -> Made:
+        """Draw the view of two quilts under one light and one camera, and their difference.
+
+        Each is a quilt file, a change KEY=VALUE to this one, or "" for this one as it is.
+        """
+        folder, pictures = self.folder / "pictures", []
+        with ExitStack() as rest:
+            for side in (self._changed(each) for each in (left, right)):
+                own = self if side is self.quilt else rest.enter_context(_beside(self, side))
+                scene = own.scene()
+                scene.sun = self.quilt.sun
+                pictures.append(
+                    scene.draw(self.quilt.camera, width=620, height=388, threads=self.threads, progress=self.progress)
+                )
+        names = [each or self.quilt.path.name for each in (left, right)]
+        return Made(folder, (draw_compared(names, pictures).save(folder / "compare.png"),), fresh=True)
+
+    def draw_sweep(self, sweep: Sweep) -> Made:
+        """Draw what one number of the quilt file does, for each of its values.
+
+        The weight of the layer that it belongs to, or all layers where it belongs to none.
+        """
+        quilt, folder = self.quilt, self.folder / "pictures"
+        layer, maps = sweep.layer_of(quilt), []
+        for value in sweep.values:
+            changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
+            weights = weigh(
+                quilt.terrain.canvas(_SWEEP_TEXELS),
+                changed.layers,
+                keep=MOST_KEPT,
+                adopted=self.adopted,
+                daubs=changed.daubs,
+                stacking=changed.table.weights.stacking,
+                threads=self.threads,
+                progress=self.progress,
+            )
+            maps.append((f"{value:g}", weights))
+        board = draw_sweep(sweep.key, layer, maps, quilt.terrain)
+        return Made(folder, (board.save(folder / "sweep.png"),), fresh=True)
+
+    def export_weights(self, forms: Sequence[str], bits: int = 8) -> Made:
+        """Write the weight map as other programs read it: any of `WEIGHT_FORMS`."""
+        folder = self.folder / "export"
+        writers: list[Callable[..., list[Path]]] = [WEIGHT_FORMS[known_name("form", form, WEIGHT_FORMS)] for form in forms]
+        return Made(folder, tuple(file for write in writers for file in write(self.weights, folder, bits=bits)), fresh=True)
+
+    def export_terrain(self, error: float, near: float | None = None) -> Made:
+        """Write the terrain as a mesh within `error` metres of its samples; with `near`, finer about the camera of the view."""
+        quilt, folder = self.quilt, self.folder / "export"
+        mesh = terrain_mesh(quilt.terrain, error, camera=None if near is None else quilt.camera.position, near=near or 50.0)
+        rows, columns = quilt.terrain.heights.shape
+        told = f"{len(mesh.triangles):,} triangles; all samples would take {2 * (rows - 1) * (columns - 1):,}"
+        return Made(folder, (write_mesh(mesh, folder / "terrain.glb"),), fresh=True, remark=told)
+
+    def _changed(self, words: str) -> Quilt:
+        """Return this quilt, another by its file, or this one with a key changed."""
+        if not words:
+            return self.quilt
+        if "=" not in words:
+            return read_quilt(words)
+        key, _, value = words.partition("=")
+        return read_quilt(self.quilt.path, time=self.quilt.table.weights.time, changes={key.strip(): plain_value(value)})
+
+
+def run(
+    quilt: Quilt,
+    *steps: str,
+    out: Path | str | None = None,
+    anew: bool = False,
+    threads: int | None = None,
+    progress: Progress = silent,
+) -> dict[str, Made]:
+    """Do steps of a quilt and draw its pictures, as the command line does; only what changed is done again.
+
+    Parameters
+    ----------
+    steps : str
+        "pack", "adopt", "weigh", "bake", "bake NAME" of a mesh, or a picture: "swatches", "weights", "masks", "adopted",
+        "maps", "view", "riser", "meshes", "audit".
+    out : Path, optional
+        `out` beside the quilt file where it is not given.
+
+    Returns
+    -------
+    dict of step to Made
+        The folder and the files of each, and whether it had to work.
+
+    Raises
+    ------
+    NameNotFoundError
+        If the quilt has no such step.
+    """
+    results = Results(quilt, None if out is None else Path(out), threads=threads, progress=progress)
+    for name in steps:
+        known_name("step", name, results.runner.steps)
+    return {name: results.run(name, anew=anew) for name in steps}
+
+
+def audit_quilt(quilt: Quilt, *, threads: int | None = None, progress: Progress = silent) -> list[SwatchAudit]:
+    """Examine every swatch of a quilt, as `audit_swatch` does."""
+    audits: list[SwatchAudit | None] = [None] * len(quilt.sources)
+
+    def examine(place: int) -> None:
+        audits[place] = audit_swatch(quilt.sources[place], side=quilt.table.arrays.side)
+
+    work_through(range(len(audits)), examine, threads=threads, step="examining maps", progress=progress)
+    return [each for each in audits if each is not None]
+
+
+@contextmanager
+def _beside(results: Results, quilt: Quilt) -> Iterator[Results]:
+    """Results of another quilt, in a folder that is gone afterwards; arrays that are the same are not packed again."""
+    with tempfile.TemporaryDirectory(dir=results.folder, prefix=temporary_prefix()) as folder:
+        other = Results(quilt, Path(folder), threads=results.threads, progress=results.progress)
+        if other.runner.stamp("pack") == results.runner.stamp("pack"):
+            other._arrays = results.arrays
+        yield other
+
+
+def _mesh_step(name: str) -> str:
+    return f"bake {name}"
+
+
+def _slices_words(made: PackedAnew) -> str:
+    return f"{made.made} slices made, {made.kept} kept as they were"

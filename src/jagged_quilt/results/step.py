@@ -1,0 +1,144 @@
+"""Steps: what one needs, what goes into its stamp, what it makes; and the runner that redoes only what changed."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import xxhash
+
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import QuiltError, QuiltWarning
+from jagged_quilt.foundation.files import VOUCHING, fingerprint, read_bytes, read_json, remove_left_overs, write_json
+from jagged_quilt.foundation.version import __version__
+
+MANIFESTS = "made"
+"""The folder, among the results, of a manifest for each step: its stamp, and a hash of every file that it vouches for."""
+
+
+@dataclass(frozen=True, slots=True)
+class Files:
+    """What a step wrote, and what is to be said of it."""
+
+    files: tuple[Path, ...]
+    remark: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What became of a step: the folder, its files, whether it had to work, and what is to be said of it."""
+
+    folder: Path
+    files: tuple[Path, ...]
+    fresh: bool
+    remark: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One thing to make.
+
+    Attributes
+    ----------
+    name : str
+    folder : str
+        Where its files lie, below the folder of results.
+    inputs : callable
+        Returns all that its result depends on, but what other steps make: text, or bytes.
+    make : callable
+        Writes its files into a folder; with True, without keeping anything that lies there.
+    needs : tuple of str
+        The steps that are done before it, and on which its result depends.
+    """
+
+    name: str
+    folder: str
+    inputs: Callable[[], Iterable[bytes | str]]
+    make: Callable[[Path, bool], Files]
+    needs: tuple[str, ...] = ()
+
+
+class Runner:
+    """Does steps in a folder, each at most once, and only those of which something changed.
+
+    Before the first file of a step takes its name the manifest goes; it comes back last. So whenever the process dies, no file
+    of other settings is believed afterwards. What dead processes left lying about is removed first.
+    """
+
+    def __init__(self, folder: Path, steps: Sequence[Step]) -> None:
+        self.folder = folder
+        self.steps: Mapping[str, Step] = {step.name: step for step in steps}
+        self._stamps: dict[str, str] = {}
+        self._done: dict[str, Made] = {}
+        remove_left_overs(folder)
+
+    def stamp(self, name: str) -> str:
+        """Return a hash of all that a step's result depends on."""
+        if name not in self._stamps:
+            step = self.steps[known_name("step", name, self.steps)]
+            below = [self.stamp(each) for each in step.needs]
+            self._stamps[name] = fingerprint(__version__, name, *step.inputs(), *below)
+        return self._stamps[name]
+
+    def run(self, name: str, *, anew: bool = False) -> Made:
+        """Do a step unless that is done; with `anew` in any case. What it needs is done first."""
+        if name in self._done and not anew:
+            return self._done[name]
+        stamp, step = self.stamp(name), self.steps[name]
+        folder, manifest = self.folder / step.folder, self.folder / MANIFESTS / f"{quote(name, safe='')}.json"
+        kept = None if anew else self._kept(manifest, stamp)
+        if kept is not None:
+            self._done[name] = Made(folder, kept, fresh=False)
+            return self._done[name]
+        for each in step.needs:
+            self.run(each)
+        token = VOUCHING.set(manifest)
+        try:
+            made = step.make(folder, anew)
+        finally:
+            VOUCHING.reset(token)
+        manifest.unlink(missing_ok=True)
+        write_json(manifest, {"stamp": stamp, "files": {self._name(path): _looks(path) for path in made.files}})
+        result = Made(folder, made.files, fresh=True, remark=made.remark)
+        self._done[name] = Made(folder, made.files, fresh=False)
+        return result
+
+    def _name(self, path: Path) -> str:
+        return path.relative_to(self.folder).as_posix()
+
+    def _kept(self, manifest: Path, stamp: str) -> tuple[Path, ...] | None:
+        """The files of a manifest, if it carries the stamp and each of them is as it was written; else None."""
+        if not manifest.is_file():
+            return None
+        try:
+            known = read_json(manifest, "manifest")
+            files = {self.folder / name: looks for name, looks in dict(known["files"]).items()}
+            if known["stamp"] != stamp:
+                return None
+            changed = [path for path, looks in files.items() if not _looks_so(path, looks)]
+        except (QuiltError, KeyError, TypeError, ValueError):
+            return None
+        for path in changed:
+            if path.is_file():
+                warnings.warn(f"{path}: is not as it was made; made anew", QuiltWarning, stacklevel=4)
+        return None if changed else tuple(files)
+
+
+def _looks(path: Path) -> list[Any]:
+    """The size of a file, when it was written, and a hash of it."""
+    there = path.stat()
+    return [there.st_size, there.st_mtime_ns, xxhash.xxh3_128_hexdigest(read_bytes(path))]
+
+
+def _looks_so(path: Path, looks: list[Any]) -> bool:
+    """Whether a file is as it was; it is read again only where it was touched since."""
+    if not path.is_file():
+        return False
+    there = path.stat()
+    if [there.st_size, there.st_mtime_ns] == looks[:2]:
+        return True
+    return bool(there.st_size == looks[0]) and xxhash.xxh3_128_hexdigest(read_bytes(path)) == looks[2]

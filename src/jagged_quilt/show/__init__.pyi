@@ -1,0 +1,12 @@
+from .audit_sheet import lit_ball as lit_ball
+from .board import Board as Board
+from .compare import draw_compared as draw_compared
+from .debug import DEBUG as DEBUG
+from .debug import draw_debug as draw_debug
+from .labelled_grid import grids_like as grids_like
+from .labelled_grid import labelled_grid as labelled_grid
+from .mesh_sheet import draw_mesh_sheet as draw_mesh_sheet
+from .riser import draw_riser as draw_riser
+from .samples import samples_saved as samples_saved
+from .sheets import swatch_sheets as swatch_sheets
+from .sheets import weight_sheets as weight_sheets

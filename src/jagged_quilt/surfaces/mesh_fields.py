@@ -1,0 +1,98 @@
+"""What a mesh tells masks of itself as a whole."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.canvas import Canvas
+from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.meshes.mesh import Mesh
+
+_CELLS = 8.0  # per scale, along each axis: how finely a curvature looks at its surroundings
+_NEAREST = 64
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class VertexField:
+    """A number for every vertex, read between the nearest ones."""
+
+    tree: Any
+    values: NDArray[np.float32]
+
+    def at(self, points: Points) -> NDArray[np.float32]:
+        """Return the number at each point, (N,), from the four nearest vertices by the inverse of their distance."""
+        away, which = self.tree.query(points.position, k=min(4, len(self.values)))
+        away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
+        weight = 1 / np.maximum(away, 1e-9)
+        return np.asarray((self.values[which] * weight).sum(axis=1) / weight.sum(axis=1), np.float32)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class MeshFields:
+    """What masks by curvature, and warped masks, ask of a mesh."""
+
+    mesh: Mesh
+
+    @property
+    def surface(self) -> Mesh:
+        """The mesh."""
+        return self.mesh
+
+    def curvature(self, scale: float) -> VertexField:
+        """Return the mean curvature in 1/m, above 0 on ridges: what is about `scale` metres across tells.
+
+        The mean, over the surface within `scale` / 2 and facing the same way, of how the normal turns along the way there,
+        dn . dp / dp . dp, weighted by a Gaussian of `scale` / 4 and by area.
+        """
+        return self._curvature(positive("scale", scale, "m"))
+
+    def _curvature(self, scale: float) -> VertexField:
+        from scipy.spatial import cKDTree
+
+        places, normals, areas = self._cells(scale / _CELLS)
+        own, facing = self.mesh.position.astype(np.float64), self.mesh.normal.astype(np.float64)
+        count = min(_NEAREST, len(places))
+        found = cKDTree(places).query(own, k=count, distance_upper_bound=scale / 2)
+        away, which = (np.asarray(each).reshape(len(own), count) for each in found)
+        bent = np.zeros(len(own))
+        for first in range(0, len(own), 1 << 15):
+            part = slice(first, first + (1 << 15))
+            near = np.minimum(which[part], len(places) - 1)
+            way, turn = places[near] - own[part, None], normals[near] - facing[part, None]
+            square = np.einsum("nkd,nkd->nk", way, way)
+            weight = np.exp(-8 * np.minimum(away[part], scale) ** 2 / scale**2) * areas[near] * square
+            weight *= np.isfinite(away[part]) & (np.einsum("nkd,nd->nk", normals[near], facing[part]) > 0)
+            curved = np.einsum("nkd,nkd->nk", way, turn) / np.maximum(square, 1e-20)
+            bent[part] = (curved * weight).sum(axis=1) / np.maximum(weight.sum(axis=1), 1e-20)
+        return VertexField(cKDTree(own), bent.astype(np.float32))
+
+    def _cells(self, size: float) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """The mean place and normal, and the area, of what lies in each cell of space and faces the same way."""
+        points = self.mesh.points()
+        area = np.prod(points.footprint.astype(np.float64), axis=1)
+        cell = np.floor(points.position / size).astype(np.int64)
+        cell -= cell.min(axis=0)
+        faces = np.argmax(np.abs(points.normal), axis=1)
+        side = 2 * faces + (np.take_along_axis(points.normal, faces[:, None], 1)[:, 0] > 0)
+        spans = cell.max(axis=0) + 1
+        key = ((cell[:, 0] * spans[1] + cell[:, 1]) * spans[2] + cell[:, 2]) * 6 + side
+        _, which = np.unique(key, return_inverse=True)
+        total = np.bincount(which, area).astype(np.float64)
+        mean = lambda values: np.stack([np.bincount(which, values[:, a] * area) for a in range(3)], 1) / total[:, None]
+        normals = mean(points.normal)
+        normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+        return mean(points.position), normals, total
+
+    def hidden_sky(self, reach: float) -> VertexField:
+        """Refuse: it is not measured on meshes."""
+        raise RangeError("hidden sky is measured on terrains only; give the mesh an occlusion map, or use curvature")
+
+    def plan(self, texels: int) -> Canvas:
+        """Refuse: a mesh has no layout without gaps."""
+        raise RangeError("distances are measured on terrains only; use noise, curvature, or vertex colours on a mesh")

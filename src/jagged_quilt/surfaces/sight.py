@@ -1,0 +1,64 @@
+"""What a picture sees of a mesh."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.surfaces import _sight_kernels
+from jagged_quilt.surfaces.uv_canvas import empty_points, filled_points
+
+_MAP = 2048
+
+
+def points_on(mesh: Mesh, which: NDArray[np.int32], shares: NDArray[np.float32]) -> Points:
+    """Return points on triangles `which` (N,), `shares` (N, 2) of their second and third corners; footprint 1 m."""
+    out = empty_points(len(which), mesh, steps=False)
+    out.footprint[:] = 1
+    _sight_kernels.seen_points(
+        frozen(which, np.int32), frozen(shares, np.float32), mesh.rows, np.empty((4, 3)), np.empty((9, 3), np.float32), out
+    )
+    return filled_points(out)
+
+
+class ShadowMap:
+    """What of some meshes stands between a place and a far light: a picture of them as the light sees them."""
+
+    def __init__(self, meshes: list[Mesh], towards: NDArray[np.float64]) -> None:
+        side = np.cross(towards, [0.0, 1.0, 0.0] if abs(towards[1]) < 0.99 else [1.0, 0.0, 0.0])
+        side /= np.linalg.norm(side)
+        self._axes = np.stack([side, np.cross(towards, side), towards])
+        places = [mesh.position.astype(np.float64) @ self._axes.T for mesh in meshes]
+        low, high = (np.min([p.min(axis=0) for p in places], axis=0), np.max([p.max(axis=0) for p in places], axis=0))
+        self._low = low
+        self._scale = (_MAP - 2) / max(float((high - low)[:2].max()), 1e-6)
+        self._nearest = np.zeros((_MAP, _MAP))
+        seen, shares = np.empty((_MAP, _MAP), np.int32), np.empty((_MAP, _MAP, 2), np.float32)
+        for mesh, place in zip(meshes, places, strict=True):
+            _sight_kernels.draw_triangles(
+                frozen(self._on_map(place), np.float64), mesh.triangles, 0, _MAP, _MAP, self._nearest, seen, shares
+            )
+
+    def _on_map(self, place: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Map columns and rows, and metres towards the light, from 1 for the farthest."""
+        flat = (place[:, :2] - self._low[:2]) * self._scale + 1
+        return np.column_stack([flat, place[:, 2] - self._low[2] + 1])
+
+    def free(self, points: Points) -> NDArray[np.float32]:
+        """Return how free the way to the light is at each point, 0..1, (N,), as the mean over 3 x 3 of the map's places."""
+        own = self._on_map(points.position.astype(np.float64) @ self._axes.T)
+        texel = 1 / self._scale
+        lean = np.clip(points.normal.astype(np.float64) @ self._axes[2], 0.1, 1)
+        lifted = own[:, 2] + 2.5 * texel * np.sqrt(1 - lean**2) / lean + texel
+        column, row = np.floor(own[:, 0]).astype(int), np.floor(own[:, 1]).astype(int)
+        free = np.zeros(len(own), np.float32)
+        for down in (-1, 0, 1):
+            for across in (-1, 0, 1):
+                c, r = column + across, row + down
+                inside = (c >= 0) & (c < _MAP) & (r >= 0) & (r < _MAP)
+                near = self._nearest[np.clip(r, 0, _MAP - 1), np.clip(c, 0, _MAP - 1)]
+                free += ~(inside & (near > lifted))
+        return free / np.float32(9)

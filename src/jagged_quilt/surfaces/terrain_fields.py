@@ -1,0 +1,78 @@
+"""What a terrain tells masks of itself as a whole."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.surfaces import _kernels
+from jagged_quilt.surfaces.grid_canvas import GridCanvas
+
+if TYPE_CHECKING:
+    from jagged_quilt.surfaces.terrain import Terrain
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class TerrainFields:
+    """Curvature, hidden sky, and a plan to measure distances on."""
+
+    terrain: Terrain
+
+    @property
+    def surface(self) -> Terrain:
+        """The terrain."""
+        return self.terrain
+
+    def curvature(self, scale: float) -> Grid:
+        """Return the mean curvature of the ground in 1/m, above 0 on ridges.
+
+        Heights are smoothed by a Gaussian of `scale` / 4 metres first, so that what is about `scale` metres across tells.
+        The curvature is that of a graph, ((1 + hz²) hxx - 2 hx hz hxz + (1 + hx²) hzz) / -2 (1 + hx² + hz²)^1.5.
+        """
+        from scipy.ndimage import gaussian_filter
+
+        across, down = self.terrain.spacing
+        positive("scale", scale, "m")
+        heights = gaussian_filter(
+            self.terrain.heights.astype(np.float64), (scale / 4 / down, scale / 4 / across), mode="nearest"
+        )
+        hz, hx = np.gradient(heights, down, across)
+        hxx, hzz, hxz = np.gradient(hx, across, axis=1), np.gradient(hz, down, axis=0), np.gradient(hx, down, axis=0)
+        bent = (1 + hz**2) * hxx - 2 * hx * hz * hxz + (1 + hx**2) * hzz
+        return self._field(bent / (-2 * (1 + hx**2 + hz**2) ** 1.5))
+
+    def hidden_sky(self, reach: float) -> Grid:
+        """Return how much of the light of an even sky the ground itself keeps away, 0..1.
+
+        The horizon is searched in 16 directions up to `reach` metres; a direction whose horizon stands at an angle e over
+        level lets in cos²(e) of what a cosine-weighted sky sends from it (Max 1988; Bavoil and Sainz 2008).
+        """
+        hidden = np.empty_like(self.terrain.heights)
+        steps = _steps_out(positive("reach", reach, "m"), self.terrain.spacing)
+        _kernels.hidden_sky(self.terrain.heights, steps, np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32), hidden)
+        return self._field(hidden)
+
+    def plan(self, texels: int) -> GridCanvas:
+        """Return the ground as a canvas so many texels along its longer side."""
+        return self.terrain.canvas(texels)
+
+    def _field(self, values: NDArray[np.floating]) -> Grid:
+        return Grid(np.ascontiguousarray(values, np.float32), (0.0, 0.0), self.terrain.spacing)
+
+
+def _steps_out(reach: float, spacing: tuple[float, float]) -> NDArray[np.int32]:
+    """Samples (east, south) to look at in 16 directions, each 1.25 times as far as the one before; (D * S, 2), one direction
+    after the other, padded with the last."""
+    distances = [min(spacing)]
+    while distances[-1] * 1.25 <= reach:
+        distances.append(distances[-1] * 1.25)
+    angle = 2 * np.pi * (np.arange(16) + 0.5) / 16
+    ways = np.stack([np.cos(angle) / spacing[0], np.sin(angle) / spacing[1]], axis=1)
+    steps = np.rint(ways[:, None, :] * np.array(distances)[None, :, None]).astype(np.int32)
+    steps[(steps == 0).all(axis=2)] = (1, 0)
+    return steps.reshape(-1, 2)
