@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +12,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.maps.image_files import Stored
 
 _MOST_TEXELS = (1 << 31) - 1
 
@@ -66,7 +66,7 @@ class TexelPages:
         arrays = ", ".join(layout.name for layout in self.layouts)
         return f"<TexelPages {len(self.names)} slices of {self.side} x {self.side}: {arrays}, {self.texels.nbytes >> 20} MiB>"
 
-    def put(self, column: int, slice_: int, level: int, texels: NDArray[Any]) -> None:
+    def put(self, column: int, slice_: int, level: int, texels: Stored) -> None:
         """Fill one level of one slice from (H, W, 4) uint8."""
         start = int(page_starts(self.side, len(self.names))[level]) + slice_ * texels.shape[0] * texels.shape[1]
         flat = np.ascontiguousarray(texels).reshape(-1, 4).view(np.uint32)[:, 0]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +16,7 @@ from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
+from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
@@ -34,7 +34,7 @@ class PackedSlice:
         What block codes cost at the full size: `psnr_db`, and for normals `mean_degrees`. Empty for other formats.
     """
 
-    levels: list[NDArray[Any]]
+    levels: list[Stored]
     quality: dict[str, float] = field(default_factory=dict)
 
 
@@ -131,7 +131,7 @@ def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:
 
 
 def _packed(layout: Layout, chains: dict[MapRole, Chain], side: int) -> PackedSlice:
-    levels: list[NDArray[Any]] = []
+    levels: list[Stored] = []
     quality: dict[str, float] = {}
     for level in range(side.bit_length()):
         if layout.pixels is PixelFormat.UNORM8:
@@ -207,7 +207,7 @@ def _as_numbers(
     return out
 
 
-def meant(channel: Channel, stored: NDArray[Any], layout: Layout, place: int) -> NDArray[np.float32]:
+def meant(channel: Channel, stored: Stored, layout: Layout, place: int) -> NDArray[np.float32]:
     """Return what the stored numbers of one channel mean: the inverse of packing, within the rounding of the format."""
     number = stored.astype(np.float32) / np.float32(layout.pixels.top)
     if layout.pixels is PixelFormat.HALF and channel.is_direction:

@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +22,9 @@ from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
-from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
+from jagged_quilt.foundation.files import Facts, make_folder, read_json, temporary_prefix, write_json, written_together
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import Stored, write_image
 from jagged_quilt.maps.roles import MapRole
 
 MANIFEST = "arrays.json"
@@ -35,7 +35,7 @@ _NOTE = "jaggedQuiltSlices"
 class Slices(Protocol):
     """The slices of one array, wherever they are."""
 
-    def texels(self, level: int, which: int) -> NDArray[Any]:
+    def texels(self, level: int, which: int) -> Stored:
         """Return one slice of one level, decoded, (H, W, C)."""
         ...
 
@@ -48,7 +48,7 @@ class SlicesInMemory:
     side: int
     packed: Sequence[PackedSlice]
 
-    def texels(self, level: int, which: int) -> NDArray[Any]:
+    def texels(self, level: int, which: int) -> Stored:
         """Return one slice of one level, decoded, (H, W, C)."""
         stored = self.packed[which].levels[level]
         side = self.side >> level
@@ -125,13 +125,13 @@ class TextureArrays:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not packed."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
-    def texels(self, layout: str, name: str, level: int = 0) -> NDArray[Any]:
+    def texels(self, layout: str, name: str, level: int = 0) -> Stored:
         """Return what one array stores of a swatch, decoded, (H, W, C) uint8, uint16 or float16."""
         names = [each.name for each in self.layouts]
         row = names.index(known_name("array", layout, names))
         return self.stores[row].texels(level, self.facts[self.place_of(name)].slices[layout])
 
-    def level(self, layout: str, level: int = 0) -> NDArray[Any]:
+    def level(self, layout: str, level: int = 0) -> Stored:
         """Return one level of one array for all swatches, (S, H, W, C), as stored."""
         return np.stack([self.texels(layout, name, level) for name in self.names])
 
@@ -195,7 +195,7 @@ class TextureArrays:
                     pages.put(row, place, level, texels)
         return pages.closed()
 
-    def _repacked(self, layout: Layout, name: str) -> list[NDArray[Any]]:
+    def _repacked(self, layout: Layout, name: str) -> list[Stored]:
         out = []
         for level in range(level_count(self.side)):
             side = self.side >> level
@@ -238,7 +238,7 @@ class TextureArrays:
         """
         folder = make_folder(Path(folder))
         files: list[Path] = []
-        manifest: dict[str, Any] = {
+        manifest: Facts = {
             "texels": self.side,
             "layouts": [_layout_facts(each) for each in self.layouts],
             "slices": [],
@@ -322,8 +322,8 @@ def write_arrays(
     frames: dict[str, list[list[Frame]]],
     *,
     zstd: bool = True,
-    seen: dict[str, Any] | None = None,
-    settings: dict[str, Any] | None = None,
+    seen: Facts | None = None,
+    settings: Facts | None = None,
     threads: int | None = None,
 ) -> list[Path]:
     """Write the KTX2 files and the manifest of arrays, all or none.
@@ -381,6 +381,6 @@ def array_head(layout: Layout, side: int, facts: Sequence[SliceFacts], slices: i
     )
 
 
-def _layout_facts(layout: Layout) -> dict[str, Any]:
+def _layout_facts(layout: Layout) -> Facts:
     channels = [channel.constant if channel.role is None else str(channel) for channel in layout.channels]
     return {"name": layout.name, "channels": channels, "format": layout.pixels.key, "srgb": layout.srgb}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -13,7 +12,7 @@ from jagged_quilt.audit.finding import SMALL, Bench, Finding, leave_out, map_rul
 from jagged_quilt.audit.map_faults import MAP_CHECKS
 from jagged_quilt.audit.set_faults import NAME_CHECKS, SET_CHECKS
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.files import Facts, fingerprint
 from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.swatch import SIDE, Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -34,7 +33,7 @@ class SwatchAudit:
 
     name: str
     findings: tuple[Finding, ...]
-    maps: dict[str, dict[str, Any]]
+    maps: dict[str, Facts]
     swatch: Swatch | None
 
     @property
@@ -125,7 +124,7 @@ def audit_together(audits: Sequence[SwatchAudit]) -> list[Finding]:
     return found
 
 
-def _known(bench: Bench) -> Iterator[tuple[str, dict[str, Any]]]:
+def _known(bench: Bench) -> Iterator[tuple[str, Facts]]:
     for role, given in bench.maps.items():
         stored = given.texels
         facts = {

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
@@ -21,6 +19,7 @@ from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable
@@ -89,7 +88,7 @@ def bake(
     has_gaps = canvas.padding is not None
     make = np.zeros if has_gaps else np.empty
     roles = list(dict.fromkeys(output.role for each in blends for output in each.plan.outputs))
-    flat: dict[MapRole, NDArray[Any]] = {role: make((height * width, role.value.channels), stored_type(role)) for role in roles}
+    flat: dict[MapRole, Stored] = {role: make((height * width, role.value.channels), stored_type(role)) for role in roles}
     tally = _Tally(canvas) if has_gaps else None
 
     def bake_block(one: Block) -> None:
@@ -142,7 +141,7 @@ class _Tally:
         if isinstance(block, UvBlock) and block.clash is not None:
             self._found.append((block.overlaps, block.clash))
 
-    def closed(self, maps: Mapping[MapRole, NDArray[Any]]) -> Cover:
+    def closed(self, maps: Mapping[MapRole, Stored]) -> Cover:
         """Grow the maps into the gaps, tell what is odd, and return the whole."""
         padding = self._canvas.padding or 0
         around = Padding(self._covered)

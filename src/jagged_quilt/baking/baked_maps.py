@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend.blend import NormalSpace
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.files import write_json, written_together
+from jagged_quilt.foundation.files import Facts, write_json, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import Stored, write_image
 from jagged_quilt.maps.roles import MapRole
 
 
@@ -43,7 +42,7 @@ class Cover:
     without_extent: int
     padding: int
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> Facts:
         """Return it as a manifest tells it."""
         return {
             "covered": round(float(self.covered.mean()), 6),
@@ -54,7 +53,7 @@ class Cover:
         }
 
 
-class BakedMaps(Mapping[MapRole, NDArray[Any]]):
+class BakedMaps(Mapping[MapRole, Stored]):
     """The maps of a blended surface by role, (H, W) or (H, W, C), row 0 on top, encoded by the convention of each role.
 
     A role may be named: `maps["normal"]`. Colour is sRGB of 8 bits; normals are unit, green up; height is the blended relief
@@ -71,12 +70,12 @@ class BakedMaps(Mapping[MapRole, NDArray[Any]]):
     """
 
     def __init__(
-        self, maps: Mapping[MapRole, NDArray[Any]], *, relief: float, normals: NormalSpace, cover: Cover | None = None
+        self, maps: Mapping[MapRole, Stored], *, relief: float, normals: NormalSpace, cover: Cover | None = None
     ) -> None:
         self._maps = dict(maps)
         self.relief, self.normals, self.cover = relief, normals, cover
 
-    def __getitem__(self, role: MapRole | str) -> NDArray[Any]:
+    def __getitem__(self, role: MapRole | str) -> Stored:
         if isinstance(role, str):
             keys = {each.key: each for each in self._maps}
             role = keys[known_name("baked map", role, keys)]

@@ -25,10 +25,9 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.weights.point_weights import PointWeights
-
-Stored = NDArray[np.uint8] | NDArray[np.uint16]
 
 
 class NormalSpace(Choice):

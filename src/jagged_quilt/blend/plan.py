@@ -175,7 +175,7 @@ def opened(arrays: TextureArrays | TexelPages, layers: Sequence[Layer]) -> Texel
     return arrays.open([layer.swatch for layer in one_each(layers)])
 
 
-def _fill_row(row: NDArray[np.void], layer: Layer, pages: TexelPages, place: int, tallest: float, filter: Filter) -> None:
+def _fill_row(row: np.void, layer: Layer, pages: TexelPages, place: int, tallest: float, filter: Filter) -> None:
     """Fill the kernel's row of one layer, but its chart."""
     lie, softness = layer.projection, max(layer.softness, _SOFTEST_CUT)
     row["hardness"] = (1 - softness) / softness

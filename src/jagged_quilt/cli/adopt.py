@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, terminal, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, terminal, timed
 
 
 @click.command("adopt")
 @quilt_options
 @anew_option
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
+def command(named: Named, anew: bool) -> None:
     """Take over weights that another tool left, as the [adopt] table says, and tell what became of them."""
     from rich.table import Table
 
     from jagged_quilt.weights.settle import sums_words
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = named.open(progress)
         ready_kernels()
         made = results.run("adopt", anew=anew)
         found, adopted, now = results.inherited, results.adopted, results.weights

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, time_option, timed
 
 if TYPE_CHECKING:
     from jagged_quilt.results.step import Made
@@ -18,12 +17,10 @@ if TYPE_CHECKING:
 @anew_option
 @time_option
 @click.option("--texels", type=click.IntRange(1, 1 << 17), help="Along the longer side; the quilt file says it else.")
-def command(
-    quilt_file: Path, out: Path | None, threads: int | None, anew: bool, texels: int | None, time: float | None
-) -> None:
+def command(named: Named, anew: bool) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps."""
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress, time, texels)
+        results = named.open(progress)
         ready_kernels()
         made = []
         for name in [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]:

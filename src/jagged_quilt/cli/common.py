@@ -8,6 +8,8 @@ import time
 import warnings
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass, fields
+from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -23,41 +25,50 @@ if TYPE_CHECKING:
 _SLOW_START = 4.0  # seconds after which it is surely the compiler that works
 
 
-def quilt_options(function: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the quilt file and the options that every step of it takes."""
-    for option in (
-        click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
-        click.option(
-            "--out",
-            type=click.Path(path_type=Path),
-            help="Folder for results; `out` beside the quilt file where not given.",
-        ),
-        click.argument("quilt_file", type=click.Path(path_type=Path)),
-    ):
-        function = option(function)
-    return function
+@dataclass(frozen=True)
+class Named:
+    """The quilt file that a command was given, and what was said of how to run it."""
+
+    quilt_file: Path
+    out: Path | None
+    threads: int | None
+    time: float | None = None
+    texels: int | None = None
+
+    def open(self, progress: Progress) -> Results:
+        """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
+        from jagged_quilt.foundation.files import make_folder
+        from jagged_quilt.quiltfile.quilt import read_quilt
+        from jagged_quilt.results.results import Results
+
+        quilt = read_quilt(self.quilt_file, time=self.time)
+        results = Results(quilt, self.out, texels=self.texels, threads=self.threads, progress=progress)
+        make_folder(results.folder)
+        return results
 
 
+_COMMON = (
+    click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
+    click.option(
+        "--out", type=click.Path(path_type=Path), help="Folder for results; `out` beside the quilt file where not given."
+    ),
+    click.argument("quilt_file", type=click.Path(path_type=Path)),
+)
 time_option = click.option("--time", type=float, help="What formulas in masks read, in place of what the quilt file says.")
 anew_option = click.option("--anew", is_flag=True, help="Do it again even if nothing changed.")
 
 
-def open_results(
-    quilt_file: Path,
-    out: Path | None,
-    threads: int | None,
-    progress: Progress,
-    time: float | None = None,
-    texels: int | None = None,
-) -> Results:
-    """Read a quilt file and the folder of its results; refuse an --out that cannot be one."""
-    from jagged_quilt.foundation.files import make_folder
-    from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.results import Results
+def quilt_options(function: Callable[..., None]) -> Callable[..., None]:
+    """Add the quilt file and the options that every step of it takes; the command gets them as one `Named`."""
 
-    results = Results(read_quilt(quilt_file, time=time), out, texels=texels, threads=threads, progress=progress)
-    make_folder(results.folder)
-    return results
+    @wraps(function)
+    def command(**given: object) -> None:
+        said = {each.name: given.pop(each.name) for each in fields(Named) if each.name in given}
+        function(Named(**said), **given)  # type: ignore[arg-type]  # click has checked them
+
+    for option in _COMMON:
+        command = option(command)
+    return command
 
 
 @contextmanager

@@ -13,6 +13,10 @@ if TYPE_CHECKING:
     from jagged_quilt.weights.daub import Daub
 
 
+Told = Any
+"""What the options hold."""
+
+
 @click.command("daub")
 @click.argument("quilt_file", type=click.Path(path_type=Path))
 @click.option("--add", "layer", metavar="LAYER", help="Paint this layer; a pair is written LAYER+LAYER (and --between).")
@@ -27,7 +31,7 @@ if TYPE_CHECKING:
 @click.option("--between", type=float, metavar="SIZE", help="Of a pair, decide by noise of so many metres.")
 @click.option("--reach", type=float, help="Of --smooth, the metres from which weights are taken.")
 @click.option("--drop", type=int, metavar="N", help="Undo daub N, counted from 1.")
-def command(quilt_file: Path, drop: int | None, **told: Any) -> None:
+def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
     """Paint: add a daub to the quilt file's daubs, undo one, or list them where nothing else is said."""
     from jagged_quilt.foundation.errors import QuiltFileError, RangeError
     from jagged_quilt.quiltfile.quilt import read_quilt
@@ -47,7 +51,7 @@ def command(quilt_file: Path, drop: int | None, **told: Any) -> None:
         if sum(deeds) != 1 or not told["along"] or told["radius"] is None:
             raise RangeError("a daub is one of --add LAYER, --erase LAYER and --smooth, with --along and --radius")
         daub = _daub(told)
-        daub.check_on((quilt.table.surface.size[0], quilt.table.surface.size[1]), tuple(x.name for x in quilt.layers))
+        daub.check_on(quilt.ground.size, tuple(x.name for x in quilt.layers))
         click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {quilt_file} lays it on")
     elif any(value is not None for key, value in told.items() if key != "smooth"):
         raise RangeError("say what to do with that: --add LAYER, --erase LAYER or --smooth")
@@ -55,7 +59,7 @@ def command(quilt_file: Path, drop: int | None, **told: Any) -> None:
         _list(path, daubs)
 
 
-def _daub(told: dict[str, Any]) -> Daub:
+def _daub(told: dict[str, Told]) -> Daub:
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.weights.daub_file import daub_of
 
@@ -63,7 +67,7 @@ def _daub(told: dict[str, Any]) -> Daub:
         path = [[float(at) for at in point.split(",")] for point in told["along"].split()]
     except ValueError:
         raise RangeError(f"--along is points 'X,Z X,Z', in metres; got {told['along']!r}") from None
-    daub: dict[str, Any] = {"path": path}
+    daub: dict[str, Told] = {"path": path}
     if told["layer"]:
         daub["layers"] = [name.strip() for name in told["layer"].split("+")]
     elif told["erase"]:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
-from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels, report, timed
 
 
 @click.command("export")
@@ -17,20 +15,12 @@ from jagged_quilt.cli.common import at_work, open_results, quilt_options, ready_
 @click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
-def command(
-    quilt_file: Path,
-    out: Path | None,
-    threads: int | None,
-    forms: tuple[str, ...],
-    bits: str,
-    error: float | None,
-    near: float | None,
-) -> None:
+def command(named: Named, forms: tuple[str, ...], bits: str, error: float | None, near: float | None) -> None:
     """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
     from jagged_quilt.foundation.errors import RangeError
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = named.open(progress)
         if near is not None and error is None:
             raise RangeError("--near is said with --terrain")
         if error is not None:

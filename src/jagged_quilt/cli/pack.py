@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, report, terminal, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, report, terminal, timed
 
 if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
@@ -16,10 +15,10 @@ if TYPE_CHECKING:
 @click.command("pack")
 @quilt_options
 @anew_option
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool) -> None:
+def command(named: Named, anew: bool) -> None:
     """Pack the swatches into texture arrays."""
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress)
+        results = named.open(progress)
         made = results.run("pack", anew=anew)
         taken = seconds()
     arrays = results.arrays

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 import click
 
 from jagged_quilt.cli.common import (
+    Named,
     anew_option,
     at_work,
-    open_results,
     quilt_options,
     ready_kernels,
     report,
@@ -60,14 +60,11 @@ if TYPE_CHECKING:
 @anew_option
 @time_option
 def command(
-    quilt_file: Path,
-    out: Path | None,
-    threads: int | None,
+    named: Named,
     chosen: tuple[str, ...],
     place: str | None,
     sweep: str | None,
     csv: Path | None,
-    time: float | None,
     kinds: tuple[str, ...],
     compared: tuple[str, ...],
     anew: bool,
@@ -80,7 +77,7 @@ def command(
     from jagged_quilt.show.debug import DEBUG
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress, time)
+        results = named.open(progress)
         swept = Sweep.of(sweep) if sweep else None
         ready_kernels(pictures=True)
         if len(compared) > 2:

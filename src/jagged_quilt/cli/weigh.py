@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
-from jagged_quilt.cli.common import anew_option, at_work, open_results, quilt_options, ready_kernels, report, time_option, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, time_option, timed
 
 
 @click.command("weigh")
 @quilt_options
 @anew_option
 @time_option
-def command(quilt_file: Path, out: Path | None, threads: int | None, anew: bool, time: float | None) -> None:
+def command(named: Named, anew: bool) -> None:
     """Work out how much of each layer shows where."""
     from jagged_quilt.show.sheets import percent
 
     with at_work() as progress, timed() as seconds:
-        results = open_results(quilt_file, out, threads, progress, time)
+        results = named.open(progress)
         ready_kernels()
         made = results.run("weigh", anew=anew)
         taken = seconds()

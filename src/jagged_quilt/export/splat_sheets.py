@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import Stored, write_image
 from jagged_quilt.weights.weight_map import WeightMap
 
 
@@ -68,6 +66,6 @@ def write_masks(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
     return [folder / name for name in (*files.values(), "masks.json")]
 
 
-def _whole(weights: WeightMap, which: int) -> NDArray[Any]:
+def _whole(weights: WeightMap, which: int) -> Stored:
     """The weight of one layer at every texel, as whole numbers of which all layers' sum to the unit."""
     return np.where(weights.layers == which, weights.weights, 0).sum(axis=2, dtype=np.uint32).astype(weights.weights.dtype)

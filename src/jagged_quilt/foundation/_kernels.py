@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import types
@@ -117,8 +118,10 @@ def _split(count, x, period, factor, fraction, before, own, after):
 
 
 @lanes
-def _octave_in_space(count, fx, fy, fz, x0, x1, y0, y1, z0, z1, seed, kind, strength, total):
+def _octave_in_space(count, inside, corners, seed, kind, strength, total):
     """Add one octave of gradient noise at `count` places to total."""
+    fx, fy, fz = inside[0], inside[1], inside[2]
+    x0, x1, y0, y1, z0, z1 = corners[0], corners[1], corners[3], corners[4], corners[6], corners[7]
     for i in range(count):
         ax, ay, az = fx[i], fy[i], fz[i]
         bx, by, bz = ax - F1, ay - F1, az - F1
@@ -138,8 +141,10 @@ def _octave_in_space(count, fx, fy, fz, x0, x1, y0, y1, z0, z1, seed, kind, stre
 
 
 @lanes
-def _octave_on_plane(count, fx, fy, x0, x1, y0, y1, seed, kind, strength, total):
-    """Add one octave of flat gradient noise at `count` places to total."""
+def _octave_on_plane(count, inside, corners, seed, kind, strength, total):
+    """Add one octave of flat gradient noise, by x and z, at `count` places to total."""
+    fx, fy = inside[0], inside[2]
+    x0, x1, y0, y1 = corners[0], corners[1], corners[6], corners[7]
     for i in range(count):
         ax, ay = fx[i], fy[i]
         bx, by = ax - F1, ay - F1
@@ -159,8 +164,9 @@ def _scattered(h):
 
 
 @lanes
-def _nearer_in_space(count, fx, fy, fz, xs, ys, zs, sx, sy, sz, seed, nearest):
+def _nearer_in_space(count, inside, xs, ys, zs, sx, sy, sz, seed, nearest):
     """Lower the squared distance to the nearest seed by the seed of the cell at a step from each place's own."""
+    fx, fy, fz = inside[0], inside[1], inside[2]
     for i in range(count):
         h = _mixed(np.uint32(xs[i] ^ ys[i] ^ zs[i] ^ seed))
         ax = sx - fx[i] + _scattered(h)
@@ -170,7 +176,8 @@ def _nearer_in_space(count, fx, fy, fz, xs, ys, zs, sx, sy, sz, seed, nearest):
 
 
 @lanes
-def _nearer_on_plane(count, fx, fy, xs, ys, sx, sy, seed, nearest):
+def _nearer_on_plane(count, inside, xs, ys, sx, sy, seed, nearest):
+    fx, fy = inside[0], inside[2]
     for i in range(count):
         h = _mixed(np.uint32(xs[i] ^ ys[i] ^ seed))
         ax = sx - fx[i] + _scattered(h)
@@ -208,15 +215,25 @@ def _turn(count, first, position, turn, period, x, y, z):
         z[i] = az - period * math.floor(az * share)
 
 
+class NoiseScratch(NamedTuple):
+    """What noise needs while it works: lattice places (3, LANES) float64, sums (5, LANES) float32: the total, the nearest
+    seed, and where inside of its cell (x, y, z) each place lies; corners (9, LANES) uint32: by axis, of the cell, the one
+    after it and the one before it."""
+
+    places: Any
+    sums: Any
+    corners: Any
+
+
 @kernel
-def noise(position, turn, octaves, seed, period, kind, flat, places, sums, corners, out):
+def noise(position, turn, octaves, seed, period, kind, flat, scratch, out):
     """Fill the mean of octaves, each half as strong as the one before.
 
     turn (3, 3) float64 takes positions to lattice coordinates; kind is SMOOTH, BILLOWED, RIDGED or more for cells; flat: by
-    x and z only. places (3, LANES) float64, sums (5, LANES) float32 and corners (9, LANES) uint32 are scratch.
+    x and z only.
     """
-    x, y, z = places[0], places[1], places[2]
-    total, nearest, fx, fy, fz = sums[0], sums[1], sums[2], sums[3], sums[4]
+    x, y, z = scratch.places[0], scratch.places[1], scratch.places[2]
+    total, nearest, inside, corners = scratch.sums[0], scratch.sums[1], scratch.sums[2:5], scratch.corners
     xs, ys, zs = corners[0:3], corners[3:6], corners[6:9]
     for i in range(LANES):
         nearest[i] = np.float32(9.0)
@@ -228,37 +245,25 @@ def noise(position, turn, octaves, seed, period, kind, flat, places, sums, corne
         strength, whole = F1, F0
         for octave in range(octaves):
             mixed, cells = _seeded(seed + octave), float(period << octave)
-            _split(count, x, cells, ACROSS, fx, xs[-1], xs[0], xs[1])
-            _split(count, z, cells, DOWN if flat else DEEP, fz, zs[-1], zs[0], zs[1])
+            _split(count, x, cells, ACROSS, inside[0], xs[-1], xs[0], xs[1])
+            _split(count, z, cells, DOWN if flat else DEEP, inside[2], zs[-1], zs[0], zs[1])
             if not flat:
-                _split(count, y, cells, DOWN, fy, ys[-1], ys[0], ys[1])
+                _split(count, y, cells, DOWN, inside[1], ys[-1], ys[0], ys[1])
             if kind > RIDGED and flat:
                 for step in range(9):
                     across, down = step % 3 - 1, step // 3 - 1
-                    _nearer_on_plane(count, fx, fz, xs[across], zs[down], np.float32(across), np.float32(down), mixed, nearest)
+                    _nearer_on_plane(count, inside, xs[across], zs[down], np.float32(across), np.float32(down), mixed, nearest)
                 _add_distances(count, nearest, strength, total)
             elif kind > RIDGED:
                 for step in range(27):
                     across, down, deep = step % 3 - 1, step // 3 % 3 - 1, step // 9 - 1
-                    _nearer_in_space(
-                        count,
-                        fx,
-                        fy,
-                        fz,
-                        xs[across],
-                        ys[down],
-                        zs[deep],
-                        np.float32(across),
-                        np.float32(down),
-                        np.float32(deep),
-                        mixed,
-                        nearest,
-                    )
+                    sx, sy, sz = np.float32(across), np.float32(down), np.float32(deep)
+                    _nearer_in_space(count, inside, xs[across], ys[down], zs[deep], sx, sy, sz, mixed, nearest)
                 _add_distances(count, nearest, strength, total)
             elif flat:
-                _octave_on_plane(count, fx, fz, xs[0], xs[1], zs[0], zs[1], mixed, kind, strength, total)
+                _octave_on_plane(count, inside, corners, mixed, kind, strength, total)
             else:
-                _octave_in_space(count, fx, fy, fz, xs[0], xs[1], ys[0], ys[1], zs[0], zs[1], mixed, kind, strength, total)
+                _octave_in_space(count, inside, corners, mixed, kind, strength, total)
             whole += strength
             strength *= np.float32(0.5)
             _next_octave(count, x, y, z)

@@ -95,8 +95,7 @@ class HasFields(Protocol):
 
 def fields_of(surface: Fields | HasFields) -> Fields:
     """Return the fields of a terrain or of a canvas; fields as they are."""
-    found: Fields = getattr(surface, "fields", surface)
-    return found
+    return surface.fields if hasattr(surface, "fields") else surface
 
 
 def remembering(surface: Fields | HasFields) -> Remembering:

@@ -19,6 +19,9 @@ import xxhash
 
 from jagged_quilt.foundation.errors import FileError
 
+Facts = dict[str, Any]
+"""What a manifest holds, as JSON: it is checked where it is read."""
+
 VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
 """A manifest elsewhere that vouches for what is about to be replaced: it goes before the first file moves."""
 
@@ -146,7 +149,7 @@ def read_bytes(path: Path, kind: str = "file") -> bytes:
         raise FileError(f"{path}: the {kind} cannot be read: {error.strerror or error}") from error
 
 
-def read_json(path: Path, kind: str) -> dict[str, Any]:
+def read_json(path: Path, kind: str) -> Facts:
     """Return the object of a JSON file; raise `FileError` if it is missing or broken."""
     try:
         value = json.loads(read_bytes(path, kind))

@@ -99,8 +99,8 @@ def _raw(
         raise RangeError(f"noise has 2 or 3 dimensions; got {dimensions!r}")
     out = np.empty(len(where), np.float32)
     turn = (np.eye(3) if period else _TURN[dimensions]) / size
-    places, sums = np.empty((3, _kernels.LANES)), np.empty((5, _kernels.LANES), np.float32)
-    corners = np.empty((9, _kernels.LANES), np.uint32)
+    lanes = _kernels.LANES
+    scratch = _kernels.NoiseScratch(np.empty((3, lanes)), np.empty((5, lanes), np.float32), np.empty((9, lanes), np.uint32))
     _kernels.noise(
         frozen(where, np.float32),
         turn,
@@ -109,9 +109,7 @@ def _raw(
         period,
         kind.code,
         dimensions == 2,
-        places,
-        sums,
-        corners,
+        scratch,
         out,
     )
     return out

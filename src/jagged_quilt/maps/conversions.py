@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.maps.image_files import Stored
 
 Values = NDArray[np.float32]
 """(H, W) or (H, W, C) float32."""
@@ -118,7 +117,7 @@ def reoriented(base: Values, detail: Values) -> Values:
     return np.asarray(w / np.maximum(np.linalg.norm(w, axis=-1, keepdims=True), 1e-12), np.float32)
 
 
-def height_from_alpha(texels: NDArray[Any]) -> Values:
+def height_from_alpha(texels: Stored) -> Values:
     """Return the alpha of stored texels (H, W, 2 or 4) as heights 0..1, (H, W)."""
     if texels.ndim != 3 or texels.shape[2] not in (2, 4):
         raise ShapeError(f"texels with alpha must be (H, W, 2) or (H, W, 4); got {texels.shape}")

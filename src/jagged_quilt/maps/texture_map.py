@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache, cached_property
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -62,7 +61,7 @@ class TextureMap:
         return cls(role=role, texels=read_image(path), source=path)
 
     @classmethod
-    def of_values(cls, role: MapRole, values: NDArray[Any], source: Path | None = None) -> TextureMap:
+    def of_values(cls, role: MapRole, values: Stored, source: Path | None = None) -> TextureMap:
         """Make a map from what it is to mean, (H, W, C): linear light, unit normals (-1..1), or numbers 0..1."""
         plain = np.asarray(values, np.float32)
         if role.value.direction:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from jagged_quilt.foundation.checks import finite_array, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, Stored, read_channels
 from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.mask import Answers, Mask
 
@@ -169,7 +169,7 @@ def read_grey(path: Path | str, channel: str = "", limits: ImageLimits = LIMITS)
     return fractions(one)
 
 
-def fractions(stored: NDArray[Any]) -> NDArray[np.float32]:
+def fractions(stored: Stored) -> NDArray[np.float32]:
     """Return whole numbers scaled to 0..1, and floats as they are."""
     if stored.dtype.kind == "u":
         return np.asarray(stored * np.float32(1 / np.iinfo(stored.dtype).max), np.float32)

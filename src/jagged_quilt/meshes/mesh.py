@@ -90,7 +90,6 @@ class Mesh:
         materials: Mapping[str, MeshMaterial] | None = None,
         smooth: float = SMOOTH,
         name: str = "mesh",
-        notes: Sequence[str] = (),
     ) -> Mesh:
         """Make a mesh from anything array-like, mended and complete.
 
@@ -111,8 +110,6 @@ class Mesh:
             0..1.
         parts : sequence of Part, optional
             All triangles are one part called `name` where they are not given.
-        notes : sequence of str
-            What else is to be told with the repairs.
 
         Raises
         ------
@@ -129,7 +126,7 @@ class Mesh:
             "tangent": _vertices("tangent", tangent, len(where), 4),
             "colour": _colours(colour, len(where)),
         }
-        repairs = list(notes)
+        repairs = list[str]()
         corners, whole = _sound_triangles(where, corners, whole, repairs)
         used, corners = _only_used(corners, len(where))
         where = where[used]
@@ -174,6 +171,12 @@ class Mesh:
         arrays = {"position": where, "normal": normal, "tangent": tangent, "uv": uv, "colour": colour}
         out = {key: None if array is None else frozen(array, np.float32) for key, array in arrays.items()}
         return {**out, "triangles": frozen(corners, np.int32), "source": source}
+
+    def noted(self, notes: Sequence[str], name: str) -> Mesh:
+        """Return the mesh with more told in its `repairs`, each a `QuiltWarning` of what is called `name` too."""
+        for line in notes:
+            warnings.warn(f"{name}: {line}", QuiltWarning, stacklevel=2)
+        return replace(self, repairs=(*notes, *self.repairs))
 
     def __repr__(self) -> str:
         low, high = self.bounds

@@ -21,6 +21,9 @@ from jagged_quilt.maps.swatch_source import MapRule
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 
+Told = Any
+"""Whatever JSON may hold: every use checks it."""
+
 _COMPONENTS: dict[int, type] = {
     5120: np.int8,
     5121: np.uint8,
@@ -46,15 +49,15 @@ class _File:
     """A glTF file: its JSON, and the binary chunk of a GLB."""
 
     path: Path
-    told: dict[str, Any]
+    told: dict[str, Told]
     chunk: bytes | None
 
-    def entry(self, kind: str, number: Any) -> dict[str, Any]:
+    def entry(self, kind: str, number: Told) -> dict[str, Told]:
         """Return an entry of one of its lists; raise `FileError` if it is not there."""
         entries = self.told.get(kind, [])
         if not isinstance(number, int) or not 0 <= number < len(entries):
             raise FileError(f"{self.path}: {kind}[{number}] is named and not there; there are {len(entries)}")
-        found: dict[str, Any] = entries[number]
+        found: dict[str, Told] = entries[number]
         return found
 
     def buffer(self, number: int) -> bytes:
@@ -91,7 +94,7 @@ class _File:
             raise FileError(f"{self.path}: bufferViews[{number}] reaches beyond its buffer")
         return data, int(told.get("byteStride", 0))
 
-    def accessor(self, number: int) -> NDArray[Any]:
+    def accessor(self, number: int) -> NDArray[Told]:
         """Return the numbers of an accessor, (count, width); whole numbers that stand for fractions as such."""
         told = self.entry("accessors", number)
         kind, width, count = np.dtype(_COMPONENTS[told["componentType"]]), _WIDTHS[told["type"]], int(told["count"])
@@ -119,7 +122,7 @@ class _File:
             return np.maximum(values.astype(np.float64) / top, -1)
         return values
 
-    def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Any], what: str) -> NDArray[Any]:
+    def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Told], what: str) -> NDArray[Told]:
         data, stride = self.view(view)
         step = stride or width * kind.itemsize
         if count and start + (count - 1) * step + width * kind.itemsize > len(data):
@@ -129,7 +132,7 @@ class _File:
         return np.ndarray((count, width), kind.newbyteorder("<"), data, start, (step, kind.itemsize)).astype(kind)
 
 
-def read_gltf(path: Path, **options: Any) -> Mesh:
+def read_gltf(path: Path, **options: Told) -> Mesh:
     """Read the meshes of the default scene, placed by its nodes; a part for each primitive.
 
     `options` are those of `Mesh.of`. Raises `FileError` if something that is named is not there or does not fit.
@@ -176,7 +179,7 @@ def _opened(path: Path) -> _File:
     return _File(path, told, chunk)
 
 
-def _mesh(file: _File, options: dict[str, Any]) -> Mesh:
+def _mesh(file: _File, options: dict[str, Told]) -> Mesh:
     materials, notes = {}, list[str]()
     for number in range(len(file.told.get("materials", []))):
         made, missing = _material(file, number)
@@ -197,7 +200,7 @@ def _mesh(file: _File, options: dict[str, Any]) -> Mesh:
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
     keys = ("position", "normal", "uv", "tangent", "colour")
-    whole: dict[str, Any] = {}
+    whole: dict[str, Told] = {}
     for key in keys:
         arrays = [piece[key] for piece in pieces]
         whole[key] = None if any(array is None for array in arrays) else np.concatenate(arrays)
@@ -211,12 +214,12 @@ def _mesh(file: _File, options: dict[str, Any]) -> Mesh:
         replace(piece["part"], first=int(first), last=int(last))
         for piece, first, last in zip(pieces, faces, faces[1:], strict=False)
     ]
-    return Mesh.of(
-        whole.pop("position"), corners, **whole, parts=parts, materials=materials, name=str(file.path), notes=notes, **options
-    )
+    name = str(file.path)
+    mesh = Mesh.of(whole.pop("position"), corners, **whole, parts=parts, materials=materials, name=name, **options)
+    return mesh.noted(notes, name)
 
 
-def _nodes(file: _File) -> Iterator[tuple[dict[str, Any], NDArray[np.float64]]]:
+def _nodes(file: _File) -> Iterator[tuple[dict[str, Told], NDArray[np.float64]]]:
     """The nodes of the default scene that have a mesh, with what places them in the world."""
     nodes = file.told.get("nodes", [])
     scenes = file.told.get("scenes")
@@ -235,7 +238,7 @@ def _nodes(file: _File) -> Iterator[tuple[dict[str, Any], NDArray[np.float64]]]:
         waiting += [(child, frame) for child in node.get("children", [])]
 
 
-def _placement(node: dict[str, Any]) -> NDArray[np.float64]:
+def _placement(node: dict[str, Told]) -> NDArray[np.float64]:
     if "matrix" in node:
         return np.array(node["matrix"], np.float64).reshape(4, 4).T
     out = np.eye(4)
@@ -253,8 +256,8 @@ def _placement(node: dict[str, Any]) -> NDArray[np.float64]:
 
 
 def _piece(
-    file: _File, primitive: dict[str, Any], frame: NDArray[np.float64], name: str, materials: list[str]
-) -> dict[str, Any]:
+    file: _File, primitive: dict[str, Told], frame: NDArray[np.float64], name: str, materials: list[str]
+) -> dict[str, Told]:
     """One primitive in the world."""
     given = primitive["attributes"]
     read = lambda key: file.accessor(given[key]) if key in given else None
@@ -314,7 +317,7 @@ def _material(file: _File, number: int) -> tuple[MeshMaterial, list[str]]:
     embedded: dict[str, bytes] = {}
     missing: list[str] = []
 
-    def add(texture: dict[str, Any] | None, *wanted: tuple[MapRole, str]) -> bool:
+    def add(texture: dict[str, Told] | None, *wanted: tuple[MapRole, str]) -> bool:
         if texture is None:
             return False
         source = file.entry("textures", texture["index"]).get("source")

@@ -145,7 +145,7 @@ def _mesh(path: Path, scene: _Scene, options: dict[str, Any]) -> Mesh:
         notes += missing
     wanted = dict.fromkeys(part.material for part in parts if part.material)
     notes += [f'material "{name}" is told of in no library' for name in wanted if name not in materials]
-    return Mesh.of(
+    mesh = Mesh.of(
         np.array(scene.places, np.float64)[unique[:, 0]],
         which.reshape(-1, 3),
         uv=uv,
@@ -154,9 +154,9 @@ def _mesh(path: Path, scene: _Scene, options: dict[str, Any]) -> Mesh:
         parts=parts,
         materials=materials,
         name=str(path),
-        notes=notes,
         **options,
     )
+    return mesh.noted(notes, str(path))
 
 
 def _named(keys: list[tuple[str, str]], stem: str) -> list[tuple[str, str]]:

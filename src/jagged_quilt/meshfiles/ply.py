@@ -14,6 +14,9 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.polygons import cut_polygon
 
+Told = Any
+"""Whatever a property list holds."""
+
 _KINDS = {
     "char": "i1",
     "int8": "i1",
@@ -43,7 +46,7 @@ class _Element:
     properties: list[tuple[str, str, str]]  # name, kind, and the kind of a list's length or ""
 
 
-def read_ply(path: Path, **options: Any) -> Mesh:
+def read_ply(path: Path, **options: Told) -> Mesh:
     """Read a mesh; `options` are those of `Mesh.of`. v is taken to grow upwards, as nearly all programs write it.
 
     Raises `FileError` if the file is cut short or is not what its header tells.
@@ -51,7 +54,7 @@ def read_ply(path: Path, **options: Any) -> Mesh:
     data = read_bytes(path, "mesh")
     elements, order, start = _header(path, data)
     read = _Ascii(path, data[start:]) if not order else _Binary(path, data, start, order)
-    found: dict[str, Any] = {element.name: read.element(element) for element in elements}
+    found: dict[str, Told] = {element.name: read.element(element) for element in elements}
     if "vertex" not in found or "face" not in found:
         raise FileError(f"{path}: the file has no {'vertex' if 'vertex' not in found else 'face'} element")
     vertex, face = found["vertex"], found["face"]
@@ -119,9 +122,9 @@ class _Ascii:
     def is_byte(self, name: str) -> bool:
         return name in self._bytes
 
-    def element(self, element: _Element) -> dict[str, Any]:
+    def element(self, element: _Element) -> dict[str, Told]:
         self._bytes |= {name for name, kind, _ in element.properties if kind in ("u1", "i1")}
-        out: dict[str, list[Any]] = {name: [] for name, _, _ in element.properties}
+        out: dict[str, list[Told]] = {name: [] for name, _, _ in element.properties}
         for number in range(element.count):
             words = next((line.split() for line in self._lines if line.strip()), [])
             at = 0
@@ -153,9 +156,9 @@ class _Binary:
     def is_byte(self, name: str) -> bool:
         return False  # its numbers are of the kind that the header tells
 
-    def element(self, element: _Element) -> dict[str, Any]:
+    def element(self, element: _Element) -> dict[str, Told]:
         lengths = {name: self._first_length(element, name) for name, _, length in element.properties if length}
-        fields: list[Any] = []
+        fields: list[Told] = []
         for name, kind, length in element.properties:
             if length:
                 fields += [(name + " length", self._order + length), (name, self._order + kind, (lengths[name],))]
@@ -186,8 +189,8 @@ class _Binary:
                 at += np.dtype(kind).itemsize
         return 0
 
-    def _one_by_one(self, element: _Element) -> dict[str, Any]:
-        out: dict[str, list[Any]] = {name: [] for name, _, _ in element.properties}
+    def _one_by_one(self, element: _Element) -> dict[str, Told]:
+        out: dict[str, list[Told]] = {name: [] for name, _, _ in element.properties}
         for _ in range(element.count):
             for name, kind, length in element.properties:
                 count = int(self._take(length, 1)[0]) if length else 1
@@ -195,7 +198,7 @@ class _Binary:
                 out[name].append(values.tolist() if length else values[0])
         return dict(out)
 
-    def _take(self, kind: str, count: int) -> NDArray[Any]:
+    def _take(self, kind: str, count: int) -> NDArray[Told]:
         size = np.dtype(kind).itemsize * count
         if self._at + size > len(self._data):
             raise FileError(f"{self._path}: the file is cut short within a list")
@@ -204,7 +207,7 @@ class _Binary:
         return values
 
 
-def _cut(lists: Any, where: NDArray[np.float64]) -> tuple[NDArray[np.int64], tuple[int, int] | None]:
+def _cut(lists: Told, where: NDArray[np.float64]) -> tuple[NDArray[np.int64], tuple[int, int] | None]:
     """Faces as triangles, and the first that names a vertex which is not there."""
     if isinstance(lists, np.ndarray) and lists.ndim == 2 and lists.shape[1] == 3:
         corners = lists.astype(np.int64)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.files import write_bytes
+from jagged_quilt.foundation.files import Facts, write_bytes
 from jagged_quilt.meshes.mesh import Mesh
 
 
@@ -48,8 +48,8 @@ def _obj(mesh: Mesh) -> str:
 def _glb(mesh: Mesh) -> bytes:
     """One buffer, one node and one primitive for each part; vertices are shared."""
     data = bytearray()
-    views: list[dict[str, Any]] = []
-    accessors: list[dict[str, Any]] = []
+    views: list[Facts] = []
+    accessors: list[Facts] = []
 
     def add(values: NDArray[Any], kind: str, code: int, target: int) -> int:
         bounds = {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()} if kind == "VEC3" else {}

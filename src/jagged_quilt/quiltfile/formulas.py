@@ -11,7 +11,10 @@ from typing import Any
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.places import Path
 
-_SIGNS: dict[type, Callable[..., Any]] = {
+Told = Any
+"""A number of any kind, or what holds such."""
+
+_SIGNS: dict[type, Callable[..., Told]] = {
     ast.Add: operator.add,
     ast.Sub: operator.sub,
     ast.Mult: operator.mul,
@@ -21,7 +24,7 @@ _SIGNS: dict[type, Callable[..., Any]] = {
     ast.USub: operator.neg,
     ast.UAdd: operator.pos,
 }
-_CALLS: dict[str, Callable[..., Any]] = {
+_CALLS: dict[str, Callable[..., Told]] = {
     "sin": math.sin,
     "cos": math.cos,
     "sqrt": math.sqrt,
@@ -59,7 +62,7 @@ def value_of(formula: str, time: float) -> float:
     return value
 
 
-def put_numbers(table: Any, time: float, refuse: Callable[[Path, str], None], path: Path = ()) -> None:
+def put_numbers(table: Told, time: float, refuse: Callable[[Path, str], None], path: Path = ()) -> None:
     """Replace every formula in a table read from a quilt file by its number, in place; other text is left alone.
 
     `refuse` is called with the key path of a formula that gives no number, and why.
@@ -74,7 +77,7 @@ def put_numbers(table: Any, time: float, refuse: Callable[[Path, str], None], pa
                 refuse((*path, key), str(error))
 
 
-def _value(node: ast.AST, known: dict[str, float]) -> Any:
+def _value(node: ast.AST, known: dict[str, float]) -> Told:
     match node:
         case ast.Constant(value=int() | float() as number) if not isinstance(number, bool):
             return number

@@ -41,9 +41,8 @@ def inherit(table: AdoptTable, folder: Path, limits: ImageLimits) -> Adopted:
         case "masks":
             last = layers[-1] if table.implied_last else ""
             return adopt_masks(dict(zip(layers, files, strict=False)), implied_last=last, sums=sums, bits=_BITS, limits=limits)
-        case "colours":
-            if len(table.colours) != len(layers):
-                raise ShapeError(f"{len(layers)} layers need as many colours; got {len(table.colours)}")
-            return adopt_colours(
-                files[0], dict(zip(layers, table.colours, strict=True)), tolerance=table.tolerance, bits=_BITS, limits=limits
-            )
+    if len(table.colours) != len(layers):
+        raise ShapeError(f"{len(layers)} layers need as many colours; got {len(table.colours)}")
+    return adopt_colours(
+        files[0], dict(zip(layers, table.colours, strict=True)), tolerance=table.tolerance, bits=_BITS, limits=limits
+    )

@@ -333,7 +333,7 @@ class Quilt:
         """The key, of the table at a path, that a message names before it says what it must be; else the path itself."""
         table: Any = self.table
         for part in key:
-            table = table[part] if isinstance(table, list) else getattr(table, str(part), None)
+            table = table[int(part)] if isinstance(table, list) else getattr(table, str(part), None)
         known = getattr(type(table), "model_fields", {})
         before, must, _ = message.partition(" must ")
         words = re.findall(r"\w+", before if must else message.partition(" ")[0])

@@ -22,10 +22,13 @@ from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
 
+Told = Any
+"""Whatever TOML may hold, and the models that check it."""
+
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
-def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any] | None = None) -> tuple[QuiltTable, str]:
+def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told] | None = None) -> tuple[QuiltTable, str]:
     """Return what a quilt file says, checked, and its text.
 
     Parameters
@@ -65,7 +68,7 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Any]
         raise QuiltFileError("\n".join(dict.fromkeys(faults))) from None
 
 
-def _put_numbers(path: Path, text: str, told: dict[str, Any]) -> None:
+def _put_numbers(path: Path, text: str, told: dict[str, Told]) -> None:
     given = told.get("weights", {})
     now = given.get("time", 0.0) if isinstance(given, dict) else None
     faults: list[str] = []
@@ -76,23 +79,23 @@ def _put_numbers(path: Path, text: str, told: dict[str, Any]) -> None:
         raise QuiltFileError("\n".join(faults))
 
 
-def put_at(told: dict[str, Any], key: str, value: Any) -> None:
+def put_at(told: dict[str, Told], key: str, value: Told) -> None:
     """Put a value at a key path of a table; raise `NameNotFoundError` if the table around it is not there.
 
     A whole number where the file has a number with a point becomes one too.
     """
     place = place_in(told, key)
-    table: Any = told
+    table: Told = told
     for part in place[:-1]:
         table = table[part]
-    last: Any = place[-1]
+    last: Told = place[-1]
     before = table[last] if isinstance(table, list) else table.get(last)
     table[last] = float(value) if isinstance(before, float) and isinstance(value, (int, float)) else value
     if last == "projection" and isinstance(table, dict):
         without_idle(table)
 
 
-def place_in(told: dict[str, Any], key: str) -> KeyPath:
+def place_in(told: dict[str, Told], key: str) -> KeyPath:
     """Return the full path of a key as people write it, `layer[2].mask[0].threshold`.
 
     A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where it is entered with
@@ -113,7 +116,7 @@ def parts_of(key: str) -> list[str | int]:
     return parts
 
 
-def _places(table: Any, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
+def _places(table: Told, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
     """Yield the full key paths that a path can mean."""
     if not parts:
         yield before
@@ -130,7 +133,7 @@ def _places(table: Any, parts: list[str | int], before: KeyPath = ()) -> Iterato
         yield from _places(table.get(first), rest, (*before, first))  # a last key may be one that is not written yet
 
 
-def _is_called(table: Any, name: str | int) -> bool:
+def _is_called(table: Told, name: str | int) -> bool:
     return isinstance(table, dict) and name in (table.get("label"), table.get("swatch"), table.get("name"))
 
 
@@ -140,17 +143,17 @@ def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
     return f"{path}{f' line {line}' if line else ''}, {words_of(key)}: {message}"
 
 
-def _told_once(errors: list[Any]) -> list[Any]:
+def _told_once(errors: list[Told]) -> list[Told]:
     """Leave out all but the last of several values that one list lacks."""
     last = {e["loc"][:-1]: e for e in errors if _lacks_values(e)}
     return [e for e in errors if not _lacks_values(e) or last[e["loc"][:-1]] is e]
 
 
-def _lacks_values(error: Any) -> bool:
+def _lacks_values(error: Told) -> bool:
     return error["type"] == "missing" and isinstance(error["loc"][-1], int)
 
 
-def _key_path(error: Any) -> KeyPath:
+def _key_path(error: Told) -> KeyPath:
     """Leave out the kind of mask and the types of a choice of types, which pydantic puts into the path."""
     location = error["loc"][:-1] if _lacks_values(error) else error["loc"]
     return tuple(part for place, part in enumerate(location) if not _is_kind(location, place) and not _is_type(part))
@@ -164,7 +167,7 @@ def _is_type(part: str | int) -> bool:
     return isinstance(part, str) and (part in ("float", "int", "str") or "[" in part)
 
 
-def _words(error: Any) -> str:
+def _words(error: Told) -> str:
     kind, location, given = error["type"], error["loc"], error["input"]
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         known = _known_keys(location)
@@ -193,7 +196,7 @@ def _words(error: Any) -> str:
 
 def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     """The keys of the table in which an unknown one stands."""
-    model: Any = QuiltTable
+    model: Told = QuiltTable
     for place, part in enumerate(location[:-1]):
         if isinstance(part, int):
             continue
@@ -207,7 +210,7 @@ def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     return list(model.model_fields) if isinstance(model, type) and issubclass(model, BaseModel) else []
 
 
-def _inner(annotation: Any) -> Any:
+def _inner(annotation: Told) -> Told:
     """The model within a list, an option or a union of mask kinds (as a dict by kind)."""
     if isinstance(annotation, type) and (dataclasses.is_dataclass(annotation) or issubclass(annotation, BaseModel)):
         return annotation

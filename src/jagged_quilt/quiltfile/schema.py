@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TypeAlias
 
 from pydantic import AfterValidator, Field
 
@@ -59,7 +59,7 @@ class ArraysTable(Table):
 
 
 NOTHING = "none"
-RoleName = Literal[(*(role.key for role in MapRole), NOTHING)]  # type: ignore[valid-type]
+RoleName: TypeAlias = Literal[(*(role.key for role in MapRole), NOTHING)]  # type: ignore[valid-type]
 _MapKeys: Any = table_of(MapRule, leave_out=("role", "made_from", "value", "whole_file"))
 
 

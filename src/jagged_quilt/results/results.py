@@ -8,9 +8,8 @@ import tempfile
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
-from typing import Any
 
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays, open_arrays
@@ -21,7 +20,7 @@ from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
-from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.files import Facts, FileDigests, read_bytes, read_json, temporary_prefix, written_together
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import SURFACE_ROLES
@@ -123,8 +122,8 @@ class Results:
                     name=_mesh_step(mesh.name),
                     folder=f"meshes/{mesh.name.replace(' ', '_')}",
                     needs=("pack",),
-                    inputs=lambda number=number: self._mesh_inputs(number),
-                    make=lambda folder, anew, number=number: self._bake_mesh(number, folder),
+                    inputs=partial(self._mesh_inputs, number),
+                    make=partial(self._bake_mesh, number),
                 )
             )
         named = {step.name for step in steps}
@@ -136,7 +135,7 @@ class Results:
                         folder="pictures",
                         needs=tuple(sorted(picture.needs)),
                         inputs=self._picture_inputs,
-                        make=lambda folder, anew, name=name: self._draw(name, folder),
+                        make=partial(self._draw, name),
                     )
                 )
         return steps
@@ -145,7 +144,7 @@ class Results:
 
     def _pack_inputs(self) -> Iterator[str]:
         yield self.quilt.table.arrays.model_dump_json()
-        known: dict[str, Any] = {}
+        known: Facts = {}
         with contextlib.suppress(FileError):
             known = read_json(self.folder / "arrays" / INPUTS, "list of inputs")
         digests = FileDigests(known)
@@ -262,7 +261,7 @@ class Results:
         )
         return Files(tuple(baked.save(folder, self.progress)), self._saved_words())
 
-    def _bake_mesh(self, number: int, folder: Path) -> Files:
+    def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
         canvas = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
         made = bake(
@@ -278,7 +277,7 @@ class Results:
         told = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
         return Files(tuple(made.save(folder, self.progress)), told)
 
-    def _draw(self, name: str, folder: Path) -> Files:
+    def _draw(self, name: str, folder: Path, _anew: bool) -> Files:
         boards = boards_of(name, self)
         names = [name + (f"_{number + 1}" if number else "") + ".png" for number in range(len(boards))]
         with written_together(folder) as stage:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.light.light import Sun, lit, shoulder
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_files import Stored, read_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
@@ -205,7 +204,7 @@ def _busiest(diffuse: Picture, side: int) -> tuple[int, int]:
     return found
 
 
-def _eight_bits(image: NDArray[Any]) -> Picture:
+def _eight_bits(image: Stored) -> Picture:
     bits = (image >> 8).astype(np.uint8) if image.dtype == np.uint16 else image.astype(np.uint8)
     return np.repeat(bits, 3, axis=2) if bits.shape[2] == 1 else bits
 

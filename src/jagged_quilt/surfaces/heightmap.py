@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import warnings
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +14,7 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.maps.conversions import without_stairs
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, Stored, read_image
 
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
@@ -101,7 +100,7 @@ def read_heightmap(
     return metres.astype(np.float32)
 
 
-def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[NDArray[Any], float]:
+def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[Stored, float]:
     """Return samples (R, C) and what the largest one that can be stored is."""
     texels = read_image(path, limits)
     if kind is HeightForm.RGB24:
@@ -149,7 +148,7 @@ def _unrest(samples: NDArray[np.uint16]) -> float:
     return float(np.abs(np.diff(samples.astype(np.float32), axis=1)).mean())
 
 
-def _stair(stored: NDArray[Any]) -> float:
+def _stair(stored: Stored) -> float:
     """The step between levels, in the unit of what is stored, where there are no more than 8 bits hold; else 0.
 
     Deeper files have stairs too if they were made from 8 bits: few levels, evenly apart, and treads between them.

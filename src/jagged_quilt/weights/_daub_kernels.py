@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -14,9 +15,38 @@ RUN = 64  # points that are tested together
 _RENEW_BELOW, _LEAST, _ALONE = np.float32(1e-3), np.float32(1e-20), np.float32(1e-6)
 
 
+class RunRows(NamedTuple):
+    """Points in runs of RUN: coordinates apart, (N,) each, and the box (west, north, east, south) of each run."""
+
+    x: Any
+    y: Any
+    z: Any
+    boxes: Any
+
+
+class DaubRows(NamedTuple):
+    """D daubs: the box of all that each can touch; the segments of all paths, of daub d from firsts[d] to firsts[d + 1]; the
+    row of each one's layer, whether it erases, and the table of its numbers."""
+
+    reach: Any
+    segments: Any
+    firsts: Any
+    rows: Any
+    erases: Any
+    table: Any
+
+
+class DaubScratch(NamedTuple):
+    """What laying needs while it works, (RUN,) each: squared distances to a path, and how much a daub covers."""
+
+    near: Any
+    cover: Any
+
+
 @kernel
-def split_runs(position, x, y, z, boxes):
-    """Fill the coordinates of (N, 3) positions apart, and the box (west, north, east, south) of each run of points."""
+def split_runs(position, runs):
+    """Fill the coordinates of (N, 3) positions apart, and the box of each run of points."""
+    x, y, z, boxes = runs
     for run in range(boxes.shape[0]):
         first, last = run * RUN, min(run * RUN + RUN, position.shape[0])
         west, north, east, south = position[first, 0], position[first, 2], position[first, 0], position[first, 2]
@@ -28,8 +58,11 @@ def split_runs(position, x, y, z, boxes):
 
 
 @lanes
-def _nearer(a, count, x, y, z, ax, ay, az, wx, wy, wz, in_space, near):
-    """Lower the squared distances to a path by those to one more of its segments, from a, along w; in space or from above."""
+def _nearer(a, count, runs, segment, in_space, near):
+    """Lower the squared distances to a path by those to one more of its segments; in space or from above."""
+    x, y, z = runs.x, runs.y, runs.z
+    ax, ay, az = segment[0], segment[1] * in_space, segment[2]
+    wx, wy, wz = segment[3] - ax, segment[4] * in_space - ay, segment[5] - az
     length = wx * wx + wy * wy + wz * wz
     per_length = F1 / length if length > 0 else F0
     for i in range(count):
@@ -95,10 +128,12 @@ def _renew(a, count, layer, weights, scale):
 
 
 @inlined
-def _near_path(a, count, x, y, z, boxes, run, segments, first, last, radius, in_space, near):
-    """Fill squared distances of one run of points to the segments that can reach its box; return whether there is any."""
+def _near_path(count, runs, run, daubs, d, near):
+    """Fill squared distances of one run of points to a daub's segments that can reach its box; return whether there is any."""
+    boxes, segments = runs.boxes, daubs.segments
+    radius, in_space = daubs.table[d, RADIUS], daubs.table[d, IN_SPACE]
     any_near = False
-    for s in range(first, last):
+    for s in range(daubs.firsts[d], daubs.firsts[d + 1]):
         ax, az, bx, bz = segments[s, 0], segments[s, 2], segments[s, 3], segments[s, 5]
         if (
             min(ax, bx) - radius <= boxes[run, 2]
@@ -109,25 +144,24 @@ def _near_path(a, count, x, y, z, boxes, run, segments, first, last, radius, in_
             if not any_near:
                 for i in range(RUN):
                     near[i] = np.float32(1e30)
-            ay, by = segments[s, 1] * in_space, segments[s, 4] * in_space
-            _nearer(a, count, x, y, z, ax, ay, az, bx - ax, by - ay, bz - az, in_space, near)
+            _nearer(run * RUN, count, runs, segments[s], in_space, near)
             any_near = True
     return any_near
 
 
 @kernel
-def lay_daubs(x, y, z, boxes, reach, segments, firsts, rows, erases, table, which, near, cover, scale, weights):
+def lay_daubs(runs, daubs, which, scratch, scale, weights):
     """Lay the daubs listed in `which` on weights (L, N), in order.
 
     The others make room for a painted layer by one shared scale (N,), so that a daub costs the same however many layers
-    there are. near and cover (RUN,) are scratch; segments from firsts[d] to firsts[d + 1] are those of daub d, and reach[d] the
-    box of all that it can touch.
+    there are.
     """
+    boxes, reach, table, near, cover = runs.boxes, daubs.reach, daubs.table, scratch.near, scratch.cover
     for p in range(scale.shape[0]):
         scale[p] = F1
     for at in range(which.shape[0]):
         d = which[at]
-        row, radius = rows[d], table[d, RADIUS]
+        row, radius = daubs.rows[d], table[d, RADIUS]
         below = row - 1 if row > 0 else min(1, weights.shape[0] - 1)
         west, north, east, south = reach[d, 0], reach[d, 1], reach[d, 2], reach[d, 3]
         for run in range(boxes.shape[0]):
@@ -135,12 +169,10 @@ def lay_daubs(x, y, z, boxes, reach, segments, firsts, rows, erases, table, whic
                 continue
             a = run * RUN
             count = min(RUN, scale.shape[0] - a)
-            if not _near_path(
-                a, count, x, y, z, boxes, run, segments, firsts[d], firsts[d + 1], radius, table[d, IN_SPACE], near
-            ):
+            if not _near_path(count, runs, run, daubs, d, near):
                 continue
             _cover(count, radius, table[d, INNER], table[d, STRENGTH], near, cover)
-            if not erases[d]:
+            if not daubs.erases[d]:
                 _paint(a, count, table[d, CEILING], cover, row, weights, scale)
                 if _smallest(a, count, scale) < _RENEW_BELOW:
                     for layer in range(weights.shape[0]):
@@ -154,13 +186,13 @@ def lay_daubs(x, y, z, boxes, reach, segments, firsts, rows, erases, table, whic
 
 
 @kernel
-def coverage(x, y, z, boxes, segments, first, last, table, d, near, cover, out):
-    """Fill how much one daub, of segments first to last, covers at each point."""
-    for run in range(boxes.shape[0]):
+def coverage(runs, daubs, d, scratch, out):
+    """Fill how much one daub covers at each point."""
+    for run in range(runs.boxes.shape[0]):
         a = run * RUN
         count = min(RUN, out.shape[0] - a)
-        is_near = _near_path(a, count, x, y, z, boxes, run, segments, first, last, table[d, RADIUS], table[d, IN_SPACE], near)
+        is_near = _near_path(count, runs, run, daubs, d, scratch.near)
         if is_near:
-            _cover(count, table[d, RADIUS], table[d, INNER], table[d, STRENGTH], near, cover)
+            _cover(count, daubs.table[d, RADIUS], daubs.table[d, INNER], daubs.table[d, STRENGTH], scratch.near, scratch.cover)
         for i in range(count):
-            out[a + i] = cover[i] if is_near else F0
+            out[a + i] = scratch.cover[i] if is_near else F0

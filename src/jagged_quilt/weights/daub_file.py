@@ -14,6 +14,9 @@ from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, DaubKind
 
+Told = Any
+"""Whatever JSON may hold: every use checks it."""
+
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
 _KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")
 _NOISE_KEYS = ("size", "form", "octaves", "threshold", "range", "seed", "period", "dimensions")
@@ -75,7 +78,7 @@ def drop_daub(path: Path | str, number: int) -> None:
     write_bytes(path, "".join(lines).encode())
 
 
-def daub_of(told: Any) -> Daub:
+def daub_of(told: Told) -> Daub:
     """Return the daub that a JSON object tells; raise `QuiltError` if it tells none."""
     if not isinstance(told, dict):
         raise ShapeError(f"a daub is an object in braces; got {told!r}")
@@ -105,7 +108,7 @@ def daub_of(told: Any) -> Daub:
 def line_of(daub: Daub) -> str:
     """Return a daub as one line of JSON, with what is not as usual."""
     usual = Daub(path=((0.0, 0.0),), radius=1.0, layers=("",))
-    told: dict[str, Any] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
+    told: dict[str, Told] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
     if daub.layers:
         told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
     told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
@@ -114,14 +117,14 @@ def line_of(daub: Daub) -> str:
     return json.dumps(told, ensure_ascii=False)
 
 
-def _told(noise: Noise) -> dict[str, Any]:
+def _told(noise: Noise) -> dict[str, Told]:
     """What is not as usual in a noise, and its size."""
     plain = Noise(size=noise.size)
     own = {key: getattr(noise, key) for key in _NOISE_KEYS if key != "form" and getattr(noise, key) != getattr(plain, key)}
     return {"size": noise.size} | own | ({} if noise.kind is plain.kind else {"form": str(noise.kind)})
 
 
-def _noise(key: str, told: Any) -> Noise | None:
+def _noise(key: str, told: Told) -> Noise | None:
     if told is None:
         return None
     if not isinstance(told, dict) or "size" not in told:

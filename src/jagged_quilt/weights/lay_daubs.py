@@ -61,19 +61,20 @@ class DaubLayer:
                     known_name("layer", name, names)
                 except QuiltError as error:
                     raise type(error)(f"daub {number}: {error}") from error
-        self._rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
+        rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
         self._others = np.array([names.index(d.layers[1]) if len(d.layers) == 2 else -1 for d in daubs], np.int32)
-        self._erases = np.array([d.kind is DaubKind.ERASE for d in daubs], bool)
+        erases = np.array([d.kind is DaubKind.ERASE for d in daubs], bool)
         self._plain = np.array([_is_plain(d) for d in daubs], bool)
-        self._table = np.array(
+        table = np.array(
             [(d.radius, d.radius * (1 - d.falloff), d.strength, d.ceiling, float(d.in_space)) for d in daubs], np.float32
         ).reshape(-1, 5)
         pieces = [d.segments() for d in daubs]
-        self._firsts = np.cumsum([0, *map(len, pieces)])
-        self._segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
+        firsts = np.cumsum([0, *map(len, pieces)])
+        segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
         self.boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
         """What each daub can touch: west, north, east, south."""
-        self._reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
+        reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
+        self._daub_rows = k.DaubRows(reach, segments, firsts, rows, erases, table)
         self._smoothing = [daub for daub in daubs if daub.kind is DaubKind.SMOOTH]
 
     def __len__(self) -> int:
@@ -119,19 +120,7 @@ class DaubLayer:
         scale = np.empty(len(points), np.float32)
         for some in _in_turns(hits, self._plain):
             if self._plain[some[0]]:
-                k.lay_daubs(
-                    *runs.places,
-                    self._reach,
-                    self._segments,
-                    self._firsts,
-                    self._rows,
-                    self._erases,
-                    self._table,
-                    some,
-                    *runs.scratch,
-                    scale,
-                    weights,
-                )
+                k.lay_daubs(runs.rows, self._daub_rows, some, runs.scratch, scale, weights)
             else:
                 self._lay_one(int(some[0]), weights, before, points, grid)
         return weights
@@ -140,9 +129,7 @@ class DaubLayer:
         """Return how much daub d covers at each point, (N,) float32, its breakup and all."""
         runs = _Runs(points)
         cover = np.empty(len(points), np.float32)
-        k.coverage(
-            *runs.places, self._segments, int(self._firsts[d]), int(self._firsts[d + 1]), self._table, d, *runs.scratch, cover
-        )
+        k.coverage(runs.rows, self._daub_rows, d, runs.scratch, cover)
         breakup = self.daubs[d].breakup
         return cover if breakup is None else cover * breakup.answer(points)
 
@@ -164,11 +151,15 @@ class DaubLayer:
             weights[:, touched] = own + cover * (before[:, touched] - own)
         elif self._others[d] < 0:
             whole = np.ones((1, len(touched)), np.float32)
-            weights[:, touched] = _raised(own, [int(self._rows[d])], whole, bool(self._erases[d]), daub.ceiling, cover)
+            weights[:, touched] = _raised(
+                own, [int(self._daub_rows.rows[d])], whole, bool(self._daub_rows.erases[d]), daub.ceiling, cover
+            )
         else:
             assert daub.between is not None
             second = daub.between.answer(points[touched])
-            weights[:, touched] = _pair_laid(own, int(self._rows[d]), int(self._others[d]), daub.ceiling, cover, second)
+            weights[:, touched] = _pair_laid(
+                own, int(self._daub_rows.rows[d]), int(self._others[d]), daub.ceiling, cover, second
+            )
 
 
 def _is_plain(daub: Daub) -> bool:
@@ -186,10 +177,9 @@ class _Runs:
     def __init__(self, points: Points) -> None:
         count = len(points)
         x, y, z = (np.empty(count, np.float32) for _ in range(3))
-        boxes = np.empty((-(-count // k.RUN), 4), np.float32)
-        k.split_runs(points.position, x, y, z, boxes)
-        self.places = (x, y, z, boxes)
-        self.scratch = (np.empty(k.RUN, np.float32), np.empty(k.RUN, np.float32))
+        self.rows = k.RunRows(x, y, z, np.empty((-(-count // k.RUN), 4), np.float32))
+        k.split_runs(points.position, self.rows)
+        self.scratch = k.DaubScratch(np.empty(k.RUN, np.float32), np.empty(k.RUN, np.float32))
 
 
 def _in_turns(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[NDArray[np.intp]]:

@@ -12,6 +12,9 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.weights import _kernels
 
+Numbered = NDArray[Any]
+"""Numbers of layers, uint8 or uint16 by how many there are."""
+
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
 class PointWeights:
@@ -30,7 +33,7 @@ class PointWeights:
     """
 
     names: tuple[str, ...]
-    layers: NDArray[Any]
+    layers: Numbered
     weights: NDArray[np.float32]
     lost: NDArray[np.float32] | None = None
 
@@ -66,7 +69,7 @@ class PointWeights:
         return f"<PointWeights {len(self)} points, {self.layers.shape[1]} of {len(self.names)} layers at each>"
 
     @property
-    def dominant(self) -> NDArray[Any]:
+    def dominant(self) -> Numbered:
         """The layer that weighs most at each point, (N,)."""
         return np.take_along_axis(self.layers, np.argmax(self.weights, axis=1)[:, None], axis=1)[:, 0]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,7 @@ from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
-from jagged_quilt.weights.point_weights import PointWeights
+from jagged_quilt.weights.point_weights import Numbered, PointWeights
 from jagged_quilt.weights.weigher import Stacking, Weigher
 from jagged_quilt.weights.weight_map import KEEP, WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
 
@@ -159,7 +159,7 @@ def _sum_lost(sums: NDArray[np.float64], region: Region, piece: Piece, lost: NDA
     np.maximum.at(sums[:, 1], rows, lost)
 
 
-def _fill_gaps(canvas: Canvas, covered: NDArray[np.bool_], filled: Sequence[NDArray[Any]]) -> None:
+def _fill_gaps(canvas: Canvas, covered: NDArray[np.bool_], filled: Sequence[Numbered]) -> None:
     """Grow what is covered over all of the canvas."""
     height, width = canvas.texels
     around = Padding(covered.reshape(height, width))
