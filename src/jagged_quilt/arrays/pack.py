@@ -6,7 +6,7 @@ import contextlib
 import tempfile
 import warnings
 import zlib
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -312,20 +312,20 @@ def _roles_read(layout: Layout) -> tuple[MapRole, ...]:
     return tuple(dict.fromkeys((*layout.roles, *extra)))
 
 
-def _content(one: PackedSlice) -> tuple[Any, ...]:
+def _content(one: PackedSlice) -> tuple[object, ...]:
     return tuple(
         (level.nbytes, zlib.crc32(np.ascontiguousarray(level).reshape(-1).view(np.uint8).data)) for level in one.levels
     )
 
 
 def _shared(
-    job: _Job, told: _Told, contents: dict[tuple[str, str], tuple[Any, ...]]
+    job: _Job, told: _Told, contents: Mapping[tuple[str, str], tuple[object, ...]]
 ) -> tuple[tuple[SliceFacts, ...], dict[str, list[str]]]:
     """Number the slices of each array, the same content once; return the facts, and the stamp that owns each slice."""
     owners: dict[str, list[str]] = {}
     slices: list[dict[str, int]] = [{} for _ in job.given]
     for layout in job.layouts:
-        seen: dict[tuple[Any, ...], int] = {}
+        seen: dict[tuple[object, ...], int] = {}
         owners[layout.name] = []
         for place, stamps in enumerate(told.stamps):
             content = contents[layout.name, stamps[layout.name]]

@@ -12,7 +12,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.maps.image_files import Stored
+from jagged_quilt.foundation.loose import Stored
 
 _MOST_TEXELS = (1 << 31) - 1
 

@@ -16,7 +16,7 @@ from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
-from jagged_quilt.maps.image_files import Stored
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap

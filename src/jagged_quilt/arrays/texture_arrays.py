@@ -22,9 +22,10 @@ from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
-from jagged_quilt.foundation.files import Facts, make_folder, read_json, temporary_prefix, write_json, written_together
+from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import Stored, write_image
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 
 MANIFEST = "arrays.json"

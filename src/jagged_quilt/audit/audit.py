@@ -12,7 +12,8 @@ from jagged_quilt.audit.finding import SMALL, Bench, Finding, leave_out, map_rul
 from jagged_quilt.audit.map_faults import MAP_CHECKS
 from jagged_quilt.audit.set_faults import NAME_CHECKS, SET_CHECKS
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.files import Facts, fingerprint
+from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.swatch import SIDE, Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
 from jagged_quilt.audit import measures as m
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.maps.image_files import Image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -86,11 +87,11 @@ class Bench:
             )
         )
 
-    def fault(self, kind: str, what: str, role: MapRole | None = None, **more: Any) -> None:
+    def fault(self, kind: str, what: str, role: MapRole | None = None, **more: Told) -> None:
         """Tell of something that is wrong, as `tell` does."""
         self.tell("fault", kind, what, role, **more)
 
-    def note(self, kind: str, what: str, role: MapRole | None = None, **more: Any) -> None:
+    def note(self, kind: str, what: str, role: MapRole | None = None, **more: Told) -> None:
         """Tell of something worth knowing, as `tell` does."""
         self.tell("note", kind, what, role, **more)
 
@@ -99,7 +100,7 @@ class Bench:
         return any(each.role == role.key and each.kind in kinds for each in self.found)
 
 
-def map_rule(role: MapRole, **keys: Any) -> str:
+def map_rule(role: MapRole, **keys: object) -> str:
     """What to write to say some keys of the map of a role."""
     lines = [
         f"{key} = {str(value).lower() if isinstance(value, bool) else chr(34) + str(value) + chr(34)}\n"

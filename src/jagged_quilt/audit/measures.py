@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
+from jagged_quilt.foundation.loose import Stored
 
 Values = NDArray[np.float32]
 """(H, W, C) float32."""
@@ -116,7 +117,7 @@ def _border(values: Values) -> float:
     return worst
 
 
-def missing_codes(texels: NDArray[Any], *, encoded: bool) -> tuple[int, float]:
+def missing_codes(texels: Stored, *, encoded: bool) -> tuple[int, float]:
     """Look for the gaps that a conversion of 8-bit values leaves in a histogram.
 
     Decoding 8-bit sRGB into 8 bits skips codes in the lights, encoding skips codes in the darks. Counts the texels that lie

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from jagged_quilt.audit import measures as m
@@ -75,7 +73,7 @@ def _sizes(bench: Bench) -> None:
 
 
 def _duplicates(bench: Bench) -> None:
-    seen: dict[tuple[Any, ...], MapRole] = {}
+    seen: dict[tuple[object, ...], MapRole] = {}
     for role in (each for each in MapRole if each in bench.maps):
         texels, file = bench.maps[role].texels, bench.source.sources[role].file
         key = (texels.shape, texels.dtype.str, fingerprint(np.ascontiguousarray(texels).tobytes()))

@@ -17,9 +17,9 @@ from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable

@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 
 from jagged_quilt.blend.blend import NormalSpace
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.files import Facts, write_json, written_together
+from jagged_quilt.foundation.files import write_json, written_together
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import Stored, write_image
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 
 

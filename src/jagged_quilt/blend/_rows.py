@@ -8,11 +8,12 @@ constant apart, so that LLVM sees that rows do not overlap; their names here are
 from __future__ import annotations
 
 from itertools import accumulate
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 
 B = 128  # lanes: texels of a block, and columns of every row; all loops run over all of them, whatever the block holds
@@ -102,7 +103,7 @@ class PointRows(NamedTuple):
     uv_gradient: NDArray[np.float32]  # (N, 6)
     true_steps: NDArray[np.float32]  # (N, 6)
     warps: NDArray[np.float32]  # (W, N, 9): metres, and metres for a metre along tangent and bitangent
-    layer: NDArray[Any]  # (N, K) which layers
+    layer: Stored  # (N, K) which layers
     weight: NDArray[np.float32]  # (N, K) how much of each
     columns: int  # how wide a grid the points are, or 0
 

@@ -6,7 +6,6 @@ import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,8 +23,8 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -114,7 +113,7 @@ class Blend:
         self._texels = k.TexelRows(pages.texels, pages.side.bit_length() - 1, len(pages.names), levels)
         self._scratch = threading.local()
 
-    def __reduce__(self) -> tuple[Any, ...]:
+    def __reduce__(self) -> tuple[object, ...]:
         return Blend.by, (self.plan, self.pages)
 
     def __repr__(self) -> str:

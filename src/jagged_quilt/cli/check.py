@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from jagged_quilt.cli.common import at_work, terminal
+from jagged_quilt.foundation.loose import Facts
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
@@ -118,7 +119,7 @@ def _map_words(audit: SwatchAudit, role: str) -> str:
     return "derived" if derived else "neutral" if audit.swatch is not None else "-"
 
 
-def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> dict[str, Any]:
+def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> Facts:
     import dataclasses
 
     swatches = [

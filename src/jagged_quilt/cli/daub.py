@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from jagged_quilt.cli.common import terminal
+from jagged_quilt.foundation.loose import Told
 
 if TYPE_CHECKING:
     from jagged_quilt.weights.daub import Daub
-
-
-Told = Any
-"""What the options hold."""
 
 
 @click.command("daub")

@@ -8,7 +8,6 @@ from __future__ import annotations
 import struct
 import tempfile
 import threading
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 from jagged_quilt.codecs import _kernels
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.loose import Stored
 
 _DXGI = {PixelFormat.BC1: 71, PixelFormat.BC3: 77, PixelFormat.BC4: 80, PixelFormat.BC5: 83, PixelFormat.BC7: 98}
 _one_at_a_time = threading.Lock()  # etcpak keeps tables of its own
@@ -61,7 +61,7 @@ def _single(values: NDArray[np.float32]) -> NDArray[np.uint8]:
     return out
 
 
-def decoded_blocks(data: bytes, pixels: PixelFormat, rows: int, columns: int) -> NDArray[Any]:
+def decoded_blocks(data: bytes, pixels: PixelFormat, rows: int, columns: int) -> Stored:
     """Return (rows, columns, C) uint8 from blocks; raise `ValueError` if they cannot be read."""
     import OpenImageIO as oiio
 

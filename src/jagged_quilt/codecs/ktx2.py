@@ -19,12 +19,12 @@ from typing import Any, BinaryIO
 
 import numpy as np
 import zstandard
-from numpy.typing import NDArray
 
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_of_number
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import written_whole
+from jagged_quilt.foundation.loose import Stored
 
 _IDENTIFIER = b"\xabKTX 20\xbb\r\n\x1a\n"
 _HEADER = struct.Struct("<9I4I2Q")
@@ -112,9 +112,9 @@ class Spool:
             ]
             self._starts = _front(self._head, empty)[1]
 
-    def add(self, texels: NDArray[Any], level: int = 0, which: int = 0) -> Frame:
+    def add(self, texels: Stored, level: int = 0, which: int = 0) -> Frame:
         """Compress texels, if that is asked, and write them; level and slice tell their place, if there is one."""
-        data: Any = np.ascontiguousarray(texels).reshape(-1).view(np.uint8).data
+        data: bytes | memoryview = np.ascontiguousarray(texels).reshape(-1).view(np.uint8).data
         if self._zstd:
             packer = getattr(self._packers, "packer", None)
             if packer is None:
@@ -240,7 +240,7 @@ class Ktx2File:
             raise FileError(f"{self.path}: this file does not tell where its slices lie")
         return self._frames[level][which]
 
-    def texels(self, level: int, which: int) -> NDArray[Any]:
+    def texels(self, level: int, which: int) -> Stored:
         """Return one slice of one level, decoded, (H, W, C) uint8, uint16 or float16."""
         try:
             data = self._slice(level, which)

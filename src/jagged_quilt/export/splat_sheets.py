@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.maps.image_files import Stored, write_image
+from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.weights.weight_map import WeightMap
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numba import types
 from numba.extending import intrinsic
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel, lanes
 
@@ -220,9 +221,9 @@ class NoiseScratch(NamedTuple):
     seed, and where inside of its cell (x, y, z) each place lies; corners (9, LANES) uint32: by axis, of the cell, the one
     after it and the one before it."""
 
-    places: Any
-    sums: Any
-    corners: Any
+    places: NDArray[np.float64]
+    sums: NDArray[np.float32]
+    corners: NDArray[np.uint32]
 
 
 @kernel

@@ -5,12 +5,12 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Iterable
-from typing import Any
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 
 
 def number_in(name: str, value: float, low: float = -math.inf, high: float = math.inf, unit: str = "") -> float:
@@ -79,12 +79,12 @@ def finite_array(name: str, values: object, shape: tuple[int | str, ...]) -> NDA
     return array
 
 
-def frozen(values: object, kind: DTypeLike) -> NDArray[Any]:
+def frozen(values: object, kind: DTypeLike) -> Stored:
     """Return values as a contiguous, read-only array: a copy only where they are not contiguous and of that type already.
 
     What goes into a kernel is frozen, so that every kernel is compiled once, for such arrays.
     """
-    array: NDArray[Any] = np.ascontiguousarray(values, dtype=kind)
+    array: Stored = np.ascontiguousarray(values, dtype=kind)
     if array.flags.writeable:
         array = array.view()
         array.flags.writeable = False

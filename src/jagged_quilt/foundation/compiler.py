@@ -8,12 +8,13 @@ import re
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
-from typing import Any
 
 import numba
 from numba.core.compiler import Compiler
 
-_njit: Any = numba.njit  # its annotations do not know all of its options
+from jagged_quilt.foundation.loose import Compiled
+
+_njit: Compiled = numba.njit  # its annotations do not know all of its options
 
 # No kernel allocates, so none needs to count references (`_nrt`): counting is slow, and threads wait in it.
 # NaN and infinity are refused at the doors; the order of sums and the use of fused multiply-add are left to LLVM.
@@ -23,38 +24,38 @@ _FAST = {"reassoc", "nsz", "arcp", "contract", "nnan", "ninf"}
 class _NoAliasCompiler(Compiler):
     """Tells LLVM that the array arguments of a function never overlap, so that it need not check before vectorising."""
 
-    def __init__(self, *args: Any, **kwargs: Any) -> None:
+    def __init__(self, *args: object, **kwargs: object) -> None:
         super().__init__(*args, **kwargs)
         self.state.flags.noalias = True
 
 
-def kernel(function: Callable[..., Any]) -> Any:
+def kernel(function: Callable[..., object]) -> Compiled:
     """Compile a kernel on first use."""
     return _kept(_njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function))
 
 
-def check(function: Callable[..., Any]) -> Any:
+def check(function: Callable[..., object]) -> Compiled:
     """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
     return _kept(_njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function))
 
 
-def lanes(function: Callable[..., Any]) -> Any:
+def lanes(function: Callable[..., object]) -> Compiled:
     """Compile a loop that is to run in vector lanes. Its array arguments must not overlap, and it reads no tables."""
     return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False, pipeline_class=_NoAliasCompiler)(function)
 
 
-def inlined(function: Callable[..., Any]) -> Any:
+def inlined(function: Callable[..., object]) -> Compiled:
     """Compile a small helper of a kernel, which may stand in another file of loops."""
     return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function)
 
 
-KERNELS: list[Any] = []
+KERNELS: list[Compiled] = []
 """Every kernel that is loaded, so that a test can look at what was compiled."""
 
 _IMPORT = re.compile(r"^from jagged_quilt\.(\w+)(?:\.(_\w+))? import (.*)", re.MULTILINE)
 
 
-def _kept(dispatcher: Any) -> Any:
+def _kept(dispatcher: Compiled) -> Compiled:
     """Let the compiler's cache on disk go by what stands in the kernel's file and in all files of loops that it imports.
 
     By itself it goes by the time and size of the kernel's own file, and would run old code after a change in another.

@@ -9,18 +9,15 @@ import re
 import shutil
 import tempfile
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from pathlib import Path
-from typing import Any
 
 import xxhash
 
 from jagged_quilt.foundation.errors import FileError
-
-Facts = dict[str, Any]
-"""What a manifest holds, as JSON: it is checked where it is read."""
+from jagged_quilt.foundation.loose import Facts
 
 VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
 """A manifest elsewhere that vouches for what is about to be replaced: it goes before the first file moves."""
@@ -134,7 +131,7 @@ def write_bytes(path: Path, data: bytes) -> None:
         temporary.write_bytes(data)
 
 
-def write_json(path: Path, value: Any) -> None:
+def write_json(path: Path, value: object) -> None:
     """Write a value as JSON that a person can read."""
     write_bytes(path, (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode())
 
@@ -193,9 +190,9 @@ class FileDigests:
         What `told` gave earlier.
     """
 
-    def __init__(self, known: Mapping[str, Any] | None = None) -> None:
+    def __init__(self, known: Facts | None = None) -> None:
         self._known = dict(known or {})
-        self._told: dict[str, list[Any]] = {}
+        self._told: Facts = {}
 
     def digest(self, path: Path, kind: str = "file") -> str:
         """Return a hash of a file's bytes; raise `FileError` that names the kind of file if it cannot be read."""
@@ -213,7 +210,7 @@ class FileDigests:
             self._told[key] = [looks.st_size, looks.st_mtime_ns, digest]
         return digest
 
-    def told(self) -> dict[str, list[Any]]:
+    def told(self) -> Facts:
         """Return what is known now, to be kept as JSON: no paths, only hashes of them."""
         return dict(sorted(self._told.items()))
 

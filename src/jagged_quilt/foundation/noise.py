@@ -8,7 +8,6 @@ tabled, so that it never repeats unless a period is asked for; a period makes it
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +16,7 @@ from jagged_quilt.foundation import _kernels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Stored
 
 _STEPS = 1024
 _SAMPLES = 1 << 17
@@ -122,7 +122,7 @@ def _places_of(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[
     values = np.sort(_raw(where, 1.0, octaves, 12345, 0, kind, dimensions)).astype(np.float64)
     low, high = float(values[0]), float(values[-1])
     at = np.linspace(low, high, _STEPS + 1)
-    share: NDArray[Any] = np.searchsorted(values, at, side="right") / _SAMPLES
+    share: Stored = np.searchsorted(values, at, side="right") / _SAMPLES
     share[0], share[-1] = 0.0, 1.0
     return share.astype(np.float32), low, high
 

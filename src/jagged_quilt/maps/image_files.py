@@ -10,19 +10,15 @@ import struct
 import zlib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import OpenImageIO as oiio
-from numpy.typing import NDArray
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.files import written_whole
-
-Stored = NDArray[Any]
-"""(H, W, C) uint8, uint16 or float32, row 0 on top."""
+from jagged_quilt.foundation.loose import Stored
 
 SUFFIXES = (
     ".png",

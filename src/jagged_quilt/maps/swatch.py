@@ -12,8 +12,8 @@ import numpy as np
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.derive import derived_maps, inputs_of
-from jagged_quilt.maps.image_files import Stored
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 

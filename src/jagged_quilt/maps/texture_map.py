@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps import _kernels
-from jagged_quilt.maps.image_files import Stored, read_image
+from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
 
 

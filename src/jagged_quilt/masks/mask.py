@@ -92,7 +92,7 @@ class Mask:
     called: ClassVar[str] = ""
     spelled: ClassVar[dict[str, tuple[str, ...]]] = {}
 
-    def __init_subclass__(cls, **options: Any) -> None:
+    def __init_subclass__(cls, **options: object) -> None:
         super().__init_subclass__(**options)
         if cls.called:
             MASK_KINDS[cls.called] = cls

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes import _kernels
 from jagged_quilt.meshes.material import MeshMaterial
@@ -353,7 +354,7 @@ def _colours(values: object | None, count: int) -> NDArray[np.float32] | None:
 
 
 def _triangles(values: object, count: int) -> NDArray[np.int32]:
-    given: NDArray[Any] = np.asarray(values)
+    given: Stored = np.asarray(values)
     if given.size == 0:
         raise ShapeError("the mesh has no faces")
     if given.ndim != 2 or given.shape[1] != 3 or given.dtype.kind not in "iu":

@@ -8,7 +8,6 @@ import struct
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 from urllib.parse import unquote
 
 import numpy as np
@@ -16,13 +15,11 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import MapRule
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
-
-Told = Any
-"""Whatever JSON may hold: every use checks it."""
 
 _COMPONENTS: dict[int, type] = {
     5120: np.int8,

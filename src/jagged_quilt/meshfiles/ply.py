@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.polygons import cut_polygon
-
-Told = Any
-"""Whatever a property list holds."""
 
 _KINDS = {
     "char": "i1",

@@ -5,13 +5,12 @@ from __future__ import annotations
 import json
 import struct
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.files import Facts, write_bytes
+from jagged_quilt.foundation.files import write_bytes
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.meshes.mesh import Mesh
 
 
@@ -51,7 +50,7 @@ def _glb(mesh: Mesh) -> bytes:
     views: list[Facts] = []
     accessors: list[Facts] = []
 
-    def add(values: NDArray[Any], kind: str, code: int, target: int) -> int:
+    def add(values: Stored, kind: str, code: int, target: int) -> int:
         bounds = {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()} if kind == "VEC3" else {}
         views.append({"buffer": 0, "byteOffset": len(data), "byteLength": values.nbytes, "target": target})
         accessors.append({"bufferView": len(views) - 1, "componentType": code, "count": len(values), "type": kind, **bounds})

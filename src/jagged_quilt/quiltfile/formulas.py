@@ -6,13 +6,10 @@ import ast
 import math
 import operator
 from collections.abc import Callable
-from typing import Any
 
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.quiltfile.places import Path
-
-Told = Any
-"""A number of any kind, or what holds such."""
 
 _SIGNS: dict[type, Callable[..., Told]] = {
     ast.Add: operator.add,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import fields
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field, create_model
 
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import PROJECTIONS, Lie, Planar, Projection
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Facts, Model
 from jagged_quilt.quiltfile.mask_tables import AnyStep
 from jagged_quilt.quiltfile.tables import Table, keys_of, said
 
@@ -41,14 +42,14 @@ class _LayerKeys(Table):
         return kind(**said(self, kind))
 
 
-_keys: dict[str, Any] = {key: value for kind in reversed(PROJECTIONS.values()) for key, value in keys_of(kind).items()}
-LayerTable: Any = create_model("LayerTable", __base__=_LayerKeys, **_keys)
+_keys: Facts = {key: value for kind in reversed(PROJECTIONS.values()) for key, value in keys_of(kind).items()}
+LayerTable: Model = create_model("LayerTable", __base__=_LayerKeys, **_keys)
 """One layer, from the bottom up: its own keys, and those of all projections."""
-MeshLayerTable: Any = create_model("MeshLayerTable", __base__=LayerTable, part=(str, ""))
+MeshLayerTable: Model = create_model("MeshLayerTable", __base__=LayerTable, part=(str, ""))
 """One layer of a mesh; of one of its parts where it names one."""
 
 
-def without_idle(layer: dict[str, Any]) -> None:
+def without_idle(layer: Facts) -> None:
     """Take out of a layer's table the keys that say nothing of its projection, in place; for changes from outside."""
     for key in _OF_SOME - _OWN.get(layer.get("projection", Planar.called), set()):
         layer.pop(key, None)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import Any
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Model
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks.mask import Constant, Mask
 from jagged_quilt.masks.noise_mask import Noise
@@ -24,7 +24,7 @@ At = Callable[..., AbstractContextManager[None]]
 class MaskMaker:
     """Makes masks from tables; `folder` is what their files are relative to."""
 
-    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Any], at: At) -> None:
+    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Model], at: At) -> None:
         self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
         self._made: dict[int, Mask | None] = {}
         self._being_made: list[int] = []

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-from typing import Annotated, Any, ClassVar, Literal, Protocol
+from typing import Annotated, ClassVar, Literal, Protocol
 
 from pydantic import Field, create_model
 
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Model
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
@@ -28,8 +29,8 @@ class Around(Protocol):
     def mask_of_layer(self, name: str) -> Mask: ...
 
 
-_Levels: Any = table_of(Levels, leave_out=("mask",))
-_Warp: Any = table_of(Warped, leave_out=("mask",))
+_Levels: Model = table_of(Levels, leave_out=("mask",))
+_Warp: Model = table_of(Warped, leave_out=("mask",))
 _AMOUNT: float = keys_of(Combined)["amount"][1]
 _RANGE: float = keys_of(Noise)["range"][1]
 
@@ -128,8 +129,8 @@ def _step_of(kind: type[Mask]) -> type[MaskStep]:
 STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {"layer": LayerStep}
 """The table of each kind of mask, by what files call it."""
 KINDS = tuple(STEPS)
-_steps: Any = tuple(STEPS.values())
-_union: Any = _steps[0]
+_steps: Model = tuple(STEPS.values())
+_union: Model = _steps[0]
 for _step in _steps[1:]:
     _union = _union | _step
 AnyStep = Annotated[_union, Field(discriminator="kind")]
@@ -137,7 +138,7 @@ for _step in (_DistanceStep, STEPS["distance"]):
     _step.model_rebuild(_types_namespace={"AnyStep": AnyStep})
 
 
-def steps_mask(steps: list[Any], around: Around, at: Callable[[int], AbstractContextManager[None]] | None = None) -> Mask:
+def steps_mask(steps: list[Model], around: Around, at: Callable[[int], AbstractContextManager[None]] | None = None) -> Mask:
     """Put mask steps upon each other in order, beginning with "everywhere".
 
     `at` gives a context in which the step of a number is built.

@@ -8,7 +8,6 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer
@@ -16,6 +15,7 @@ from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
+from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.light.light import Sun
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
@@ -232,7 +232,7 @@ class Quilt:
                 )
             return [_one_rule(table)] if table.role else _packed_rules(table)
 
-    def _layer(self, place: int, layer: Any) -> Layer:
+    def _layer(self, place: int, layer: Model) -> Layer:
         mask = self._maker.mask(place)
         with self._at("layer", place, "mask"):
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
@@ -240,7 +240,7 @@ class Quilt:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
         return self._laid(layer, mask, ("layer", place))
 
-    def _laid(self, layer: Any, mask: Mask | None, key: KeyPath) -> Layer:
+    def _laid(self, layer: Model, mask: Mask | None, key: KeyPath) -> Layer:
         with self._at(*key):
             return Layer(
                 layer.swatch,
@@ -331,7 +331,7 @@ class Quilt:
 
     def _closer(self, key: KeyPath, message: str) -> KeyPath:
         """The key, of the table at a path, that a message names before it says what it must be; else the path itself."""
-        table: Any = self.table
+        table: Model = self.table
         for part in key:
             table = table[int(part)] if isinstance(table, list) else getattr(table, str(part), None)
         known = getattr(type(table), "model_fields", {})
@@ -378,7 +378,7 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
     ]
 
 
-def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Any] | None = None) -> Quilt:
+def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
     """Read a quilt file.
 
     Parameters

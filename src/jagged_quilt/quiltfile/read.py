@@ -9,21 +9,18 @@ import re
 import tomllib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.quiltfile.formulas import put_numbers
 from jagged_quilt.quiltfile.layer_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import KINDS
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
-
-Told = Any
-"""Whatever TOML may hold, and the models that check it."""
 
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, TypeAlias
+from typing import Annotated, Literal, TypeAlias
 
 from pydantic import AfterValidator, Field
 
@@ -15,6 +15,7 @@ from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.canvas import TEXELS, checked_texels
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.light.light import Sun
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.maps.roles import MapRole
@@ -60,7 +61,7 @@ class ArraysTable(Table):
 
 NOTHING = "none"
 RoleName: TypeAlias = Literal[(*(role.key for role in MapRole), NOTHING)]  # type: ignore[valid-type]
-_MapKeys: Any = table_of(MapRule, leave_out=("role", "made_from", "value", "whole_file"))
+_MapKeys: Model = table_of(MapRule, leave_out=("role", "made_from", "value", "whole_file"))
 
 
 class MapTable(_MapKeys):  # type: ignore[misc]
@@ -73,7 +74,7 @@ class MapTable(_MapKeys):  # type: ignore[misc]
     value: float | list[float] | None = None
 
 
-_SwatchKeys: Any = table_of(SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
+_SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
 
 
 class SwatchTable(_SwatchKeys):  # type: ignore[misc]
@@ -83,7 +84,7 @@ class SwatchTable(_SwatchKeys):  # type: ignore[misc]
     map: list[MapTable] = Field(default_factory=list)
 
 
-_NoiseOfMedley: Any = table_of(Noise, leave_out=("threshold", "range", "period"), octaves=(int, 3))
+_NoiseOfMedley: Model = table_of(Noise, leave_out=("threshold", "range", "period"), octaves=(int, 3))
 _HEIGHTS = keys_of(Heights)
 
 
@@ -194,6 +195,6 @@ class QuiltTable(Table):
         return [step.file for step in _with_inner(steps) if isinstance(step, ImageFileStep)]
 
 
-def _with_inner(steps: list[Any]) -> list[Any]:
+def _with_inner(steps: list[Told]) -> list[Told]:
     inner = [each for step in steps for each in getattr(step, "of", ())]
     return [*steps, *_with_inner(inner)] if inner else steps

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import tomllib
 from dataclasses import dataclass
-from typing import Any
 
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.quilt import Quilt
 
 
-def plain_value(words: str) -> Any:
+def plain_value(words: str) -> object:
     """Return what is written after KEY= as TOML would read it; bare words are text."""
     try:
         return tomllib.loads(f"value = {words}")["value"]

@@ -20,7 +20,8 @@ from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
-from jagged_quilt.foundation.files import Facts, FileDigests, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import SURFACE_ROLES

@@ -6,7 +6,6 @@ import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 
 import xxhash
@@ -14,6 +13,7 @@ import xxhash
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import VOUCHING, fingerprint, read_bytes, read_json, remove_left_overs, write_json
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.version import __version__
 
 MANIFESTS = "made"
@@ -128,13 +128,13 @@ class Runner:
         return None if changed else tuple(files)
 
 
-def _looks(path: Path) -> list[Any]:
+def _looks(path: Path) -> list[Told]:
     """The size of a file, when it was written, and a hash of it."""
     there = path.stat()
     return [there.st_size, there.st_mtime_ns, xxhash.xxh3_128_hexdigest(read_bytes(path))]
 
 
-def _looks_so(path: Path, looks: list[Any]) -> bool:
+def _looks_so(path: Path, looks: list[Told]) -> bool:
     """Whether a file is as it was; it is read again only where it was touched since."""
     if not path.is_file():
         return False

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.light.light import Sun, lit, shoulder
-from jagged_quilt.maps.image_files import Stored, read_image
+from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap

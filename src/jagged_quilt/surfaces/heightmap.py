@@ -13,8 +13,9 @@ from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import read_bytes
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.conversions import without_stairs
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, Stored, read_image
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
 
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel, lanes
 
@@ -18,29 +19,29 @@ _RENEW_BELOW, _LEAST, _ALONE = np.float32(1e-3), np.float32(1e-20), np.float32(1
 class RunRows(NamedTuple):
     """Points in runs of RUN: coordinates apart, (N,) each, and the box (west, north, east, south) of each run."""
 
-    x: Any
-    y: Any
-    z: Any
-    boxes: Any
+    x: NDArray[np.float32]
+    y: NDArray[np.float32]
+    z: NDArray[np.float32]
+    boxes: NDArray[np.float32]
 
 
 class DaubRows(NamedTuple):
     """D daubs: the box of all that each can touch; the segments of all paths, of daub d from firsts[d] to firsts[d + 1]; the
     row of each one's layer, whether it erases, and the table of its numbers."""
 
-    reach: Any
-    segments: Any
-    firsts: Any
-    rows: Any
-    erases: Any
-    table: Any
+    reach: NDArray[np.float32]
+    segments: NDArray[np.float32]
+    firsts: NDArray[np.int64]
+    rows: NDArray[np.int32]
+    erases: NDArray[np.bool_]
+    table: NDArray[np.float32]
 
 
 class DaubScratch(NamedTuple):
     """What laying needs while it works, (RUN,) each: squared distances to a path, and how much a daub covers."""
 
-    near: Any
-    cover: Any
+    near: NDArray[np.float32]
+    cover: NDArray[np.float32]
 
 
 @kernel

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights import _kernels, _splat_kernels
-from jagged_quilt.weights.point_weights import Numbered
 from jagged_quilt.weights.settle import NORMALISE, SumReport, settled, sound
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, storage, unit_of
 
@@ -298,14 +298,14 @@ def adopt_pairs(
     return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1])))
 
 
-def _read_numbers(file: Path, limits: ImageLimits) -> Numbered:
+def _read_numbers(file: Path, limits: ImageLimits) -> Stored:
     texels = read_channels(file, limits).texels
     if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
         raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")
     return texels
 
 
-def _step(image: Numbered) -> float:
+def _step(image: Stored) -> float:
     """One step of what is stored."""
     return 1 / float(np.iinfo(image.dtype).max) if image.dtype.kind == "u" else 1e-5
 
@@ -318,7 +318,7 @@ def _check_layers(layers: Sequence[str]) -> None:
         raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
 
 
-def _check_sizes(files: Sequence[Path], images: Sequence[Numbered]) -> None:
+def _check_sizes(files: Sequence[Path], images: Sequence[Stored]) -> None:
     for file, image in zip(files, images, strict=True):
         if image.shape[:2] != images[0].shape[:2]:
             (h0, w0), (h, w) = images[0].shape[:2], image.shape[:2]

@@ -5,17 +5,14 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from jagged_quilt.foundation.checks import known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
+from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, DaubKind
-
-Told = Any
-"""Whatever JSON may hold: every use checks it."""
 
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
 _KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")

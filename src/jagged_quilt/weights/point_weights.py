@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, fields
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.weights import _kernels
-
-Numbered = NDArray[Any]
-"""Numbers of layers, uint8 or uint16 by how many there are."""
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)
@@ -33,7 +30,7 @@ class PointWeights:
     """
 
     names: tuple[str, ...]
-    layers: Numbered
+    layers: Stored
     weights: NDArray[np.float32]
     lost: NDArray[np.float32] | None = None
 
@@ -69,7 +66,7 @@ class PointWeights:
         return f"<PointWeights {len(self)} points, {self.layers.shape[1]} of {len(self.names)} layers at each>"
 
     @property
-    def dominant(self) -> Numbered:
+    def dominant(self) -> Stored:
         """The layer that weighs most at each point, (N,)."""
         return np.take_along_axis(self.layers, np.argmax(self.weights, axis=1)[:, None], axis=1)[:, 0]
 

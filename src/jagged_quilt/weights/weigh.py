@@ -14,6 +14,7 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.ground import Ground
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
@@ -22,7 +23,7 @@ from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
-from jagged_quilt.weights.point_weights import Numbered, PointWeights
+from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Stacking, Weigher
 from jagged_quilt.weights.weight_map import KEEP, WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
 
@@ -159,7 +160,7 @@ def _sum_lost(sums: NDArray[np.float64], region: Region, piece: Piece, lost: NDA
     np.maximum.at(sums[:, 1], rows, lost)
 
 
-def _fill_gaps(canvas: Canvas, covered: NDArray[np.bool_], filled: Sequence[Numbered]) -> None:
+def _fill_gaps(canvas: Canvas, covered: NDArray[np.bool_], filled: Sequence[Stored]) -> None:
     """Grow what is covered over all of the canvas."""
     height, width = canvas.texels
     around = Padding(covered.reshape(height, width))

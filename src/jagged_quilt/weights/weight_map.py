@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
-from jagged_quilt.foundation.files import Facts, read_json, write_json, written_together
+from jagged_quilt.foundation.files import read_json, write_json, written_together
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights import _kernels
-from jagged_quilt.weights.point_weights import Numbered, PointWeights
+from jagged_quilt.weights.point_weights import PointWeights
 
 if TYPE_CHECKING:
     from pandas import DataFrame
@@ -48,7 +49,7 @@ def storage(unit: int) -> type[np.uint8] | type[np.uint16]:
     return np.uint8 if unit == 255 else np.uint16
 
 
-def keep_largest(weights: NDArray[np.float32], index: Numbered, weight: NDArray[np.float32], lost: NDArray[np.float32]) -> None:
+def keep_largest(weights: NDArray[np.float32], index: Stored, weight: NDArray[np.float32], lost: NDArray[np.float32]) -> None:
     """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,)."""
     ranks = (index.shape[1], _kernels.LINE)
     carried, number, whole = (np.empty(_kernels.LINE, kind) for kind in (np.float32, np.int32, np.float32))
@@ -76,8 +77,8 @@ class WeightMap:
     """
 
     names: tuple[str, ...]
-    layers: Numbered
-    weights: Numbered
+    layers: Stored
+    weights: Stored
     lost: NDArray[np.uint8] | None = None
     lost_mean: float = 0.0
     lost_worst: float = 0.0
@@ -103,7 +104,7 @@ class WeightMap:
     def of(
         cls,
         names: tuple[str, ...],
-        layers: Numbered,
+        layers: Stored,
         weights: NDArray[np.float32],
         *,
         bits: int = 8,
@@ -165,7 +166,7 @@ class WeightMap:
         """Return how many layers show at each texel, (H, W) uint8."""
         return np.count_nonzero(self.weights, axis=2).astype(np.uint8)
 
-    def dominant(self) -> Numbered:
+    def dominant(self) -> Stored:
         """Return which layer shows most at each texel, (H, W); the first one stored among equals."""
         most = self.weights.argmax(axis=2)[..., None]
         return np.take_along_axis(self.layers, most, axis=2)[..., 0]
