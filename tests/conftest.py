@@ -1,7 +1,10 @@
 """A small project that every test may read, and made-up swatches."""
 
+import json
 import shutil
+import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +15,69 @@ from jagged_quilt.demo.project import write_project
 from jagged_quilt.maps.image_files import write_image
 
 sys.path.append(str(Path(__file__).parents[1] / "benchmarks"))  # where the plain references lie
+
+TESTS = Path(__file__).parent
+_COMPILE = (
+    "from jagged_quilt.results.rehearsal import rehearse_weights as run; run()",
+    "from jagged_quilt.results.rehearsal import rehearse_blend as run; run()",
+)
+
+
+def pytest_sessionstart(session):
+    """Compile the kernels once for all workers, in two processes."""
+    if not hasattr(session.config, "workerinput"):
+        for each in [subprocess.Popen([sys.executable, "-c", code]) for code in _COMPILE]:
+            assert each.wait() == 0
+
+
+class WarmProcesses:
+    """Starts `jquilt` processes that need not load the package first (see warm_jquilt.py)."""
+
+    def __init__(self):
+        self.folder = tempfile.TemporaryDirectory()
+        words = [sys.executable, str(TESTS / "warm_jquilt.py")]
+        self.server = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        assert self.server.stdout.readline() == "ready\n"
+
+    def run(self, words, cwd, env):
+        out, err = (Path(self.folder.name, name) for name in ("out", "err"))
+        for path in (out, err):
+            path.unlink(missing_ok=True)
+        asked = {"words": words, "cwd": str(cwd or Path.cwd()), "env": env or {}, "out": str(out), "err": str(err)}
+        self.server.stdin.write(json.dumps(asked) + "\n")
+        self.server.stdin.flush()
+        code = int(self.server.stdout.readline())
+        return code, out.read_text(), err.read_text()
+
+    def close(self):
+        self.server.stdin.close()
+        self.server.wait()
+        self.server.stdout.close()
+        self.folder.cleanup()
+
+
+_warm = []
+
+
+def pytest_sessionfinish(session):
+    while _warm:
+        _warm.pop().close()
+
+
+def jquilt(*words, cwd=None, env=None):
+    """Run the command line as a process; return (exit code, standard output, standard error)."""
+    if not _warm:
+        _warm.append(WarmProcesses())
+    return _warm[0].run(list(map(str, words)), cwd, env)
+
+
+def fresh_jquilt(*words, **options):
+    """Run the command line as a process that loads everything itself, as a user does."""
+    done = subprocess.run(
+        [sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, timeout=300, **options
+    )
+    return done.returncode, done.stdout, done.stderr
+
 
 QUILT = """\
 title = "Two fields"

@@ -2,8 +2,6 @@
 
 import json
 import re
-import subprocess
-import sys
 
 import numpy as np
 import pytest
@@ -11,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
-from conftest import made_maps
+from conftest import jquilt, made_maps
 from jagged_quilt.audit import measures as m
 from jagged_quilt.audit.audit import audit_swatch, audit_together
 from jagged_quilt.demo.project import write_project
@@ -113,11 +111,6 @@ def mend(project, findings):
         lines = "".join(sorted(mends, key=lambda each: each.startswith("[")))
         text = re.sub(rf'(name = "{name}"\n(?:[a-z]+ = .*\n)+)', lambda own, lines=lines: own[1] + lines, text)
     project.write_text(text)
-
-
-def jquilt(*words):
-    done = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, timeout=300)
-    return done.returncode, done.stdout, done.stderr
 
 
 class TestCheck:

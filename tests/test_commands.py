@@ -7,23 +7,14 @@ import resource
 import shutil
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 import jagged_quilt as jq
-from conftest import QUILT, write_small_project
+from conftest import QUILT, fresh_jquilt, jquilt, write_small_project
 from jagged_quilt.maps.image_files import read_image, write_image
-
-
-def jquilt(*words, **options):
-    """Run the command line; return (exit code, standard output, standard error)."""
-    done = subprocess.run(
-        [sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, timeout=300, **options
-    )
-    return done.returncode, done.stdout, done.stderr
 
 
 def files_of(folder):
@@ -127,14 +118,13 @@ class TestSteps:
             assert said.startswith(f"Usage: jquilt {step}")
 
     def test_help_is_there_at_once(self):
-        start = time.perf_counter()
-        assert all(step in jquilt("--help")[1] for step in ("demo", "check", "pack", "weigh", "bake", "show"))
+        """Nothing heavy is imported for it."""
+        assert all(step in fresh_jquilt("--help")[1] for step in ("demo", "check", "pack", "weigh", "bake", "show"))
         heavy = (
             "import sys, jagged_quilt.cli.main as m; [m.jquilt.get_command(None, c) for c in m.COMMANDS]; print(*sys.modules)"
         )
         loaded = subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True).stdout.split()
         assert not {"numpy", "numba", "scipy", "matplotlib", "pydantic"} & set(loaded)
-        assert time.perf_counter() - start < 30
 
 
 class TestDemo:
@@ -254,7 +244,7 @@ class TestSafety:
         before = files_of(project / "out")
         limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (20_000, 20_000))
         env = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1"}
-        code, _, errors = jquilt("bake", project / "job.quilt.toml", "--texels", 512, preexec_fn=limit, env=env)
+        code, _, errors = fresh_jquilt("bake", project / "job.quilt.toml", "--texels", 512, preexec_fn=limit, env=env)
         assert code == 2, errors
         assert "cannot write" in errors
         assert len(errors.splitlines()) == 1

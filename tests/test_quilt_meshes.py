@@ -1,12 +1,10 @@
 """Meshes and projections in a quilt file, and the pictures that show how textures lie."""
 
-import subprocess
-import sys
-
 import numpy as np
 import pytest
 
 import jagged_quilt as jq
+from conftest import jquilt
 from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.results.results import Results
@@ -39,11 +37,6 @@ fade = 5.0
 """
 
 SALT = '[[mesh.layer]]\nswatch = "salt"'
-
-
-def jquilt(*words):
-    run = subprocess.run([sys.executable, "-m", "jagged_quilt", *map(str, words)], capture_output=True, text=True, check=False)
-    return run.returncode, run.stdout, run.stderr
 
 
 @pytest.fixture

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 import click
 
 from jagged_quilt.cli.common import at_work, terminal
-from jagged_quilt.foundation.loose import Facts
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
     from jagged_quilt.audit.finding import Finding
+    from jagged_quilt.foundation.loose import Facts
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
 

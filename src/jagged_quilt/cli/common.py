@@ -121,7 +121,7 @@ def ready_kernels(pictures: bool = False) -> None:
     from jagged_quilt.results.rehearsal import rehearse
 
     notice = threading.Timer(
-        _SLOW_START, click.echo, ["compiling the kernels; only the first run needs this (about 30 s)"], {"err": True}
+        _SLOW_START, click.echo, ["compiling the kernels; only the first run needs this (about a minute)"], {"err": True}
     )
     notice.daemon = True
     notice.start()

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 import click
 
 from jagged_quilt.cli.common import terminal
-from jagged_quilt.foundation.loose import Told
 
 if TYPE_CHECKING:
+    from jagged_quilt.foundation.loose import Told
     from jagged_quilt.weights.daub import Daub
 
 
