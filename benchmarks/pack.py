@@ -114,20 +114,20 @@ def lobe(normals, alpha, directions):
     return squared / (np.pi * (sine + (1 - sine) * squared) ** 2)
 
 
-def highlights(name):
+def highlights(name, side=512):
     """How far the mean highlight of a mip is from the truth, with and without widening, for one swatch of the demo.
 
     The truth is the mean GGX lobe of all 4096 full-size texels under a texel of the mip, around the mip's own normal, by
     angle; averaged over the mip's texels. Its error is the root of the mean square over the hemisphere, as a share of the
     lobe's own; told too is the share of the light that goes elsewhere.
     """
-    maps = {role: jq.TextureMap(role=role, texels=image) for role, image in swatch_maps(MATERIALS[name], 512).items()}
+    maps = {role: jq.TextureMap(role=role, texels=image) for role, image in swatch_maps(MATERIALS[name], side).items()}
     swatch = jq.Swatch(name=name, tile=1, relief=1, maps=maps)
     layout = jq.layout_of("n", ["normal.x", "normal.y", "normal.z", "roughness"], PixelFormat.HALF)
     level = COVERED.bit_length() - 1
-    arrays = jq.pack([swatch], side=512, layouts=[layout])
+    arrays = jq.pack([swatch], side=side, layouts=[layout])
     normal, widened = (arrays.values(name, role, level).astype(float) for role in (R.NORMAL, R.ROUGHNESS))
-    blocks = 512 // COVERED
+    blocks = side // COVERED
 
     def texels_under(values):
         return (
@@ -141,14 +141,14 @@ def highlights(name):
     turns = np.arange(8) * np.pi / 4
     truth, with_it, without = np.zeros(len(angle)), np.zeros(len(angle)), np.zeros(len(angle))
     for n, middle in enumerate(normal.reshape(-1, 3)):
-        side = np.cross(middle, [1, 0, 0] if abs(middle[0]) < 0.7 else [0, 1, 0])
-        side /= np.linalg.norm(side)
-        up = np.cross(middle, side)
+        east = np.cross(middle, [1, 0, 0] if abs(middle[0]) < 0.7 else [0, 1, 0])
+        east /= np.linalg.norm(east)
+        up = np.cross(middle, east)
         for turn in turns:
-            around = np.cos(turn) * side + np.sin(turn) * up
+            around = np.cos(turn) * east + np.sin(turn) * up
             directions = np.cos(angle)[:, None] * middle + np.sin(angle)[:, None] * around
             truth += lobe(fine[n], np.maximum(rough[n] ** 2, 1e-4), directions).mean(axis=0)
-        towards = np.cos(angle)[:, None] * middle + np.sin(angle)[:, None] * side
+        towards = np.cos(angle)[:, None] * middle + np.sin(angle)[:, None] * east
         with_it += lobe(middle[None], np.array([widened.reshape(-1)[n] ** 2]), towards)[0] * len(turns)
         without += lobe(middle[None], np.array([plain[n] ** 2]), towards)[0] * len(turns)
     weight = np.gradient(angle) * np.sin(angle) * np.cos(angle)
@@ -161,14 +161,14 @@ def highlights(name):
     return off[0] / off[1]
 
 
-def block_codes():
+def block_codes(side=512):
     """Pack the demo's normals as BC5 and its colours as BC7; mean degrees and mean PSNR over its swatches."""
     swatches = []
     for name, material in MATERIALS.items():
-        maps = {role: jq.TextureMap(role=role, texels=image) for role, image in swatch_maps(material, 512).items()}
+        maps = {role: jq.TextureMap(role=role, texels=image) for role, image in swatch_maps(material, side).items()}
         swatches.append(jq.Swatch(name=name, tile=material.tile, relief=material.relief, maps=maps))
     layouts = [layout_named("normal").in_format(PixelFormat.BC5), layout_named("diffuse").in_format(PixelFormat.BC7)]
-    arrays = jq.pack(swatches, side=512, layouts=layouts)
+    arrays = jq.pack(swatches, side=side, layouts=layouts)
     for each in arrays.facts:
         normal, colour = each.quality["normal"], each.quality["diffuse"]
         print(

@@ -131,7 +131,7 @@ class TestDemo:
     def test_one_command_makes_and_runs_the_whole_example(self, own_saltworks):
         """On small maps: the project is there, so the demo fills it with its own maps and runs all of it."""
         folder = own_saltworks.parent
-        code, said, errors = jquilt("demo", folder)
+        code, said, errors = jquilt("demo", folder, "--texels", 64)
         assert code == 0, errors
         for word in ("write", "check", "pack", "weigh", "bake", "show", "brine", "layered gypsum", "Next:"):
             assert word in said

@@ -23,7 +23,8 @@ def command(named: Named, anew: bool) -> None:
         results = named.open(progress)
         ready_kernels()
         made = []
-        for name in [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]:
+        steps = [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]
+        for name in steps or ["bake"]:
             start = seconds()
             made.append((results.run(name, anew=anew), seconds() - start))
     for each, taken in made:

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from jagged_quilt.foundation.loose import Facts
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
+    from jagged_quilt.surfaces.terrain import Terrain
 
 
 @click.command("check")
@@ -34,7 +35,8 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
     with at_work() as progress:
         quilt = read_quilt(quilt_file)
         audits = audit_quilt(quilt, threads=threads, progress=progress)
-        terrain, daubs, _ = quilt.terrain, quilt.daubs, quilt.layers_by_part
+        terrain = quilt.terrain if quilt.table.surface else None
+        daubs, _ = quilt.daubs, quilt.layers_by_part
         inherited = quilt.inherited() if quilt.table.adopt else None
         adopted = quilt.rehomed(inherited) if inherited else None
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
@@ -44,14 +46,11 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
 
         click.echo(json.dumps(_as_json(quilt, audits, findings), indent=2, ensure_ascii=False))
     else:
-        rows, columns = terrain.heights.shape
-        low, high = terrain.height_range
         click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
-        click.echo(
-            f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, "
-            f"{low:.2f} to {high:.2f} m high"
-        )
-        click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
+        if terrain is not None:
+            click.echo(_terrain_words(terrain))
+        if quilt.layers:
+            click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
         if inherited and adopted and quilt.table.adopt:
             click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
             click.echo(f"  {sums_words(inherited.sums)}")
@@ -62,7 +61,7 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
         _tell(quilt, audits, findings)
         used = quilt.shown_swatches
         for audit in audits:
-            if audit.name not in used:
+            if used and audit.name not in used:
                 click.echo(f'note: swatch "{audit.name}": no layer uses it')
         notes = len(findings) - len(faults)
         told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
@@ -97,6 +96,13 @@ def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> N
         if fault and each.mend:
             click.echo("  to mend it, write after the swatch's own keys:")
             click.echo("".join(click.style(f"    {line}\n", fg="green") for line in each.mend.splitlines()), nl=False)
+
+
+def _terrain_words(terrain: Terrain) -> str:
+    (rows, columns), (low, high) = terrain.heights.shape, terrain.height_range
+    return (
+        f"terrain: {columns} x {rows} samples over {terrain.size[0]:g} x {terrain.size[1]:g} m, {low:.2f} to {high:.2f} m high"
+    )
 
 
 def _mesh_words(name: str, file: str, mesh: Mesh) -> str:

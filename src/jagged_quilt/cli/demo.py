@@ -19,7 +19,8 @@ Result = TypeVar("Result")
 @click.command("demo")
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
-def command(folder: Path, threads: int | None) -> None:
+@click.option("--texels", type=click.IntRange(8, 4096), default=512, show_default=True, help="Along the side of every map.")
+def command(folder: Path, threads: int | None, texels: int) -> None:
     """Write an example project into FOLDER, then check, pack, weigh, bake and draw it."""
     from rich.table import Table
 
@@ -39,7 +40,7 @@ def command(folder: Path, threads: int | None) -> None:
         ready_kernels(pictures=True)
         quilt_file = step(
             "write",
-            lambda: write_project(folder, threads=threads, progress=progress),
+            lambda: write_project(folder, texels=texels, threads=threads, progress=progress),
             lambda made: f"{made.name}, swatches/, ground/, things/, inherited/, daubs.jsonl",
         )
         quilt = read_quilt(quilt_file)

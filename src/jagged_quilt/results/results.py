@@ -346,6 +346,8 @@ class Results:
             scene.add(quilt.terrain, quilt.layers, weights=self.weights)
         for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
             scene.add(mesh, layers)
+        if not scene.things:
+            raise RangeError(f"{quilt.path}: nothing to look at; say a [surface] with [[layer]]s, or a [[mesh]]")
         return scene
 
     def _loaded(self, name: str, done: str) -> WeightMap:
