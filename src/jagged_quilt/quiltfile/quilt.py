@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+import numpy as np
+
 from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.codecs.pixel_formats import format_named
@@ -37,6 +39,8 @@ from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
 from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import WeightMap
+
+_ASPECT = 1.6  # width over height of the view
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -139,8 +143,12 @@ class Quilt:
 
     @cached_property
     def camera(self) -> Camera:
-        """The camera of the lit view; where the file names none, one that sees the whole terrain from the south-east."""
+        """The camera of the lit view; where none is named, one that sees the whole terrain or all meshes."""
         view = self.table.view
+        if view is None and self.table.surface is None and self.meshes:
+            bounds = [mesh.bounds for mesh in self.meshes]
+            low, high = np.min([each[0] for each in bounds], axis=0), np.max([each[1] for each in bounds], axis=0)
+            return Camera.before(low, high, _ASPECT)
         if view is None:
             (east, south), high = self._seen_size()
             return Camera(

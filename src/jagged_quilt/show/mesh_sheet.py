@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 
 import numpy as np
@@ -14,10 +13,9 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, Board, Picture
 from jagged_quilt.show.debug import gridded, looked_at, painted, scale_of
 from jagged_quilt.show.scene import Layers, Scene, Weights
-from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.camera import BEARING, Camera
 
 _LEVEL, _UPRIGHT = (610, 330), (300, 690)  # a picture: two by two, or four beside each other
-_BEARING, _RISE, _ANGLE = 25.0, 14.0, 34.0  # degrees: where the camera stands, how high, what it takes in
 
 
 def draw_mesh_sheet(
@@ -36,7 +34,7 @@ def draw_mesh_sheet(
     board = Board(f"Mesh: {name}", f"{len(mesh.triangles):,} triangles, {size} m, {len(mesh.parts)} part(s)")
     stands = high[1] - low[1] > 1.1 * np.hypot(high[0] - low[0], high[2] - low[2]) * 0.8
     wide, tall = _UPRIGHT if stands else _LEVEL
-    camera, sun = camera_before(mesh, wide / tall), Sun(_BEARING + 180 - 50, 38)
+    camera, sun = Camera.before(*mesh.bounds, wide / tall), Sun(BEARING + 180 - 50, 38)
     scene = Scene(arrays, lights=[sun], filter="anisotropic").add(mesh, layers, weights=weights)
     grid = gridded(scene)
     options = {"width": wide, "height": tall, "threads": threads, "progress": progress}
@@ -67,16 +65,3 @@ def draw_mesh_sheet(
             below = y + 16 + tall + 12 if stands else y + 4
             board.write(x + wide, below, facts[0], size=12, ink=FAINT, side="right")
     return board
-
-
-def camera_before(mesh: Mesh, aspect: float) -> Camera:
-    """A camera that sees all of a mesh from the south-west, a little from above; `aspect` is width over height."""
-    low, high = mesh.bounds
-    middle, size = (low + high) / 2, high - low
-    half = math.tan(math.radians(_ANGLE / 2))
-    turn, rise = math.radians(_BEARING), math.radians(_RISE)
-    across = abs(size[0] * math.cos(turn)) + abs(size[2] * math.sin(turn))
-    far = 1.1 * max(size[1] * math.cos(rise) / 2 / half, across / 2 / (half * aspect)) + float(np.hypot(size[0], size[2])) / 2
-    way = np.array([-math.sin(turn) * math.cos(rise), math.sin(rise), math.cos(turn) * math.cos(rise)])
-    eye = middle + far * way
-    return Camera(position=(eye[0], eye[1], eye[2]), target=(middle[0], middle[1], middle[2]), view_angle=_ANGLE)

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.loose import Stored
@@ -17,6 +16,7 @@ from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan
+from jagged_quilt.show.key_colours import key_colours
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 from jagged_quilt.weights.weight_map import WeightMap
 
@@ -83,15 +83,6 @@ def _cut(picture: Picture, high: int) -> Picture:
     return picture[:high]
 
 
-def key_colours(count: int) -> NDArray[np.uint8]:
-    """Return (count, 3) sRGB colours that can be told apart, in a fixed order (golden-angle hues, two lightnesses)."""
-    import colorsys
-
-    hues = (0.08 + np.arange(count) * 0.61803398875) % 1.0
-    rows = [colorsys.hls_to_rgb(hue, 0.60 if n % 2 == 0 else 0.42, 0.62) for n, hue in enumerate(hues)]
-    return np.rint(np.array(rows).reshape(count, 3) * 255).astype(np.uint8)
-
-
 def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
     """Draw all layers together in a colour key with their shares, and each layer alone.
 
@@ -111,7 +102,7 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     note = f"{width} x {height} texels, {keep} layers kept at each; cut: {percent(weights.lost_mean)} on average, "
     note += f"{percent(weights.lost_worst)} at worst"
     board = Board("Weights" + (f" {first // LAYERS_ON_A_SHEET + 1} / {pages}" if pages > 1 else ""), note)
-    colours = key_colours(len(weights.names))
+    colours = key_colours(weights.names)
     shares = weights.shares()
     rows, columns = within(height, width, 520, 500)
     board.pin(key_plan(weights, colours, rows, columns), 20, 62)

@@ -8,11 +8,13 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.ground import Ground
 from jagged_quilt.masks.mask import Combined, Mask
-from jagged_quilt.show.board import FAINT, Board, Picture, picture_of_data
+from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan, laid_over, shading
-from jagged_quilt.show.sheets import key_colours, percent, within
+from jagged_quilt.show.key_colours import colours_at_home, key_colours
+from jagged_quilt.show.sheets import percent, within
 from jagged_quilt.weights.explain import Step, steps_of
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
@@ -36,10 +38,10 @@ def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
     height, width, keep = weights.layers.shape
     board = Board("Weights: which, how many, what was cut", f"{width} x {height} texels, up to {keep} layers at each")
     rows, columns = within(height, width, 406, 406)
-    colours = key_colours(len(weights.names))
+    colours = key_colours(weights.names)
     pick = _nearest(height, width, rows, columns)
     board.write(20, 66, "the layer that shows most", size=13, bold=True)
-    board.pin(colours[weights.dominant()[pick]], 20, 80)
+    board.pin(picture_of(linear_from_srgb(colours / np.float32(255))[weights.dominant()], rows, columns), 20, 80)
     counts = weights.layers_per_texel()
     board.write(437, 66, "layers at a texel", size=13, bold=True)
     board.pin(heat((counts[pick] - 0.5) / keep), 437, 80)
@@ -79,7 +81,7 @@ def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int)
 
 def _draw_coverage(board: Board, weights: WeightMap, ground: Ground, y: float) -> None:
     table = weights.coverage(ground.size[0] * ground.size[1])
-    colours = key_colours(len(weights.names))
+    colours = key_colours(weights.names)
     line = min(22.0, (770 - y) / max(1, len(table)))
     for place, (name, facts) in enumerate(reversed(list(table.iterrows()))):
         at, which = y + place * line, len(table) - 1 - place
@@ -107,7 +109,7 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int], number:
     points = ground.points((rows, columns), slice(0, rows), slice(0, columns))
     shade = shading(ground, rows, columns)
     stacked = weigher.daubs.laid(weigher.stacked(points), points) if not weigher.daubs.smooths else weigher.stacked(points)
-    colours = key_colours(len(weigher.names))
+    colours = colours_at_home(weigher.names, {}, weigher.shown)
     for place, row in enumerate(layers):
         y = 62 + place * cell
         mask = weigher.masks[row]
@@ -161,7 +163,7 @@ def draw_adopted(old: WeightMap, new: WeightMap, homes: Sequence[tuple[str, str]
     for x, title, weights in ((20, "as inherited", old), (650, "by the new layers, with masks and daubs", new)):
         height, width = weights.layers.shape[:2]
         rows, columns = within(height, width, 520, 610)
-        colours = key_colours(len(weights.names))
+        colours = colours_at_home(weights.names, dict(homes) if weights is old else {}, new.names)
         board.write(x, 66, f"{title}: {width} x {height} texels", size=13, bold=True)
         board.pin(key_plan(weights, colours, rows, columns), x, 80)
         shares = weights.shares()
@@ -199,7 +201,7 @@ def draw_sweep(key: str, layer: str, maps: Sequence[tuple[str, WeightMap]], grou
             board.pin(laid_over(shade, shown, _SWEPT), x, y)
             board.write(x + columns, y + rows + 14, f"{100 * float(shown.mean()):.1f} %", size=12, ink=FAINT, side="right")
         else:
-            board.pin(key_plan(weights, key_colours(len(weights.names)), rows, columns), x, y)
+            board.pin(key_plan(weights, key_colours(weights.names), rows, columns), x, y)
     return board
 
 

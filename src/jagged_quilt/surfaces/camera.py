@@ -12,6 +12,10 @@ from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
 
+BEARING = 25.0
+"""Degrees: from where a camera that nobody placed sees a thing."""
+_RISE, _ANGLE = 14.0, 34.0  # degrees: how high it stands, what it takes in
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Camera:
@@ -34,6 +38,18 @@ class Camera:
         way = np.subtract(self.target, self.position)
         if not np.isfinite(way).all() or np.hypot(way[0], way[2]) < 1e-6:
             raise RangeError(f"a camera must not look straight up or down; got {self.position} to {self.target}")
+
+    @classmethod
+    def before(cls, low: NDArray[np.float64], high: NDArray[np.float64], aspect: float) -> Camera:
+        """A camera that sees all of a box from the south-west, a little from above; `aspect` is width over height."""
+        middle, size = (low + high) / 2, high - low
+        half = math.tan(math.radians(_ANGLE / 2))
+        turn, rise = math.radians(BEARING), math.radians(_RISE)
+        across = abs(size[0] * math.cos(turn)) + abs(size[2] * math.sin(turn))
+        far = 1.1 * max(size[1] * math.cos(rise) / 2 / half, across / 2 / (half * aspect))
+        way = np.array([-math.sin(turn) * math.cos(rise), math.sin(rise), math.cos(turn) * math.cos(rise)])
+        eye = middle + (far + float(np.hypot(size[0], size[2])) / 2) * way
+        return cls(position=(eye[0], eye[1], eye[2]), target=(middle[0], middle[1], middle[2]), view_angle=_ANGLE)
 
     def rays(self, rows: int, columns: int, region: slice = slice(None)) -> NDArray[np.float32]:
         """Return the unit direction through the centre of each pixel of some rows, (N, 3) float32, row by row."""
