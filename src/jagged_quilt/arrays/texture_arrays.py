@@ -24,6 +24,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
 from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
@@ -84,7 +85,7 @@ class SliceFacts:
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class TextureArrays:
+class TextureArrays(Shown):
     """The packed maps of many swatches.
 
     Attributes
@@ -102,6 +103,11 @@ class TextureArrays:
     side: int
     facts: tuple[SliceFacts, ...]
     stores: tuple[Slices, ...]
+
+    def __repr__(self) -> str:
+        names = ", ".join(self.names[:6]) + (", …" if len(self.names) > 6 else "")
+        arrays = ", ".join(layout.name for layout in self.layouts)
+        return f"<TextureArrays {len(self.names)} swatches of {self.side} x {self.side} in {arrays}: {names}>"
 
     @property
     def names(self) -> tuple[str, ...]:

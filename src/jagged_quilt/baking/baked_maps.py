@@ -14,6 +14,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
@@ -54,7 +55,7 @@ class Cover:
         }
 
 
-class BakedMaps(Mapping[MapRole, Stored]):
+class BakedMaps(Shown, Mapping[MapRole, Stored]):
     """The maps of a blended surface by role, (H, W) or (H, W, C), row 0 on top, encoded by the convention of each role.
 
     A role may be named: `maps["normal"]`. Colour is sRGB of 8 bits; normals are unit, green up; height is the blended relief

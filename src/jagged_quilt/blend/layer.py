@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from jagged_quilt.blend.projection import Planar, Projection
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.weights.medley import Medley
@@ -32,6 +33,8 @@ class Layer:
     medley : Medley or None
         Swatches that take turns in place of the one.
     """
+
+    __repr__ = brief
 
     swatch: str
     projection: Projection = _FROM_ABOVE

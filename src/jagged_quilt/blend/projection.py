@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
@@ -78,6 +79,8 @@ class Warp:
     seed : int
     """
 
+    __repr__ = brief
+
     by: float
     size: float
     seed: int = 0
@@ -128,6 +131,9 @@ class Lie:
     """Its name in quilt files."""
     chart: ClassVar[int] = k.FLAT_CHART
     """Which kind of chart it lies on, as the kernel knows it."""
+
+    def __init_subclass__(cls) -> None:
+        cls.__repr__ = brief  # type: ignore[method-assign]  # before the dataclass writes one of its own
 
     def __post_init__(self) -> None:
         if isinstance(self.scale, (int, float)):

@@ -22,6 +22,9 @@ class Choice(StrEnum):
         member.code = code
         return member
 
+    def __repr__(self) -> str:
+        return repr(str(self))
+
     @classmethod
     def of(cls, given: str, what: str = "") -> Self:
         """Return the member of a name; raise `NameNotFoundError` with the nearest one if there is none."""

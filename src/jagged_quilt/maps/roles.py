@@ -141,6 +141,9 @@ class MapRole(Enum):
     METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=("metallic", "metalness", "metal", "mtl", "met", "m"))
     OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=("opacity", "alpha", "transparency", "cutout", "mask"))
 
+    def __repr__(self) -> str:
+        return f"MapRole.{self.name}"
+
     @property
     def key(self) -> str:
         """The role's name in quilt files, manifests and file names."""

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, RangeError
@@ -54,6 +55,8 @@ class MapRule:
         Whether the file plays no other role by its name, though only a channel of it is read.
     """
 
+    __repr__ = brief
+
     role: MapRole | None
     file: str = ""
     channel: str = ""
@@ -98,6 +101,8 @@ class SwatchSource:
     limits : ImageLimits
         The largest image that is decoded.
     """
+
+    __repr__ = brief
 
     name: str
     folder: Path

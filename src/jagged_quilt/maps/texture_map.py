@@ -9,16 +9,18 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps import _kernels
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class TextureMap:
+class TextureMap(Shown):
     """One texture map.
 
     Attributes
@@ -31,6 +33,8 @@ class TextureMap:
     transfer : Transfer or None
         How the stored values stand for what they mean; None is as the role has it, and float texels as they are.
     """
+
+    __repr__ = brief
 
     role: MapRole
     texels: Stored

@@ -108,9 +108,6 @@ class ImageMask(Mask):
     def words(self) -> str:
         return f"image {self.source.name if self.source else 'in memory'}"
 
-    def __repr__(self) -> str:
-        return f"<ImageMask {self.source} {self.values.shape[1]} x {self.values.shape[0]}, {self.size} m at {self.corner}>"
-
     def sensed(self, points: Points) -> str:
         column, row = (float(at) for at in self._places(points)[0])
         return f"column {column * self.values.shape[1]:.1f}, row {row * self.values.shape[0]:.1f} of the picture"

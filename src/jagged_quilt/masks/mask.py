@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
@@ -94,6 +95,8 @@ class Mask:
 
     def __init_subclass__(cls, **options: object) -> None:
         super().__init_subclass__(**options)
+        if "__repr__" not in cls.__dict__:
+            cls.__repr__ = brief  # type: ignore[method-assign]  # before the dataclass writes one of its own
         if cls.called:
             MASK_KINDS[cls.called] = cls
 
@@ -213,6 +216,9 @@ class Combined(Mask):
 
     def __post_init__(self) -> None:
         number_in("amount", self.amount, 0, 1)
+
+    def __repr__(self) -> str:
+        return f"({self.below!r} {self.how} {self.above!r})"
 
     @property
     def words(self) -> str:

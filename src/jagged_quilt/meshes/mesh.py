@@ -14,6 +14,7 @@ from jagged_quilt.foundation.checks import finite_array, frozen, known_name, num
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes import _kernels
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.normals import smooth_normals
@@ -43,7 +44,7 @@ class Part:
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
-class Mesh:
+class Mesh(Shown):
     """Triangles in the world, in metres, +Y up, counter-clockwise from outside. Its arrays are read-only.
 
     Make one with `Mesh.of`, `read_mesh`, or a made shape; those check and complete it.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -43,11 +43,11 @@ from jagged_quilt.weights.weight_map import WeightMap
 _ASPECT = 1.6  # width over height of the view
 
 
-@dataclass(frozen=True, eq=False, kw_only=True)
+@dataclass(frozen=True, eq=False, kw_only=True, repr=False)
 class PlacedSource(SwatchSource):
     """A swatch's source that names its place in the quilt file in all that it refuses."""
 
-    at: Callable[[], AbstractContextManager[None]]
+    at: Callable[[], AbstractContextManager[None]] = field(repr=False)
 
     def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
         """Read as `SwatchSource.read` does."""

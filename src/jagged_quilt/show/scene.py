@@ -19,6 +19,7 @@ from jagged_quilt.foundation.canvas import Piece
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.light.light import Sun
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
@@ -62,7 +63,7 @@ class SceneThing:
         return [(part.frame, layers[part.name] if isinstance(layers, Mapping) else layers) for part in self.surface.parts]
 
 
-class Scene:
+class Scene(Shown):
     """Things before a camera, under a sun.
 
     Parameters

@@ -10,6 +10,7 @@ from jagged_quilt.foundation.checks import finite_array, frozen, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes._kernels import FilledPoints
 from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
@@ -23,7 +24,7 @@ class Between(Choice):
     CUBIC = "cubic"
 
 
-class Terrain:
+class Terrain(Shown):
     """A heightmap over a rectangle of the world.
 
     Its north-west corner lies at x = 0, z = 0; the first and the last sample of each row and column lie on the border, so

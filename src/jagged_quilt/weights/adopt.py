@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
@@ -31,6 +32,8 @@ FORMS = {
 @dataclass(frozen=True, slots=True, eq=False)
 class Adopted:
     """Weights as they were found, with their old names, and how well they summed."""
+
+    __repr__ = brief
 
     weights: WeightMap
     sums: SumReport

@@ -8,6 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
@@ -55,6 +56,8 @@ class Daub:
     reach : float
         Metres from which a smoothing daub takes weights (the deviation of a Gaussian); 0 is a quarter of the radius.
     """
+
+    __repr__ = brief
 
     path: tuple[tuple[float, ...], ...]
     radius: float

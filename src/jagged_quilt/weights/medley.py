@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import Fields, HasFields
@@ -63,6 +64,8 @@ class Medley:
     softness : float
         0 changes at once, 1 all the way from one to the next.
     """
+
+    __repr__ = brief
 
     swatches: tuple[str, ...]
     by: Mask | Heights

@@ -14,6 +14,7 @@ from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.point_weights import PointWeights
@@ -59,7 +60,7 @@ def keep_largest(weights: NDArray[np.float32], index: Stored, weight: NDArray[np
 
 
 @dataclass(frozen=True, eq=False, kw_only=True, repr=False)
-class WeightMap:
+class WeightMap(Shown):
     """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
 
     Attributes

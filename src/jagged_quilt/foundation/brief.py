@@ -1,0 +1,44 @@
+"""One line for a value, to be read by people: what differs from the defaults, and no numbers of arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import MISSING, Field, fields
+from pathlib import PurePath
+
+import numpy as np
+
+from jagged_quilt.foundation.loose import Told
+
+_MANY = 4  # values in a row that are written out
+
+
+def brief(value: Told) -> str:
+    """Return a dataclass in a line; to be its `__repr__`."""
+    said = [
+        f"{each.name}={_in_short(own)}"
+        for each in fields(value)
+        if each.repr and _tells(each, own := getattr(value, each.name))
+    ]
+    return f"{type(value).__name__}({', '.join(said)})"
+
+
+def _tells(field: Field[object], own: object) -> bool:
+    default = field.default_factory() if field.default_factory is not MISSING else field.default
+    if isinstance(own, np.ndarray) or isinstance(default, np.ndarray):
+        return own is not default
+    return bool(own != default)
+
+
+def _in_short(own: object) -> str:
+    if isinstance(own, np.ndarray):
+        return f"<{' x '.join(map(str, own.shape))} {own.dtype}>"
+    if isinstance(own, Mapping):
+        return "{" + ", ".join(getattr(each, "key", str(each)) for each in own) + "}"
+    if isinstance(own, (tuple, list)) and len(own) > _MANY:
+        return f"<{len(own)}>"
+    if isinstance(own, tuple):
+        return f"({', '.join(map(_in_short, own))}{',' if len(own) == 1 else ''})"
+    if isinstance(own, float):
+        return f"{own:g}"
+    return repr(str(own)) if isinstance(own, (str, PurePath)) else repr(own)
