@@ -458,3 +458,43 @@ class TestWeights:
             "adopted: inherited/splat_0.png for cracked clay, raked gravel, fallen rock\n  weights sum to more than 1" in said
         )
         assert "daubs: 5 in daubs.jsonl" in said
+
+
+class TestWithoutGround:
+    """A quilt of swatches alone, or of meshes."""
+
+    @pytest.fixture
+    def alone(self, project):
+        text = QUILT[: QUILT.index("[[layer]]")].replace(
+            '[surface]\nterrain = "ground.png"\nsize = [16.0, 16.0]\nheights = [0.0, 4.0]\n', ""
+        )
+        (project / "job.quilt.toml").write_text(text)
+        return project / "job.quilt.toml"
+
+    def test_swatches_alone_are_checked_packed_and_shown(self, alone):
+        said = jquilt("check", alone)[1]
+        assert "Two fields" in said
+        assert "terrain:" not in said
+        assert "no layer uses it" not in said
+        assert "diffuse_height.ktx2" in jquilt("pack", alone)[1]
+        code, said, _ = jquilt("show", alone)
+        assert (code, "swatches.png" in said, "view.png" in said) == (0, True, False)
+        for words in (("weigh",), ("bake",), ("show", "--view"), ("show", "--debug", "grid"), ("show", "--at", "1,1")):
+            code, _, errors = jquilt(words[0], alone, *words[1:])
+            assert (code, len(errors.splitlines())) == (2, 1), words
+            assert "[surface]" in errors
+
+    def test_meshes_alone_are_baked_and_seen_whole(self, alone):
+        jar = jq.shapes.jar(1.0, around=16, rings=8)
+        jq.export.write_mesh(jq.Mesh.of(jar.position, jar.triangles, uv=jar.uv / jar.uv.max(axis=0)), alone.parent / "jar.obj")
+        mesh = (
+            '[[mesh]]\nname = "jar"\nfile = "jar.obj"\ntexels = 32\n[[mesh.layer]]\nswatch = "clay"\nprojection = "triplanar"\n'
+        )
+        alone.write_text(alone.read_text() + mesh)
+        assert "normal.png" in jquilt("bake", alone)[1]
+        assert jquilt("show", alone, "--debug", "plane")[0] == 0
+        seen = read_image(alone.parent / "out" / "pictures" / "debug_plane.png")[60:720].astype(int)
+        there = np.argwhere(np.abs(seen - seen[0, 0]).sum(axis=2) > 60)
+        assert (there.min(axis=0) > 5).all()
+        assert (np.array(seen.shape[:2]) - there.max(axis=0) > 5).all()
+        assert np.ptp(there[:, 0]) > 300

@@ -93,13 +93,29 @@ class TestPictures:
 
     def test_sheets_take_more_than_fits_on_one(self):
         from conftest import made_swatch
-        from jagged_quilt.show.sheets import key_colours, swatch_sheets, weight_sheets
+        from jagged_quilt.show.sheets import swatch_sheets, weight_sheets
 
         assert len(swatch_sheets([made_swatch(str(n), n) for n in range(14)])) == 3
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Constant(0.2)) for n in range(1, 20)]
         flat = jq.Terrain(np.zeros((2, 2)), size=(8, 4))
         assert [b.pixels().shape for b in weight_sheets(jq.weigh(flat.canvas(16), layers), 32.0)] == [(800, 1280, 3)] * 3
-        assert len(np.unique(key_colours(12), axis=0)) == 12
+
+    def test_a_layer_wears_one_colour_that_its_neighbours_do_not(self):
+        """Also for eyes without the long, the middle or the short cones; and in its new home that of its home."""
+        from jagged_quilt.show.key_colours import _SEEN, _oklab, colours_at_home, key_colours
+
+        names = [str(n) for n in range(16)]
+        colours = key_colours(names)
+        assert np.array_equal(colours[:5], key_colours(names[:5]))
+        linear = np.where(colours <= 10, colours / 255 / 12.92, ((colours / 255 + 0.055) / 1.055) ** 2.4)
+        for matrix, least in zip(_SEEN, (0.11, 0.1, 0.1, 0.06), strict=True):
+            seen = _oklab(np.clip(linear @ matrix.T, 0, 1))
+            assert (np.linalg.norm(seen[1:] - seen[:-1], axis=1) > least).all()
+        assert _oklab(linear)[:, 0].min() > 0.6
+        new = ("clay", "stone: red", "stone: grey")
+        at_home = colours_at_home(("mud", "rock", "stone", "lost"), {"mud": "clay", "rock": "stone"}, new)
+        assert np.array_equal(at_home[:3], key_colours(new)[[0, 1, 1]])
+        assert not (at_home[3] == key_colours(new)).all(axis=1).any()
 
     def test_light_falls_where_the_sun_stands(self):
         from jagged_quilt.light.light import Sun, lit

@@ -92,8 +92,8 @@ def move(is_fine, is_warped, frame, moved):
 @inlined
 def _pattern(chart):
     """How a chart turns metres on the surface to metres of the pattern: the offset, 2 x 2, and whether it keeps the steps."""
-    o, t = chart.offset, chart.turn
-    return o[0], o[1], t[0, 0], t[0, 1], t[1, 0], t[1, 1], chart.fine
+    o, t = chart["offset"], chart["turn"]
+    return o[0], o[1], t[0, 0], t[0, 1], t[1, 0], t[1, 1], chart["fine"]
 
 
 @inlined
@@ -123,10 +123,10 @@ def lay_plane(c, plane, charts, lying):
     frame, moved, laid, chart = lying.frame, lying.moved, lying.laid, charts[c]
     across = 2 if plane == 0 else 0  # the axis along which u runs, and that of v, on the planes X, Y and Z
     down = 2 if plane == 1 else 1
-    ux, uy, uz = chart.axes[across, 0], chart.axes[across, 1], chart.axes[across, 2]
-    vx, vy, vz = chart.axes[down, 0], chart.axes[down, 1], chart.axes[down, 2]
-    ox, oy, oz = chart.axes[plane, 0], chart.axes[plane, 1], chart.axes[plane, 2]
-    px, py, pz = chart.origin[0], chart.origin[1], chart.origin[2]
+    ux, uy, uz = chart["axes"][across, 0], chart["axes"][across, 1], chart["axes"][across, 2]
+    vx, vy, vz = chart["axes"][down, 0], chart["axes"][down, 1], chart["axes"][down, 2]
+    ox, oy, oz = chart["axes"][plane, 0], chart["axes"][plane, 1], chart["axes"][plane, 2]
+    px, py, pz = chart["origin"][0], chart["origin"][1], chart["origin"][2]
     row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
     facing, pattern = INDEX((LAID_ROWS * c + FACING + plane) * B), _pattern(chart)
     d = MOVED_STEPS
@@ -159,7 +159,7 @@ def lay_plane(c, plane, charts, lying):
 def lay_by_uv(c, charts, lying):
     """Fill where each texel lies by the surface's own coordinates, on the plane Y."""
     frame, moved, laid, chart = lying.frame, lying.moved, lying.laid, charts[c]
-    metres, cheap = chart.radius, chart.cheap > 0
+    metres, cheap = chart["radius"], chart["cheap"] > 0
     row, d, g, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, UV_GRADIENT, _pattern(chart)
     for t in range(B):
         gu0, gu1, gu2 = metres * frame[g * B + t], metres * frame[(g + 1) * B + t], metres * frame[(g + 2) * B + t]
@@ -185,8 +185,8 @@ def lay_around(c, charts, lying):
     Everything comes from the position by its derivative, so nothing happens where u begins again.
     """
     moved, laid, chart = lying.moved, lying.laid, charts[c]
-    axes, origin, is_sphere = chart.axes, chart.origin, chart.kind == SPHERE_CHART
-    radius, around = chart.radius, chart.around
+    axes, origin, is_sphere = chart["axes"], chart["origin"], chart["kind"] == SPHERE_CHART
+    radius, around = chart["radius"], chart["around"]
     row, d, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, _pattern(chart)
     tiny = np.float32(1e-6) * radius
     for t in range(B):
@@ -287,9 +287,9 @@ def both_axes(row, laid):
 def limit_sides(c, charts, lying):
     """Fill how much the side planes count: by slope, and by the distance from a camera."""
     frame, laid, chart = lying.frame, lying.laid, charts[c]
-    ax, ay, az = chart.axes[1, 0], chart.axes[1, 1], chart.axes[1, 2]
-    low, high = chart.slope_from, chart.slope_to  # cosines: the first is the larger one
-    ex, ey, ez, near, far = chart.eye[0], chart.eye[1], chart.eye[2], chart.near, chart.far
+    ax, ay, az = chart["axes"][1, 0], chart["axes"][1, 1], chart["axes"][1, 2]
+    low, high = chart["slope_from"], chart["slope_to"]  # cosines: the first is the larger one
+    ex, ey, ez, near, far = chart["eye"][0], chart["eye"][1], chart["eye"][2], chart["near"], chart["far"]
     by_slope = F1 / max(low - high, np.float32(1e-6))
     by_distance = F1 / max(far - near, np.float32(1e-6))
     row = INDEX((LAID_ROWS * c + SIDES) * B)
@@ -307,10 +307,10 @@ def lay_chart(c, points, plan, scratch):
     """Fill everything that a chart tells of the block's texels."""
     lying, charts = scratch.lying, plan.charts
     chart = charts[c]
-    kind, planes, warp = chart.kind, chart.planes, chart.warp
+    kind, planes, warp = chart["kind"], chart["planes"], chart["warp"]
     if warp >= 0:
         spread_rows(scratch.who, points.warps[warp], WARPED, lying.frame)
-    move(chart.fine > 0, warp >= 0, lying.frame, lying.moved)
+    move(chart["fine"] > 0, warp >= 0, lying.frame, lying.moved)
     if kind == UV_CHART:
         lay_by_uv(c, charts, lying)
     elif kind != FLAT_CHART:
@@ -321,11 +321,11 @@ def lay_chart(c, points, plan, scratch):
         if kind == FLAT_CHART:
             lay_plane(c, plane, charts, lying)
         row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
-        if chart.fine > 0:
+        if chart["fine"] > 0:
             both_axes(row, lying.laid)
         if warp >= 0:
             bend_gradients(row, lying.frame, lying.laid)
-        if chart.cheap > 0:
+        if chart["cheap"] > 0:
             unit_gradients(row, lying.frame, lying.laid)
     limit_sides(c, charts, lying)
 

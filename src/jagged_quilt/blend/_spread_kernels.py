@@ -98,16 +98,16 @@ def spread_rows(who, values, row, frame):
 @inlined
 def _lay_layer(place, t, layer, is_plain, rows):
     """Lay what a layer says in the lane t of a place."""
-    rows[place + INDEX(HARD * B + t)] = layer.hardness
-    rows[place + INDEX(LOW * B + t)] = layer.relief
-    rows[place + INDEX(BIAS * B + t)] = layer.level_bias
-    rows[place + INDEX(SHARP * B + t)] = layer.sharpness
-    rows[place + INDEX(BY * B + t)] = layer.planes
+    rows[place + INDEX(HARD * B + t)] = layer["hardness"]
+    rows[place + INDEX(LOW * B + t)] = layer["relief"]
+    rows[place + INDEX(BIAS * B + t)] = layer["level_bias"]
+    rows[place + INDEX(SHARP * B + t)] = layer["sharpness"]
+    rows[place + INDEX(BY * B + t)] = layer["planes"]
     if not is_plain:
-        rows[place + INDEX(WRAP_U * B + t)] = layer.wrap_u
-        rows[place + INDEX(WRAP_V * B + t)] = layer.wrap_v
-        rows[place + INDEX(FILTER * B + t)] = layer.filter
-        rows[place + INDEX(TAPS * B + t)] = layer.most_taps
+        rows[place + INDEX(WRAP_U * B + t)] = layer["wrap_u"]
+        rows[place + INDEX(WRAP_V * B + t)] = layer["wrap_v"]
+        rows[place + INDEX(FILTER * B + t)] = layer["filter"]
+        rows[place + INDEX(TAPS * B + t)] = layer["most_taps"]
 
 
 @inlined
@@ -132,20 +132,20 @@ def spread_layers(who, points, plan, places):
             for t in range(B):
                 _lay_layer(place, t, layer, plan.is_plain, rows)
             for t in range(B):
-                places.tiles[INDEX(B * k + t)] = layer.tiles
-                places.slices[INDEX(B * k + t)] = layer.slice
-            places.charts_at[INDEX(B * k)] = -1 - layer.chart
+                places.tiles[INDEX(B * k + t)] = layer["tiles"]
+                places.slices[INDEX(B * k + t)] = layer["slice"]
+            places.charts_at[INDEX(B * k)] = -1 - layer["chart"]
             continue
         chart, one_chart = np.int32(-1), True
         for t in range(B):
             layer = plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])]
             _lay_layer(place, t, layer, plan.is_plain, rows)
-            places.tiles[INDEX(B * k + t)] = layer.tiles
-            places.slices[INDEX(B * k + t)] = layer.slice
-            places.charts_at[INDEX(B * k + t)] = layer.chart
+            places.tiles[INDEX(B * k + t)] = layer["tiles"]
+            places.slices[INDEX(B * k + t)] = layer["slice"]
+            places.charts_at[INDEX(B * k + t)] = layer["chart"]
             if rows[place + INDEX(t)] > 0:
-                one_chart &= chart < 0 or chart == layer.chart
-                chart = layer.chart
+                one_chart &= chart < 0 or chart == layer["chart"]
+                chart = layer["chart"]
         if one_chart:
             places.charts_at[INDEX(B * k)] = -1 - chart
     return most

@@ -11,5 +11,5 @@ class Shown:
     __slots__ = ()
 
     def _repr_html_(self) -> str:
-        html: str = import_module("jagged_quilt.show.notebook").html_of(self)
+        html: str = import_module("jagged_quilt.results.notebook").html_of(self)
         return html

@@ -64,6 +64,13 @@ class Swatch(Shown):
             )
         object.__setattr__(self, "maps", MappingProxyType(dict(self.maps)))
 
+    def __getstate__(self) -> dict[str, object]:
+        return {**self.__dict__, "maps": dict(self.maps)}
+
+    def __setstate__(self, state: dict[str, object]) -> None:
+        self.__dict__.update(state)
+        self.__post_init__()
+
     @property
     def missing(self) -> tuple[MapRole, ...]:
         """The surface roles for which a neutral value stands in."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 
 import numpy as np
@@ -77,8 +77,8 @@ class Quilt:
         From the bottom up.
     """
 
-    def __init__(self, path: Path, table: QuiltTable, text: str) -> None:
-        self.path, self.folder, self.table, self._text = path, path.parent, table, text
+    def __init__(self, path: Path, table: QuiltTable, text: str, again: Callable[[], Quilt]) -> None:
+        self.path, self.folder, self.table, self._text, self._again = path, path.parent, table, text, again
         self._check_names()
         self._check_parts()
         self.limits = table.images
@@ -88,7 +88,12 @@ class Quilt:
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
-        self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
+        if table.view is not None:
+            self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
+
+    def __reduce__(self) -> tuple[object, ...]:
+        """A quilt travels by its file, which is read again."""
+        return self._again, ()
 
     def __repr__(self) -> str:
         there = [f"{len(self.sources)} swatches", f"{len(self.layers)} layers", f"{len(self.table.mesh)} meshes"]
@@ -407,4 +412,4 @@ def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[
     """
     path = Path(path)
     table, text = read_table(path, time, changes)
-    return Quilt(path, table, text)
+    return Quilt(path, table, text, partial(read_quilt, path, time=time, changes=changes))

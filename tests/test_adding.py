@@ -1,0 +1,307 @@
+"""What a newcomer adds: a role in one line, a mask in one class, a projection, a picture; and what each must keep."""
+
+import os
+import shutil
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import ClassVar
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import QUILT, made_swatch, write_small_project
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.foundation.checks import positive
+from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.masks.mask import MASK_KINDS, Mask
+
+SOURCE = Path(__file__).parents[1] / "src" / "jagged_quilt"
+ROLE = """\
+    EMISSION = RoleFacts(
+        channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), array="emission", words=("emission", "emissive", "glow")
+    )
+    GLOSS ="""
+
+
+class TestRole:
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def other_package(tmp_path_factory):
+        """The package with one more role, said in one place."""
+        folder = tmp_path_factory.mktemp("package")
+        shutil.copytree(SOURCE, folder / "jagged_quilt", ignore=shutil.ignore_patterns("__pycache__"))
+        roles = folder / "jagged_quilt" / "maps" / "roles.py"
+        text = roles.read_text()
+        assert text.count("    GLOSS =") == 1
+        roles.write_text(text.replace("    GLOSS =", ROLE))
+        return folder
+
+    def test_from_a_folder_of_maps_to_a_baked_map(self, other_package, tmp_path):
+        """Without the compiler, which would take longer than all the rest."""
+        folder = write_small_project(tmp_path)
+        for name, red in (("clay", 255), ("salt", 0)):
+            write_image(folder / name / f"{name}_glow.png", np.full((16, 16, 3), (red, 20, 0), np.uint8))
+        (folder / "job.quilt.toml").write_text(
+            QUILT.replace("texels = 32", "texels = 6")
+            .replace('[[layer.mask]]\nkind = "noise"\nsize = 5.0\n', "")
+            .replace(
+                "side = 16", 'side = 16\nlayouts = ["diffuse_height", "normal_roughness_occlusion", "specular", "emission"]'
+            )
+        )
+        env = {**os.environ, "PYTHONPATH": str(other_package), "NUMBA_DISABLE_JIT": "1"}
+        code = "import sys, jagged_quilt as jq; print(jq.run(jq.read_quilt(sys.argv[1]), 'bake')['bake'].files)"
+        words = [sys.executable, "-W", "ignore", "-c", code, folder / "job.quilt.toml"]
+        done = subprocess.run(words, capture_output=True, text=True, env=env)
+        assert done.returncode == 0, done.stderr
+        assert "emission.png" in done.stdout
+        assert (folder / "out" / "arrays" / "emission.ktx2").is_file()
+        glow = read_image(folder / "out" / "bake" / "emission.png")
+        assert glow.shape == (6, 6, 3)
+        assert np.ptp(glow[..., 0]) > 100
+        assert (np.abs(glow[..., 1].astype(int) - 20) <= 1).all()
+        assert not glow[..., 2].any()
+
+
+def hills():
+    v, u = np.mgrid[:33, :33] / 32
+    return jq.Terrain(2 * np.sin(5 * u) * np.cos(4 * v), size=(16, 16))
+
+
+class MaskRules:
+    """What every kind of mask keeps; `mask` says which. Its quilt file form is `said`, where it has one of its own."""
+
+    mask: Mask
+    said: str = ""
+
+    @pytest.fixture
+    def ready(self):
+        return self.mask.on(hills().canvas(32))
+
+    def test_it_answers_from_0_to_1_at_every_point(self, ready):
+        points = hills().points((24, 24))
+        answers = ready.answer(points)
+        assert (answers.shape, answers.dtype) == ((24 * 24,), np.float32)
+        assert answers.min() >= 0
+        assert answers.max() <= 1
+        assert np.ptp(answers) > 0 or isinstance(self.mask, jq.Constant)
+
+    def test_a_point_is_answered_the_same_alone(self, ready):
+        points = hills().points((24, 24))
+        assert np.allclose(ready.answer(points[100:140]), ready.answer(points)[100:140], atol=1e-6)
+
+    def test_the_points_are_not_changed(self, ready):
+        points = hills().points((8, 8))
+        before = points.position.copy(), points.normal.copy()
+        ready.answer(points)
+        assert (points.position == before[0]).all()
+        assert (points.normal == before[1]).all()
+
+    def test_it_says_what_it_is_in_words_and_in_a_line(self, ready):
+        assert self.mask.words
+        assert "\n" not in repr(self.mask)
+        assert isinstance(ready.sensed(hills().points((4, 4))), str)
+
+    def test_it_can_be_combined_turned_over_and_cut(self, ready):
+        points = hills().points((8, 8))
+        plain = ready.answer(points)
+        assert np.allclose((~ready).answer(points), 1 - plain, atol=1e-6)
+        assert np.allclose((ready * 0.5).answer(points), plain * 0.5, atol=1e-6)
+
+    def test_a_quilt_file_says_it(self, tmp_path):
+        if not self.said:
+            pytest.skip("made in Python alone")
+        folder = write_small_project(tmp_path)
+        text = QUILT[: QUILT.index("[[layer.mask]]")]
+        (folder / "job.quilt.toml").write_text(f"{text}[[layer.mask]]\n{self.said}\n")
+        write_image(folder / "picture.png", np.arange(256, dtype=np.uint8).reshape(16, 16))
+        found = jq.read_quilt(folder / "job.quilt.toml").layers[1].mask
+        assert type(found) is type(self.mask)
+        if not isinstance(found, jq.ImageMask):
+            assert found == self.mask
+
+
+class TestConstant(MaskRules):
+    mask = jq.Constant(0.25)
+    said = 'kind = "constant"\nvalue = 0.25'
+
+
+class TestNoise(MaskRules):
+    mask = jq.Noise(size=3.0, seed=4)
+    said = 'kind = "noise"\nsize = 3.0\nseed = 4'
+
+
+class TestCells(MaskRules):
+    mask = jq.Noise(size=3.0, kind="cellular", dimensions=2, range=0.8)
+    said = 'kind = "noise"\nsize = 3.0\nform = "cellular"\ndimensions = 2\nrange = 0.8'
+
+
+class TestSlope(MaskRules):
+    mask = jq.Slope(5.0, 30.0, fade=5.0)
+    said = 'kind = "slope"\nband = [5.0, 30.0]\nfade = 5.0'
+
+
+class TestHeight(MaskRules):
+    mask = jq.HeightBand(-1.0, 1.0, fade=0.5)
+    said = 'kind = "height"\nband = [-1.0, 1.0]\nfade = 0.5'
+
+
+class TestFacing(MaskRules):
+    mask = jq.Facing(bearing=90.0, spread=60.0)
+    said = 'kind = "facing"\nbearing = 90.0\nspread = 60.0'
+
+
+class TestImage(MaskRules):
+    mask = jq.ImageMask(values=np.linspace(0, 1, 256, dtype=np.float32).reshape(16, 16), size=(16.0, 16.0))
+    said = 'kind = "image"\nfile = "picture.png"\nsize = [16.0, 16.0]'
+
+
+class TestCurvature(MaskRules):
+    mask = jq.Curvature("hollows", 2.0)
+    said = 'kind = "curvature"\nform = "hollows"\nscale = 2.0'
+
+
+class TestHiddenSky(MaskRules):
+    mask = jq.HiddenSky(4.0)
+    said = 'kind = "occlusion"\nreach = 4.0'
+
+
+class TestDistance(MaskRules):
+    mask = jq.Distance(jq.HeightBand(0.0, 4.0), 0.0, 2.0, texels=64)
+
+
+class TestWarped(MaskRules):
+    mask = jq.Slope(5.0, 20.0, fade=5.0).warped(by=0.5, size=2.0)
+
+
+class TestCombined(MaskRules):
+    mask = jq.Noise(size=2.0) * jq.Slope(0.0, 25.0, fade=5.0)
+
+
+def test_every_kind_of_mask_has_its_rules_tested():
+    tested = {type(each.mask) for each in MaskRules.__subclasses__()}
+    assert set(MASK_KINDS.values()) - tested <= {jq.VertexColour}  # which asks for colours, and is tested with meshes
+
+
+def test_a_mask_is_added_by_one_class(tmp_path):
+    """A frozen dataclass that answers: then Python combines it and quilt files know it, its defaults and its errors."""
+
+    @dataclass(frozen=True, slots=True)
+    class Stripes(Mask):
+        """1 and 0 by turns, from west to east."""
+
+        width: float = 2.0
+        called: ClassVar[str] = "stripes"
+
+        def __post_init__(self) -> None:
+            positive("stripes width", self.width, "m")
+
+        def answer(self, points):
+            return (np.floor(points.position[:, 0] / self.width) % 2).astype(np.float32)
+
+    try:
+        assert repr(Stripes(3.0) * jq.Slope(0, 9)) == "(Stripes(width=3) multiply Slope(low=0, high=9))"
+        weights = jq.weigh(hills().canvas(16), [jq.Layer("a"), jq.Layer("b", mask=Stripes(2.0))])
+        assert np.array_equal(weights.layer("b")[0] > 0.5, np.arange(16) // 2 % 2 == 1)
+    finally:
+        del MASK_KINDS["stripes"]
+
+
+class CanvasRules:
+    """What every canvas keeps."""
+
+    @pytest.fixture
+    def canvas(self):
+        raise NotImplementedError
+
+    def test_its_points_fill_its_texels_once(self, canvas):
+        rows, columns = canvas.texels
+        seen = np.zeros(rows * columns, int)
+        for piece in canvas.block(Region.whole(canvas.texels)).pieces:
+            seen += np.bincount(
+                np.arange(rows * columns)[piece.where.run if piece.where.each is None else piece.where.each],
+                minlength=len(seen),
+            )
+            assert len(piece.points) == len(piece.where.of(seen))
+            assert 0 <= piece.part < len(canvas.parts)
+            assert np.allclose(np.linalg.norm(piece.points.normal, axis=1), 1, atol=1e-4)
+        assert set(np.unique(seen)) <= {0, 1}
+        assert seen.sum() > 0.3 * len(seen)
+
+    def test_in_parts_it_gives_the_same(self, canvas):
+        arrays = jq.pack([made_swatch(name, seed) for seed, name in enumerate("ab")], side=16, threads=1)
+        layers = [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4), mask=jq.Slope(10, 90, fade=10))]
+        once, again = (jq.bake(canvas, layers, arrays, threads=threads) for threads in (1, 3))
+        for role in once:
+            assert np.array_equal(once[role], again[role])
+        weights = jq.weigh(canvas, layers)
+        assert np.allclose(weights.weights.astype(float).sum(axis=-1), weights.unit)
+
+
+class TestGrid(CanvasRules):
+    @pytest.fixture
+    def canvas(self):
+        return hills().canvas(24)
+
+
+class TestPage(CanvasRules):
+    @pytest.fixture
+    def canvas(self):
+        return hills().canvas(32).page(rows=(8, 24), columns=(4, 20))
+
+
+class TestLayout(CanvasRules):
+    @pytest.fixture
+    def canvas(self):
+        return jq.UvCanvas(jar(), 32)
+
+
+class TestVertices(CanvasRules):
+    @pytest.fixture
+    def canvas(self):
+        return jq.VertexCanvas(jar())
+
+
+def jar():
+    made = jq.shapes.jar(1.0, around=16, rings=8)
+    return jq.Mesh.of(made.position, made.triangles, uv=made.uv / made.uv.max(axis=0))
+
+
+class StoreRules:
+    """What every store of slices keeps."""
+
+    def arrays(self, folder) -> TextureArrays:
+        raise NotImplementedError
+
+    def test_it_gives_what_was_packed(self, tmp_path):
+        arrays, plain = self.arrays(tmp_path), jq.pack(self.swatches(), side=16, threads=1)
+        for layout in arrays.layouts:
+            for level in range(5):
+                for name in "ab":
+                    got, packed = arrays.texels(layout.name, name, level), plain.texels(layout.name, name, level)
+                    assert (got.shape, got.dtype) == (packed.shape, packed.dtype)
+                    assert np.array_equal(got, packed)
+
+    def test_pages_of_it_blend_the_same(self, tmp_path):
+        points = hills().points((6, 6))
+        one, other = (jq.Blend(each, [jq.Layer("b")]) for each in (self.arrays(tmp_path), jq.pack(self.swatches(), side=16)))
+        weights = jq.PointWeights.all_of("b", len(points))
+        assert one.at(points, weights).values.tobytes() == other.at(points, weights).values.tobytes()
+
+    @staticmethod
+    def swatches():
+        return [made_swatch(name, seed) for seed, name in enumerate("ab")]
+
+
+class TestInMemory(StoreRules):
+    def arrays(self, folder):
+        return jq.pack(self.swatches(), side=16, threads=2)
+
+
+class TestInFiles(StoreRules):
+    def arrays(self, folder):
+        jq.pack(self.swatches(), side=16).save(folder / "arrays")
+        return jq.open_arrays(folder / "arrays")
