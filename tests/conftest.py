@@ -18,7 +18,8 @@ sys.path.append(str(Path(__file__).parents[1] / "benchmarks"))  # where the plai
 
 TESTS = Path(__file__).parent
 _COMPILE = (
-    "from jagged_quilt.results.rehearsal import rehearse_weights as run; run()",
+    "from jagged_quilt.results.rehearsal import rehearse_weights as run; run()\n"
+    "import jagged_quilt as jq; mesh = jq.shapes.plane((0.9, 0.9)); jq.weigh(jq.UvCanvas(mesh, 8), [jq.Layer('a')])",
     "from jagged_quilt.results.rehearsal import rehearse_blend as run; run()",
 )
 

@@ -17,7 +17,6 @@ from jagged_quilt.blend._rows import (
     F1,
     FACED_MOST,
     FACING,
-    FLAT_CHART,
     GRADIENT_U,
     GRADIENT_V,
     HALF,
@@ -38,7 +37,6 @@ from jagged_quilt.blend._rows import (
     SHARP,
     SHORTER,
     SIDES,
-    SPHERE_CHART,
     STEPS,
     SX,
     TRUE_STEPS,
@@ -46,7 +44,6 @@ from jagged_quilt.blend._rows import (
     TY,
     TZ,
     UV,
-    UV_CHART,
     UV_GRADIENT,
     WARPED,
     B,
@@ -59,6 +56,7 @@ from jagged_quilt.blend._rows import (
 from jagged_quilt.blend._spread_kernels import spread_rows
 from jagged_quilt.foundation.compiler import inlined, lanes
 
+FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART = 0, 1, 2, 3  # the kinds; a new one is laid by `lay_chart`
 PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
 
 

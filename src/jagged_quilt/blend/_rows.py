@@ -23,7 +23,6 @@ TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more lay
 SHARED, ONLY_Y, ONLY_Z, FACED_MOST = 0, 1, 2, 3
 REPEAT, CLAMP, MIRROR = 0, 1, 2
 NEAREST, BILINEAR, TRILINEAR, ANISOTROPIC = 0, 1, 2, 3
-FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART = 0, 1, 2, 3
 
 LAYER = np.dtype(
     [

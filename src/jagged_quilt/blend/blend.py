@@ -197,7 +197,7 @@ class Blend:
             gradients,
             self._true_steps(points),
             moves_of(self.plan.warps, points),
-            weights.layers,
+            frozen(weights.layers, np.uint16),  # for one kernel, whatever the map keeps its numbers in
             weights.weights,
             columns,
         )

@@ -14,6 +14,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend._chart_kernels import UV_CHART
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import Filter, Triplanar, Warp
@@ -127,7 +128,7 @@ class BlendPlan:
     @property
     def needs_uv(self) -> bool:
         """Whether a layer is laid on by the points' uv."""
-        return bool((self.chart_rows["kind"] == k.UV_CHART).any())
+        return bool((self.chart_rows["kind"] == UV_CHART).any())
 
     @property
     def needs_true_steps(self) -> bool:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend._chart_kernels import FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
@@ -129,7 +130,7 @@ class Lie:
 
     called: ClassVar[str]
     """Its name in quilt files."""
-    chart: ClassVar[int] = k.FLAT_CHART
+    chart: ClassVar[int] = FLAT_CHART
     """Which kind of chart it lies on, as the kernel knows it."""
 
     def __init_subclass__(cls) -> None:
@@ -200,7 +201,7 @@ class Uv(Lie):
 
     metres: float = 1.0
     called: ClassVar[str] = "uv"
-    chart: ClassVar[int] = k.UV_CHART
+    chart: ClassVar[int] = UV_CHART
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
@@ -345,7 +346,7 @@ class Spherical(Round):
     """Laid on around a centre: u runs east around the axis, v from the top down, both in metres on a sphere of `radius`."""
 
     called: ClassVar[str] = "spherical"
-    chart: ClassVar[int] = k.SPHERE_CHART
+    chart: ClassVar[int] = SPHERE_CHART
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -353,7 +354,7 @@ class Cylindrical(Round):
     """Laid on around an axis: u runs east around it, in metres on a cylinder of `radius`; v runs down along it."""
 
     called: ClassVar[str] = "cylindrical"
-    chart: ClassVar[int] = k.TUBE_CHART
+    chart: ClassVar[int] = TUBE_CHART
 
 
 Projection = Uv | Planar | Triplanar | Box | Spherical | Cylindrical

@@ -24,7 +24,6 @@ class PictureStep:
 
     needs: frozenset[str]
     draw: Callable[[Results], list[Board]]
-    words: str
 
     @property
     def wants(self) -> str:
@@ -85,15 +84,15 @@ def _audit(results: Results) -> list[Board]:
 
 
 PICTURES = {
-    "swatches": PictureStep(frozenset(), _swatches, "Draw the maps of every swatch."),
-    "weights": PictureStep(frozenset({"weigh"}), _weights, "Draw where each layer shows, and how much."),
-    "masks": PictureStep(frozenset({"weigh"}), _masks, "Draw every mask step of every layer."),
-    "adopted": PictureStep(frozenset({"adopt", "weigh"}), _adopted, "Draw adopted weights, before and after."),
-    "maps": PictureStep(frozenset({"bake"}), _maps, "Draw the baked maps."),
-    "view": PictureStep(frozenset({"pack", "weigh"}), _view, "Draw the lit terrain."),
-    "riser": PictureStep(frozenset({"weigh"}), _riser, "Draw a cliff with planar and with triplanar."),
-    "meshes": PictureStep(frozenset({"pack"}), _meshes, "Draw each mesh: lit, gridded, stretch, triangles."),
-    "audit": PictureStep(frozenset(), _audit, "Draw what examining each swatch found."),
+    "swatches": PictureStep(frozenset(), _swatches),
+    "weights": PictureStep(frozenset({"weigh"}), _weights),
+    "masks": PictureStep(frozenset({"weigh"}), _masks),
+    "adopted": PictureStep(frozenset({"adopt", "weigh"}), _adopted),
+    "maps": PictureStep(frozenset({"bake"}), _maps),
+    "view": PictureStep(frozenset({"pack", "weigh"}), _view),
+    "riser": PictureStep(frozenset({"weigh"}), _riser),
+    "meshes": PictureStep(frozenset({"pack"}), _meshes),
+    "audit": PictureStep(frozenset(), _audit),
 }
 """Every picture by its name, in the order in which they are drawn."""
 

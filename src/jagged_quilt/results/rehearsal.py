@@ -7,6 +7,7 @@ import numpy as np
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import bake
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.noise import NoiseKind
@@ -45,7 +46,7 @@ def rehearse_weights() -> WeightMap:
 
 
 def rehearse_blend(weights: WeightMap | None = None) -> tuple[Terrain, list[Layer], TextureArrays]:
-    """Pack and bake."""
+    """Pack, bake, and blend at points."""
     terrain, layers = _scene()
     if weights is None:
         index, whole = np.zeros((8, 8, 2), np.uint8), np.full((8, 8, 2), (255, 0), np.uint8)
@@ -55,6 +56,9 @@ def rehearse_blend(weights: WeightMap | None = None) -> tuple[Terrain, list[Laye
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
     arrays = pack(swatches, side=4, threads=1)
     bake(terrain.canvas(8), layers, arrays, weights=weights, threads=1)
+    points, blend = terrain.points((8, 8)), Blend(arrays, layers)
+    blend.at(points, weights.at(points))
+    blend.survey(points, weights.at(points))
     return terrain, layers, arrays
 
 
