@@ -15,7 +15,7 @@ class NumpyBlend:
     def __init__(self, arrays, layers):
         size = len(arrays.names) * arrays.side**2
         self.side = arrays.side
-        _, texels = arrays.blend_texels(arrays.names)
+        texels = arrays.open(arrays.names).texels
         self.texels = [np.ascontiguousarray(texels[:size, a]) for a in range(2)]
         self.decode = linear_from_srgb(np.arange(256, dtype=np.float32) / 255)
         slices = [arrays.place_of(layer.swatch) for layer in layers]

@@ -10,6 +10,7 @@ from functools import cache
 from pathlib import Path
 
 import numba
+from llvmlite.binding import Linkage
 from numba.core.compiler import Compiler
 
 from jagged_quilt.foundation.loose import Compiled
@@ -29,14 +30,44 @@ class _NoAliasCompiler(Compiler):
         self.state.flags.noalias = True
 
 
+class _OwnCopiesCompiler(Compiler):
+    """Gives a kernel copies of its helpers that are its alone.
+
+    Numba leaves them as symbols that any other kernel may share, and whichever was loaded first serves all. Copies that were
+    optimised among other code round differently, so the same call gave other bytes after compiling than from the cache.
+    """
+
+    def define_pipelines(self) -> Compiled:
+        state = self.state
+        state.library = library = state.targetctx.codegen().create_library(state.func_id.func_qualname)
+        library.enable_object_caching()
+        finish = library._finalize_final_module
+
+        def finish_alone() -> None:
+            module = library._final_module
+            shared = [each for each in module.functions if not each.is_declaration and each.linkage == Linkage.linkonce_odr]
+            for each in shared:
+                each.linkage = Linkage.internal
+            finish()
+            for each in shared:  # as they were, for a kernel that calls this one
+                each.linkage = Linkage.linkonce_odr
+
+        library._finalize_final_module = finish_alone
+        return super().define_pipelines()
+
+
 def kernel(function: Callable[..., object]) -> Compiled:
     """Compile a kernel on first use."""
-    return _kept(_njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function))
+    return _kept(
+        _njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False, pipeline_class=_OwnCopiesCompiler)(
+            function
+        )
+    )
 
 
 def check(function: Callable[..., object]) -> Compiled:
     """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
-    return _kept(_njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function))
+    return _kept(_njit(cache=True, nogil=True, error_model="numpy", _nrt=False, pipeline_class=_OwnCopiesCompiler)(function))
 
 
 def lanes(function: Callable[..., object]) -> Compiled:
@@ -70,7 +101,7 @@ def _kept(dispatcher: Compiled) -> Compiled:
 @cache
 def _content_of(file: Path) -> str:
     """A hash of a file of loops and of those that it imports."""
-    digest = hashlib.blake2b(digest_size=16)
+    digest = hashlib.blake2b(Path(__file__).read_bytes(), digest_size=16)
     for each in sorted(_files_of_loops(file)):
         digest.update(each.read_bytes())
     return digest.hexdigest()
