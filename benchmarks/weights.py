@@ -52,7 +52,7 @@ def plain_weights(land, texels, rows, curved):
     for n in range(1, 13):
         noise, height, shape = steps(n)
         table, low, high = _places_of(noise.kind, 3, noise.octaves)
-        raw = plain.noise(position, _TURN[3] / noise.size, octaves=4, seed=n, kind=noise.kind.key)
+        raw = plain.noise(position, _TURN[3] / noise.size, octaves=4, seed=n, kind=noise.kind.value)
         mask = plain.step(plain.spread(raw, table, low, high), 0.45, 0.75)
         mask = mask * plain.band(position[:, 1], height.low, height.high, height.fade)
         if isinstance(shape, jq.Slope):
