@@ -228,15 +228,33 @@ def quantise(scale, sums, steps):
 
 
 @inlined
+def _row(t, targets, scratch):
+    """Which row of a target the texel of a lane is."""
+    p = INDEX(scratch.who[t])
+    return p if targets.where.shape[0] == 0 else INDEX(targets.where[p])
+
+
+@inlined
 def _put(which, target, targets, count, scratch):
-    """Store one target's texels: its steps, or what the sRGB table says of them."""
-    first, channels, steps = targets.rows[which], target.shape[1], scratch.mix.steps
-    for t in range(count):
-        p = INDEX(scratch.who[t])
-        p = p if targets.where.shape[0] == 0 else INDEX(targets.where[p])
-        for c in range(channels):
-            step = steps[INDEX((first + c) * B + t)]
-            target[p, c] = targets.encode[INDEX(np.uint32(step))] if targets.is_colour[which] else step
+    """Store one target's texels: its steps, or what the sRGB table says of them. Three channels, as most have, at once."""
+    steps, table, first = scratch.mix.steps, targets.encode, targets.rows[which]
+    a, b, c = first * B, (first + 1) * B, (first + 2) * B
+    if target.shape[1] == 3 and targets.is_colour[which]:
+        for t in range(count):
+            p = _row(t, targets, scratch)
+            target[p, 0] = table[INDEX(np.uint32(steps[INDEX(a + t)]))]
+            target[p, 1] = table[INDEX(np.uint32(steps[INDEX(b + t)]))]
+            target[p, 2] = table[INDEX(np.uint32(steps[INDEX(c + t)]))]
+    elif target.shape[1] == 3:
+        for t in range(count):
+            p = _row(t, targets, scratch)
+            target[p, 0], target[p, 1], target[p, 2] = steps[INDEX(a + t)], steps[INDEX(b + t)], steps[INDEX(c + t)]
+    else:
+        for channel in range(target.shape[1]):
+            place = (first + channel) * B
+            for t in range(count):
+                step = steps[INDEX(place + t)]
+                target[_row(t, targets, scratch), channel] = table[INDEX(np.uint32(step))] if targets.is_colour[which] else step
 
 
 @inlined
