@@ -7,4 +7,14 @@ meshes), `jq.convert` (one kind of map into another), `jq.adopt` (weights of oth
 
 import lazy_loader
 
+from jagged_quilt.foundation.shown import draw_by
+
+
+def _html_of(value: object) -> str:
+    from jagged_quilt.results.notebook import html_of
+
+    return html_of(value)
+
+
+draw_by(_html_of)
 __getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

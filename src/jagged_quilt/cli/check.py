@@ -29,7 +29,7 @@ def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
     """
     from jagged_quilt.audit.audit import audit_together
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.results import audit_quilt
+    from jagged_quilt.results.audits import audit_quilt
     from jagged_quilt.weights.settle import sums_words
 
     with at_work() as progress:

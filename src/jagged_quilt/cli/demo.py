@@ -26,7 +26,8 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
 
     from jagged_quilt.demo.project import write_project
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.results import Results, audit_quilt
+    from jagged_quilt.results.audits import audit_quilt
+    from jagged_quilt.results.results import Results
 
     steps: list[tuple[str, str, float]] = []
 

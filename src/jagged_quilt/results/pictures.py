@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from jagged_quilt.results.audits import audit_quilt
 from jagged_quilt.show.audit_sheet import audit_sheet
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.mesh_sheet import draw_mesh_sheet
@@ -77,8 +78,6 @@ def _meshes(results: Results) -> list[Board]:
 
 
 def _audit(results: Results) -> list[Board]:
-    from jagged_quilt.results.results import audit_quilt
-
     audits = audit_quilt(results.quilt, threads=results.threads, progress=results.progress)
     return [audit_sheet(each) for each in audits]
 

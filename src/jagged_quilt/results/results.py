@@ -13,7 +13,6 @@ from pathlib import Path
 
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays, open_arrays
-from jagged_quilt.audit.audit import SwatchAudit, audit_swatch
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.blend.samples import samples_saved
@@ -23,7 +22,6 @@ from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, 
 from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
@@ -465,17 +463,6 @@ def run(
     for name in steps:
         known_name("step", name, results.runner.steps)
     return {name: results.run(name, anew=anew) for name in steps}
-
-
-def audit_quilt(quilt: Quilt, *, threads: int | None = None, progress: Progress = silent) -> list[SwatchAudit]:
-    """Examine every swatch of a quilt, as `audit_swatch` does."""
-    audits: list[SwatchAudit | None] = [None] * len(quilt.sources)
-
-    def examine(place: int) -> None:
-        audits[place] = audit_swatch(quilt.sources[place], side=quilt.table.arrays.side)
-
-    work_through(range(len(audits)), examine, threads=threads, step="examining maps", progress=progress)
-    return [each for each in audits if each is not None]
 
 
 @contextmanager
