@@ -110,7 +110,7 @@ class Blend:
         self.plan, self.pages = plan, pages
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD) for space in NormalSpace}
         levels = plan.levels(pages.side)
-        self._texels = k.TexelRows(pages.texels, pages.side.bit_length() - 1, len(pages.names), levels)
+        self._texels = k.TexelRows(frozen(pages.texels, np.uint32), pages.side.bit_length() - 1, len(pages.names), levels)
         self._scratch = threading.local()
 
     def __reduce__(self) -> tuple[object, ...]:
@@ -188,17 +188,15 @@ class Blend:
             raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
         weights.check(self.plan.names, len(points))
         uv, gradients = self._own_coordinates(points)
+        lies = (points.position, points.normal, points.tangent, points.footprint)
         rows = k.PointRows(
-            points.position,
-            points.normal,
-            points.tangent,
-            points.footprint,
-            uv,
+            *(frozen(each, np.float32) for each in lies),  # what came from another process is writable
+            frozen(uv, np.float32),
             gradients,
             self._true_steps(points),
             moves_of(self.plan.warps, points),
             frozen(weights.layers, np.uint16),  # for one kernel, whatever the map keeps its numbers in
-            weights.weights,
+            frozen(weights.weights, np.float32),
             columns,
         )
         return rows, self._rows[normals], self._texels, self._scratch_for(weights.weights.shape[1])

@@ -158,8 +158,8 @@ class BlendPlan:
         is_colour = np.array([layout.srgb for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
         return k.PlanRows(
-            self.layer_rows,
-            self.chart_rows,
+            frozen(self.layer_rows, k.LAYER),
+            frozen(self.chart_rows, k.CHART),
             frozen(reads, np.int32),
             frozen(neutral, np.float32),
             frozen(_summed(reads, is_colour), bool),

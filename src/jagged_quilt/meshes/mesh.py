@@ -197,10 +197,9 @@ class Mesh(Shown):
     @property
     def rows(self) -> _kernels.MeshRows:
         """The mesh as kernels read it."""
-        none = lambda array, width: frozen(np.empty((0, width)), np.float32) if array is None else array
-        return _kernels.MeshRows(
-            self.position, self.normal, self.tangent, none(self.uv, 2), none(self.colour, 4), self.triangles
-        )
+        uv, colour = (np.empty((0, width)) if array is None else array for array, width in ((self.uv, 2), (self.colour, 4)))
+        numbers = (self.position, self.normal, self.tangent, uv, colour)
+        return _kernels.MeshRows(*(frozen(each, np.float32) for each in numbers), frozen(self.triangles, np.int32))
 
     @property
     def area(self) -> float:
