@@ -188,9 +188,11 @@ class Blend:
             raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
         weights.check(self.plan.names, len(points))
         uv, gradients = self._own_coordinates(points)
-        lies = (points.position, points.normal, points.tangent, points.footprint)
-        rows = k.PointRows(
-            *(frozen(each, np.float32) for each in lies),  # what came from another process is writable
+        rows = k.PointRows(  # frozen, since what came from another process is writable
+            frozen(points.position, np.float32),
+            frozen(points.normal, np.float32),
+            frozen(points.tangent, np.float32),
+            frozen(points.footprint, np.float32),
             frozen(uv, np.float32),
             gradients,
             self._true_steps(points),

@@ -198,8 +198,14 @@ class Mesh(Shown):
     def rows(self) -> _kernels.MeshRows:
         """The mesh as kernels read it."""
         uv, colour = (np.empty((0, width)) if array is None else array for array, width in ((self.uv, 2), (self.colour, 4)))
-        numbers = (self.position, self.normal, self.tangent, uv, colour)
-        return _kernels.MeshRows(*(frozen(each, np.float32) for each in numbers), frozen(self.triangles, np.int32))
+        return _kernels.MeshRows(
+            frozen(self.position, np.float32),
+            frozen(self.normal, np.float32),
+            frozen(self.tangent, np.float32),
+            frozen(uv, np.float32),
+            frozen(colour, np.float32),
+            frozen(self.triangles, np.int32),
+        )
 
     @property
     def area(self) -> float:
