@@ -26,11 +26,6 @@ class Filter(Choice):
     TRILINEAR = "trilinear", k.TRILINEAR
     ANISOTROPIC = "anisotropic", k.ANISOTROPIC
 
-    @property
-    def has_mips(self) -> bool:
-        """Whether it reads smaller levels."""
-        return self.code >= k.TRILINEAR
-
 
 class Wrap(Choice):
     """What lies beyond the first tile."""

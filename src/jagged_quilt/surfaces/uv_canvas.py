@@ -38,7 +38,23 @@ class UvBlock(Block):
     clash: tuple[int, int] | None
 
 
-class UvCanvas:
+class _OfMesh:
+    """What the canvases of a mesh share."""
+
+    mesh: Mesh
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """Those of the mesh."""
+        return tuple(Part(part.name, part.frame) for part in self.mesh.parts)
+
+    @property
+    def fields(self) -> MeshFields:
+        """What masks may ask of the whole mesh."""
+        return MeshFields(self.mesh)
+
+
+class UvCanvas(_OfMesh):
     """A mesh laid out flat by its uv.
 
     Every texel that a triangle touches is covered: by a triangle that holds its centre, else by the nearest one; its point is
@@ -89,16 +105,6 @@ class UvCanvas:
 
     def __repr__(self) -> str:
         return f"<UvCanvas {self.texels[1]} x {self.texels[0]} texels of {self.mesh!r}>"
-
-    @property
-    def parts(self) -> tuple[Part, ...]:
-        """Those of the mesh."""
-        return tuple(Part(part.name, part.frame) for part in self.mesh.parts)
-
-    @property
-    def fields(self) -> MeshFields:
-        """What masks may ask of the whole mesh."""
-        return MeshFields(self.mesh)
 
     def blocks(self, most: int) -> Sequence[Region]:
         """Return bands of rows."""
@@ -166,7 +172,7 @@ class UvCanvas:
         return filled_points(out)
 
 
-class VertexCanvas:
+class VertexCanvas(_OfMesh):
     """The vertices of a mesh as a canvas of one column: weights and colours for a mesh that carries them itself.
 
     A vertex that several parts use belongs to the first of them.
@@ -182,16 +188,6 @@ class VertexCanvas:
 
     def __repr__(self) -> str:
         return f"<VertexCanvas {self.texels[0]} vertices of {self.mesh!r}>"
-
-    @property
-    def parts(self) -> tuple[Part, ...]:
-        """Those of the mesh."""
-        return tuple(Part(part.name, part.frame) for part in self.mesh.parts)
-
-    @property
-    def fields(self) -> MeshFields:
-        """What masks may ask of the whole mesh."""
-        return MeshFields(self.mesh)
 
     @property
     def padding(self) -> None:
