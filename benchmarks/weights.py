@@ -135,7 +135,7 @@ def daubing(count, wide, repeats):
     for _ in range(repeats):
         for metres, (weights, land) in maps.items():
             start = time.perf_counter()
-            jq.lay_daubs(weights, land, daubs)
+            jq.daubs.lay_daubs(weights, land, daubs)
             taken[metres].append(time.perf_counter() - start)
         start = time.perf_counter()
         a *= b

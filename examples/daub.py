@@ -26,15 +26,15 @@ daubs = [
     jq.Daub(path=track, radius=4.0, falloff=0.4, ceiling=0.9, layers=("gravel",)),
     jq.Daub(path=((106.0, 212.0), (90.0, 216.0)), radius=9.0, layers=("salt",), breakup=jq.Noise(size=3.0)),
     jq.Daub(path=((76.0, 196.0),), radius=14.0, falloff=0.3, layers=("gravel", "salt"), between=jq.Noise(size=5.0)),
-    jq.Daub(path=((128.0, 190.0),), radius=16.0, kind=jq.DaubKind.SMOOTH, reach=2.5),
-    jq.Daub(path=((70.0, 214.0), (84.0, 226.0)), radius=7.0, layers=("salt",), kind=jq.DaubKind.ERASE),
+    jq.Daub(path=((128.0, 190.0),), radius=16.0, kind=jq.daubs.DaubKind.SMOOTH, reach=2.5),
+    jq.Daub(path=((70.0, 214.0), (84.0, 226.0)), radius=7.0, layers=("salt",), kind=jq.daubs.DaubKind.ERASE),
 ]
 out.mkdir(parents=True, exist_ok=True)
-jq.write_daubs(out / "daubs.jsonl", daubs)
+jq.daubs.write_daubs(out / "daubs.jsonl", daubs)
 
 before = jq.weigh(terrain.canvas(1024), layers)
-after = jq.weigh(terrain.canvas(1024), layers, daubs=jq.read_daubs(out / "daubs.jsonl"))
-undone = jq.lay_daubs(before, terrain, [daub for daub in daubs if daub.between is None])  # as an editor would: on the map
+after = jq.weigh(terrain.canvas(1024), layers, daubs=jq.daubs.read_daubs(out / "daubs.jsonl"))
+undone = jq.daubs.lay_daubs(before, terrain, [daub for daub in daubs if daub.between is None])  # as an editor would: on the map
 
 colours = np.array([(0.45, 0.36, 0.30), (0.95, 0.94, 0.90), (0.30, 0.42, 0.55)])
 figure, places = plt.subplots(1, 3, figsize=(12.8, 4.3), facecolor="#1e2024")

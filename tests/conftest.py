@@ -1,6 +1,7 @@
 """A small project that every test may read, and made-up swatches."""
 
 import json
+import os
 import shutil
 import subprocess
 import sys
@@ -17,17 +18,20 @@ from jagged_quilt.maps.image_files import write_image
 sys.path.append(str(Path(__file__).parents[1] / "benchmarks"))  # where the plain references lie
 
 TESTS = Path(__file__).parent
-_COMPILE = (
-    "from jagged_quilt.results.rehearsal import rehearse_weights as run; run()\n"
-    "import jagged_quilt as jq; mesh = jq.shapes.plane((0.9, 0.9)); jq.weigh(jq.UvCanvas(mesh, 8), [jq.Layer('a')])",
-    "from jagged_quilt.results.rehearsal import rehearse_blend as run; run()",
-)
+COMPILED = "JAGGED_QUILT_TESTS_COMPILED"  # names the folder of what was baked while kernels were compiled
+
+
+def compile_kernels(*words, **env):
+    """Start a process that compiles or loads kernels; see compile_kernels.py."""
+    words = [sys.executable, str(TESTS / "compile_kernels.py"), *map(str, words)]
+    return subprocess.Popen(words, env={**os.environ, **env})
 
 
 def pytest_sessionstart(session):
     """Compile the kernels once for all workers, in two processes."""
     if not hasattr(session.config, "workerinput"):
-        for each in [subprocess.Popen([sys.executable, "-c", code]) for code in _COMPILE]:
+        os.environ[COMPILED] = tempfile.mkdtemp()
+        for each in [compile_kernels("weights"), compile_kernels("blend", os.environ[COMPILED])]:
             assert each.wait() == 0
 
 
@@ -63,6 +67,8 @@ _warm = []
 def pytest_sessionfinish(session):
     while _warm:
         _warm.pop().close()
+    if not hasattr(session.config, "workerinput"):
+        shutil.rmtree(os.environ.pop(COMPILED))
 
 
 def jquilt(*words, cwd=None, env=None):

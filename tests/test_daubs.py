@@ -41,7 +41,7 @@ def laid(weights, daubs, position):
     for daub in daubs:
         row, cover = NAMES.index(daub.layers[0]), covered(daub, position)
         own = weights[row].copy()
-        erases = daub.kind is jq.DaubKind.ERASE
+        erases = daub.kind is jq.daubs.DaubKind.ERASE
         wanted = own * (1 - cover) if erases else own + np.maximum(daub.ceiling - own, 0) * cover
         alone = 1 - own <= 1e-6
         scale = np.where(alone, 1, (1 - wanted) / np.maximum(1 - own, 1e-12))
@@ -61,7 +61,7 @@ plain_daubs = st.builds(
         falloff=falloff,
         strength=strength,
         ceiling=1.0 if erases else ceiling,
-        kind=jq.DaubKind.ERASE if erases else jq.DaubKind.PAINT,
+        kind=jq.daubs.DaubKind.ERASE if erases else jq.daubs.DaubKind.PAINT,
     ),
     st.lists(places, min_size=1, max_size=4),
     st.floats(1, 15),
@@ -116,8 +116,8 @@ class TestOneDaub:
         """The mean of four fine texels is the coarse one, away from edges; a smoothing daub too."""
         daubs = [
             jq.Daub(path=((8.0, 8.0), (30.0, 20.0)), radius=9, layers=("salt",), falloff=1.0, strength=0.8),
-            jq.Daub(path=((30.0, 30.0),), radius=9, layers=("clay",), falloff=1.0, kind=jq.DaubKind.ERASE),
-            jq.Daub(path=((20.0, 18.0),), radius=12, kind=jq.DaubKind.SMOOTH, falloff=1.0, reach=2.0),
+            jq.Daub(path=((30.0, 30.0),), radius=9, layers=("clay",), falloff=1.0, kind=jq.daubs.DaubKind.ERASE),
+            jq.Daub(path=((20.0, 18.0),), radius=12, kind=jq.daubs.DaubKind.SMOOTH, falloff=1.0, reach=2.0),
         ]
         coarse, fine = (jq.weigh(FLAT.canvas(texels), LAYERS, daubs=daubs, bits=16) for texels in (160, 320))
         for name in NAMES:
@@ -156,7 +156,7 @@ class TestOneDaub:
         points = FLAT.points((60, 60))
         before = jq.Weigher(LAYERS).stacked(points)
         paint = jq.Daub(path=((20.0, 20.0),), radius=10, layers=("salt",))
-        back = jq.Daub(path=((20.0, 20.0),), radius=30, falloff=0.5, kind=jq.DaubKind.ERASE)
+        back = jq.Daub(path=((20.0, 20.0),), radius=30, falloff=0.5, kind=jq.daubs.DaubKind.ERASE)
         painted = DaubLayer([paint], NAMES).laid(before.copy(), points)
         assert np.abs(painted - before).max() > 0.5
         assert np.abs(DaubLayer([paint, back], NAMES).laid(before.copy(), points) - before).max() < 1e-6
@@ -172,7 +172,7 @@ class TestOneDaub:
                 mask=jq.ImageMask(values=np.array([[1.0, 0.0]]), size=(80.0, 40.0), corner=(-20.0, 0.0), wrap="clamp").cut(0.5),
             ),
         ]
-        daub = jq.Daub(path=((20.0, 20.0),), radius=40, falloff=0.1, kind=jq.DaubKind.SMOOTH, reach=2.0)
+        daub = jq.Daub(path=((20.0, 20.0),), radius=40, falloff=0.1, kind=jq.daubs.DaubKind.SMOOTH, reach=2.0)
         points = FLAT.points((80, 80))
         x = points.position[:, 0]
         inner = (np.abs(x - 20) < 8) & (np.abs(points.position[:, 2] - 20) < 8)
@@ -193,9 +193,9 @@ class TestOneDaub:
             ({"layers": ()}, RangeError, "paints one layer or a pair"),
             ({"layers": ("a", "b")}, RangeError, "the noise between them"),
             ({"between": jq.Noise(size=1)}, RangeError, "for one layer use breakup"),
-            ({"kind": jq.DaubKind.SMOOTH}, RangeError, "smooths all layers at once"),
-            ({"kind": jq.DaubKind.ERASE, "layers": ("a", "b")}, RangeError, "erases one layer"),
-            ({"kind": jq.DaubKind.ERASE, "ceiling": 0.5}, RangeError, "leave it out of a daub that does erase"),
+            ({"kind": jq.daubs.DaubKind.SMOOTH}, RangeError, "smooths all layers at once"),
+            ({"kind": jq.daubs.DaubKind.ERASE, "layers": ("a", "b")}, RangeError, "erases one layer"),
+            ({"kind": jq.daubs.DaubKind.ERASE, "ceiling": 0.5}, RangeError, "leave it out of a daub that does erase"),
             ({"strength": -1}, RangeError, "strength"),
         ):
             with pytest.raises(error, match=words):
@@ -206,7 +206,7 @@ class TestOneDaub:
 
 def many_daubs(count, seed=0):
     rng = np.random.default_rng(seed)
-    deeds = [jq.DaubKind.PAINT, jq.DaubKind.PAINT, jq.DaubKind.ERASE, jq.DaubKind.SMOOTH]
+    deeds = [jq.daubs.DaubKind.PAINT, jq.daubs.DaubKind.PAINT, jq.daubs.DaubKind.ERASE, jq.daubs.DaubKind.SMOOTH]
     daubs = []
     for number in range(count):
         deed = deeds[number % 4]
@@ -216,7 +216,7 @@ def many_daubs(count, seed=0):
                 radius=rng.uniform(2, 8),
                 kind=deed,
                 strength=0.7,
-                layers=() if deed is jq.DaubKind.SMOOTH else (NAMES[rng.integers(1, 4)],),
+                layers=() if deed is jq.daubs.DaubKind.SMOOTH else (NAMES[rng.integers(1, 4)],),
                 breakup=jq.Noise(size=3.0) if number % 3 == 0 else None,
             )
         )
@@ -234,12 +234,12 @@ class TestMaps:
         assert max(np.abs(one.layer(n) - two.layer(n)).max() for n in NAMES) <= 1 / 255 + 1e-6
 
     def test_daubing_a_map_is_weighing_with_daubs_but_for_rounding(self, monkeypatch):
-        daubs = [daub for daub in many_daubs(9) if daub.kind is not jq.DaubKind.ERASE]
+        daubs = [daub for daub in many_daubs(9) if daub.kind is not jq.daubs.DaubKind.ERASE]
         before = jq.weigh(FLAT.canvas(100), LAYERS, bits=16)
         wanted = jq.weigh(FLAT.canvas(100), LAYERS, bits=16, daubs=daubs)
-        whole = jq.lay_daubs(before, FLAT, daubs, threads=1)
+        whole = jq.daubs.lay_daubs(before, FLAT, daubs, threads=1)
         monkeypatch.setattr("jagged_quilt.weights.weigh._TILE", 16)
-        tiled = jq.lay_daubs(before, FLAT, daubs, threads=2)
+        tiled = jq.daubs.lay_daubs(before, FLAT, daubs, threads=2)
         for name in NAMES:
             assert np.abs(whole.layer(name) - wanted.layer(name)).max() < 1e-3
             assert np.abs(tiled.layer(name) - whole.layer(name)).max() < 1e-3
@@ -248,7 +248,7 @@ class TestMaps:
     def test_only_what_is_touched_changes(self):
         before = jq.weigh(FLAT.canvas(400), LAYERS)
         daub = jq.Daub(path=((10.0, 30.0),), radius=3, layers=("brine",))
-        after = jq.lay_daubs(before, FLAT, [daub])
+        after = jq.daubs.lay_daubs(before, FLAT, [daub])
         points = FLAT.points((400, 400))
         changed = (after.layer("brine") != before.layer("brine")).ravel()
         assert changed.any()
@@ -259,7 +259,7 @@ class TestMaps:
         """Three layers where two are kept: the third one is cut, and that adds to what was cut before."""
         before = jq.weigh(FLAT.canvas(40), LAYERS, keep=2)
         daub = jq.Daub(path=((20.0, 20.0),), radius=8, layers=("brine",), strength=0.3, falloff=0.1)
-        after = jq.lay_daubs(before, FLAT, [daub])
+        after = jq.daubs.lay_daubs(before, FLAT, [daub])
         points = FLAT.points((40, 40))
         touched = (covered(daub, points.position) > 0.29).reshape(40, 40)
         assert (after.lost[touched] > before.lost[touched]).all()
@@ -267,15 +267,15 @@ class TestMaps:
         assert after.lost_worst > before.lost_worst
         assert after.lost_mean > before.lost_mean
         kept = jq.WeightMap(names=before.names, layers=before.layers, weights=before.weights)
-        assert jq.lay_daubs(kept, FLAT, [daub]).lost is None
+        assert jq.daubs.lay_daubs(kept, FLAT, [daub]).lost is None
 
     def test_a_daub_outside_of_the_surface_is_refused(self):
         before = jq.weigh(FLAT.canvas(16), LAYERS)
         with pytest.raises(RangeError, match="daub 1: the path leaves the surface at x 60, z 5; it reaches from 0, 0 to"):
-            jq.lay_daubs(before, FLAT, [jq.Daub(path=((5.0, 5.0), (60.0, 5.0)), radius=4, layers=("salt",))])
+            jq.daubs.lay_daubs(before, FLAT, [jq.Daub(path=((5.0, 5.0), (60.0, 5.0)), radius=4, layers=("salt",))])
 
     def test_smoothing_needs_a_map(self):
-        arrays = jq.Weigher(LAYERS, FLAT, daubs=[jq.Daub(path=((1.0, 1.0),), radius=3, kind=jq.DaubKind.SMOOTH)])
+        arrays = jq.Weigher(LAYERS, FLAT, daubs=[jq.Daub(path=((1.0, 1.0),), radius=3, kind=jq.daubs.DaubKind.SMOOTH)])
         with pytest.raises(RangeError, match="daubs that smooth need a weight map"):
             arrays.at(FLAT.points((4, 4)))
 
@@ -291,7 +291,7 @@ class TestMeshes:
         whole = jq.Points.joined([jq.Points.of(left, up), jq.Points.of(right, up)])
         daubs = [
             jq.Daub(path=((9.0, np.sin(9.0), 5.0), (12.0, np.sin(12.0), 5.0)), radius=4, layers=("salt",)),
-            jq.Daub(path=((10.0, np.sin(10.0), 5.0),), radius=5, kind=jq.DaubKind.SMOOTH, reach=1.0),
+            jq.Daub(path=((10.0, np.sin(10.0), 5.0),), radius=5, kind=jq.daubs.DaubKind.SMOOTH, reach=1.0),
         ]
         weights = jq.Weigher(LAYERS, daubs=daubs).weights(whole)
         on_left, on_right = left[:, 0] == 10.0, np.isclose(right[:, 0], 10.0)
@@ -312,8 +312,8 @@ class TestFiles:
     @given(st.lists(plain_daubs, max_size=5))
     def test_what_is_written_is_read(self, tmp_path_factory, daubs):
         path = tmp_path_factory.mktemp("daubs") / "d.jsonl"
-        jq.write_daubs(path, daubs)
-        assert jq.read_daubs(path) == tuple(daubs)
+        jq.daubs.write_daubs(path, daubs)
+        assert jq.daubs.read_daubs(path) == tuple(daubs)
 
     def test_every_key_comes_back(self):
         daub = jq.Daub(
@@ -327,19 +327,19 @@ class TestFiles:
             between=jq.Noise(size=3.0, dimensions=2),
         )
         assert daub_of(json.loads(line_of(daub))) == daub
-        smooth = jq.Daub(path=((1.0, 2.0),), radius=2.5, kind=jq.DaubKind.SMOOTH, reach=0.4)
+        smooth = jq.Daub(path=((1.0, 2.0),), radius=2.5, kind=jq.daubs.DaubKind.SMOOTH, reach=0.4)
         assert daub_of(json.loads(line_of(smooth))) == smooth
 
     def test_lines_are_added_and_dropped_and_the_others_stay(self, tmp_path):
         path = tmp_path / "d.jsonl"
         daub = jq.Daub(path=((1.0, 2.0),), radius=1.0, layers=("salt",))
-        assert jq.append_daub(path, daub) == 1
+        assert jq.daubs.append_daub(path, daub) == 1
         path.write_text('{"layer": "salt",   "path": [[1, 2]], "radius": 1, "note": "by hand"}\n\n' + path.read_text().strip())
-        assert jq.append_daub(path, daub) == 3
+        assert jq.daubs.append_daub(path, daub) == 3
         assert path.read_text().startswith('{"layer": "salt",   "path"')
-        assert len(jq.read_daubs(path)) == 3
+        assert len(jq.daubs.read_daubs(path)) == 3
         drop_daub(path, 2)
-        assert len(jq.read_daubs(path)) == 2
+        assert len(jq.daubs.read_daubs(path)) == 2
         assert "by hand" in path.read_text()
         with pytest.raises(RangeError, match="whole number from 1 to 2; got 3"):
             drop_daub(path, 3)
@@ -362,6 +362,6 @@ class TestFiles:
         ):
             path.write_text(good + line + "\n")
             with pytest.raises(RangeError, match=words):
-                jq.read_daubs(path)
+                jq.daubs.read_daubs(path)
         with pytest.raises(FileError, match="no such file of daubs"):
-            jq.read_daubs(tmp_path / "gone.jsonl")
+            jq.daubs.read_daubs(tmp_path / "gone.jsonl")

@@ -250,7 +250,7 @@ class TestAdoptTables:
         after = second.run("bake").folder
         assert second.inherited.sums.changed == 0
         for name in ("diffuse", "normal", "roughness", "specular", "occlusion"):
-            one, two = (jq.read_image(folder / f"{name}.png").astype(int) for folder in (before, after))
+            one, two = (jq.images.read_image(folder / f"{name}.png").astype(int) for folder in (before, after))
             assert np.abs(one - two).max() <= 2
 
 
@@ -270,22 +270,22 @@ class TestDaubsOfAQuilt:
         assert quilt_with(project, step, head=head).daubs == ()  # none painted yet
         daub = jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("salt",), falloff=0.2)
         assert Results(quilt_with(project, step, head=head)).weights.shares()["salt"] == 0
-        jq.append_daub(project / "d.jsonl", daub)
+        jq.daubs.append_daub(project / "d.jsonl", daub)
         results = Results(quilt_with(project, step, head=head))
         assert results.run("weigh").fresh
         assert results.weights.shares()["salt"] == pytest.approx(np.pi * 3.6**2 / 256, rel=0.05)
-        jq.append_daub(project / "d.jsonl", jq.Daub(path=((99.0, 8.0),), radius=4.0, layers=("salt",)))
+        jq.daubs.append_daub(project / "d.jsonl", jq.Daub(path=((99.0, 8.0),), radius=4.0, layers=("salt",)))
         with pytest.raises(QuiltFileError, match=r"weights\.daubs: .*d\.jsonl daub 2: the path leaves the surface at x 99"):
             Results(quilt_with(project, step, head=head)).run("weigh")
 
     def test_without_a_map_they_are_answered_at_every_texel(self, project):
         head = HEAD.replace("[weights]", '[weights]\ndaubs = "d.jsonl"').replace("[bake]", '[bake]\nweights = "masks"')
-        jq.append_daub(project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("salt",)))
+        jq.daubs.append_daub(project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("salt",)))
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = 0.0', head=head))
-        with_daub = jq.read_image(results.run("bake").folder / "diffuse.png")
+        with_daub = jq.images.read_image(results.run("bake").folder / "diffuse.png")
         (project / "d.jsonl").unlink()
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = 0.0', head=head))
-        changed = (with_daub != jq.read_image(results.run("bake").folder / "diffuse.png")).any(axis=2)
+        changed = (with_daub != jq.images.read_image(results.run("bake").folder / "diffuse.png")).any(axis=2)
         rows, columns = np.nonzero(changed)
         assert 3 < np.hypot(rows / 2 - 7.75, columns / 2 - 7.75).max() < 4
 
@@ -377,12 +377,12 @@ class TestSweeps:
         results = Results(quilt_with(project, 'kind = "noise"\nsize = 4.0'))
         made = results.draw_sweep(Sweep.of("layer.mask[0].threshold=0.1:0.9:5"))
         assert [file.name for file in made.files] == ["sweep.png"]
-        assert jq.read_image(made.files[0]).shape == (800, 1280, 3)
+        assert jq.images.read_image(made.files[0]).shape == (800, 1280, 3)
         assert Sweep.of("layer[salt].softness=0:1:2").layer_of(results.quilt) == "salt"
 
     def test_time_is_swept_over_all_layers(self, project):
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = "= time / 8"'))
-        picture = jq.read_image(results.draw_sweep(Sweep.of("weights.time=0:8:2")).files[0])
+        picture = jq.images.read_image(results.draw_sweep(Sweep.of("weights.time=0:8:2")).files[0])
         left, right = picture[60:640, 30:600], picture[60:640, 660:1230]
         assert (left[300, 300] != right[300, 300]).any()
         assert (left == left[:1, :1]).all()  # clay alone, and then salt alone
@@ -396,17 +396,19 @@ class TestSweeps:
     def test_a_sweep_is_of_the_time_that_is_asked(self, project):
         step = 'kind = "noise"\nsize = 4.0\nstrength = "= time / 4"'
         early = Results(quilt_with(project, step)).draw_sweep(Sweep.of("layer.mask[0].threshold=0.2:0.6:2"))
-        before = jq.read_image(early.files[0])
+        before = jq.images.read_image(early.files[0])
         late = Results(jq.read_quilt(project / "job.quilt.toml", time=4.0)).draw_sweep(
             Sweep.of("layer.mask[0].threshold=0.2:0.6:2")
         )
-        assert (jq.read_image(late.files[0]) != before).any()
+        assert (jq.images.read_image(late.files[0]) != before).any()
 
 
 class TestExplaining:
     def test_one_place_is_told_step_by_step(self, project):
         head = HEAD.replace("[weights]", '[weights]\ndaubs = "d.jsonl"')
-        jq.append_daub(project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("top",), strength=0.5, falloff=0.1))
+        jq.daubs.append_daub(
+            project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("top",), strength=0.5, falloff=0.1)
+        )
         steps = [
             'kind = "height"\nband = [0.0, 9.0]',
             'kind = "noise"\nsize = 4.0',

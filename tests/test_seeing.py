@@ -145,7 +145,7 @@ class TestGround:
 class TestExplaining:
     @pytest.mark.parametrize("place", [(0.0, 0.0), (32.0, 16.0), (0.1, 15.99), (13.3, 7.7)])
     def test_the_texel_of_a_place_is_found(self, place):
-        smooth = DaubLayer([jq.Daub(path=((16.0, 8.0),), radius=30.0, kind=jq.DaubKind.SMOOTH, reach=1.0)], ("a",))
+        smooth = DaubLayer([jq.Daub(path=((16.0, 8.0),), radius=30.0, kind=jq.daubs.DaubKind.SMOOTH, reach=1.0)], ("a",))
         for daubs in (DaubLayer([], ("a",)), smooth):
             points, which, grid = texel_at(FLAT, place, 64, daubs)
             assert len(points) == grid.rows * grid.columns
@@ -156,7 +156,7 @@ class TestExplaining:
     def test_what_smoothing_does_is_told_as_the_map_holds_it(self):
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Noise(size=3))]
         daubs = [
-            jq.Daub(path=((16.0, 8.0),), radius=9.0, kind=jq.DaubKind.SMOOTH, reach=1.5),
+            jq.Daub(path=((16.0, 8.0),), radius=9.0, kind=jq.daubs.DaubKind.SMOOTH, reach=1.5),
             jq.Daub(path=((14.0, 8.0),), radius=3.0, layers=("b",), strength=0.5),
         ]
         weights = jq.weigh(FLAT.canvas(64), layers, daubs=daubs, bits=16)

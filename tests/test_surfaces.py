@@ -407,7 +407,7 @@ class TestTiles:
             read([[tiles[0][0], whole]])
         with pytest.raises(jq.QuiltError, match=r"equally many files; got rows of \[3, 2\]"):
             read([tiles[0], tiles[1][:2]])
-        texels = np.array(jq.read_image(tiles[0][1]))
+        texels = np.array(jq.images.read_image(tiles[0][1]))
         texels[:, 0] += 2
         write_image(tmp_path / "off.png", texels)
         with pytest.warns(jq.QuiltWarning, match="differ by up to 0.00061 m along their borders; averaged"):

@@ -1,8 +1,8 @@
 """Jagged Quilt: blend the texture maps of many materials over a surface, check them, and see every step.
 
-What is here is listed once, in `__init__.pyi`, and loaded when it is asked for. More stands in windows: `jq.shapes` (made
-meshes), `jq.convert` (one kind of map into another), `jq.adopt` (weights of other programs), `jq.export` (files for engines),
-`jq.audit` (what is wrong with maps) and `jq.show` (pictures).
+What is here is listed once, in `__init__.pyi`, and loaded when it is asked for. More stands in windows: `jq.images` (image
+files), `jq.convert` (one kind of map into another), `jq.audit` (what is wrong with maps), `jq.shapes` (made meshes), `jq.daubs`
+(painted strokes), `jq.adopt` (weights of other programs), `jq.export` (files for engines) and `jq.show` (pictures).
 """
 
 import lazy_loader

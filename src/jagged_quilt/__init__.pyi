@@ -1,7 +1,9 @@
 from . import adopt as adopt
 from . import audit as audit
 from . import convert as convert
+from . import daubs as daubs
 from . import export as export
+from . import images as images
 from . import shapes as shapes
 from . import show as show
 from .arrays.layout import layout_of as layout_of
@@ -27,9 +29,6 @@ from .foundation.noise import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.version import __version__ as __version__
 from .light.light import Sun as Sun
-from .maps.image_files import ImageLimits as ImageLimits
-from .maps.image_files import read_image as read_image
-from .maps.image_files import write_image as write_image
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole
 from .maps.swatch import Swatch as Swatch
@@ -61,16 +60,11 @@ from .surfaces.terrain_source import read_terrain as read_terrain
 from .surfaces.uv_canvas import UvCanvas as UvCanvas
 from .surfaces.uv_canvas import VertexCanvas as VertexCanvas
 from .weights.daub import Daub as Daub
-from .weights.daub import DaubKind as DaubKind
-from .weights.daub_file import append_daub as append_daub
-from .weights.daub_file import read_daubs as read_daubs
-from .weights.daub_file import write_daubs as write_daubs
 from .weights.explain import explain as explain
 from .weights.medley import Heights as Heights
 from .weights.medley import Medley as Medley
 from .weights.medley import height_ramp as height_ramp
 from .weights.point_weights import PointWeights as PointWeights
-from .weights.weigh import lay_daubs as lay_daubs
 from .weights.weigh import weigh as weigh
 from .weights.weigh import weigh_points as weigh_points
 from .weights.weigher import Weigher as Weigher

@@ -34,6 +34,7 @@ from jagged_quilt.blend._rows import (
     ONLY_Y,
     PLACE_ROWS,
     PLANE_ROWS,
+    SHARES,
     SHARP,
     SHORTER,
     SIDES,
@@ -326,6 +327,8 @@ def lay_chart(c, points, plan, scratch):
         if chart["cheap"] > 0:
             unit_gradients(row, lying.frame, lying.laid)
     limit_sides(c, charts, lying)
+    if chart["sharing"] >= 0:
+        share_planes(c, charts, lying.laid)
 
 
 @inlined
@@ -333,43 +336,65 @@ def copy_charts(k, charts_at, to, laid):
     """Bring the rows of several charts together for one place, lane by lane."""
     for t in range(B):
         own = INDEX(LAID_ROWS * B * charts_at[INDEX(B * k + t)] + t)
-        for row in range(LAID_ROWS):
+        for row in range(SHARES):
             laid[INDEX(to + row * B + t)] = laid[own + INDEX(row * B)]
 
 
-@lanes
-def share_planes(k, start, laid, places):
-    """Fill how much each plane counts for a place, from the rows of its chart, which begin at `start`.
+@inlined
+def _shares(towards_x, towards_y, towards_z, sides, sharpness, sharing):
+    """How much each plane counts: |n| to the power of sharpness, small ones cut, summing to 1; or all of one plane."""
+    x = exp2(max(sharpness * towards_x, np.float32(-100.0)))
+    y = exp2(max(sharpness * towards_y, np.float32(-100.0)))
+    z = exp2(max(sharpness * towards_z, np.float32(-100.0)))
+    cut = np.float32(PLANE_CUT) * (x + y + z)
+    x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
+    scale = sides / (x + y + z)
+    x, z = x * scale, z * scale
+    y = y * scale + (F1 - sides)
+    faced_y = towards_y >= max(towards_x, towards_z)
+    faced_x = towards_x >= towards_z
+    most_x, most_y = (F0 if faced_y else (F1 if faced_x else F0)), (F1 if faced_y else F0)
+    is_box, is_one = sharing == np.float32(FACED_MOST), sharing > 0
+    one_y = F1 if sharing == np.float32(ONLY_Y) else F0
+    x = (most_x if is_box else F0) if is_one else x
+    y = (most_y if is_box else one_y) if is_one else y
+    z = (F1 - most_x - most_y if is_box else F1 - one_y) if is_one else z
+    return x, y, z
 
-    |n| to the power of sharpness, small ones cut, summing to 1; or all of one plane.
-    """
-    rows, counts = places.rows, places.counts
-    weight, sharp = INDEX(PLACE_ROWS * B * k), INDEX((PLACE_ROWS * k + SHARP) * B)
-    by = INDEX((PLACE_ROWS * k + BY) * B)
-    out, facing = INDEX(3 * B * k), INDEX(start + FACING * B)
+
+@lanes
+def share_planes(c, charts, laid):
+    """Fill how much each plane counts on a chart whose layers all share them alike."""
+    start, sharpness, sharing = INDEX(LAID_ROWS * B * c), charts[c]["sharpness"], np.float32(charts[c]["sharing"])
+    facing, out = start + INDEX(FACING * B), start + INDEX(SHARES * B)
+    for t in range(B):
+        i, j = facing + INDEX(t), out + INDEX(t)
+        x, y, z = laid[i], laid[i + INDEX(B)], laid[i + INDEX(2 * B)]
+        x, y, z = _shares(x, y, z, laid[i + INDEX(3 * B)], sharpness, sharing)
+        laid[j], laid[j + INDEX(B)], laid[j + INDEX(2 * B)] = x, y, z
+
+
+@lanes
+def share_planes_each(k, start, laid, rows):
+    """Fill the same for a place whose layers share planes each in its own way; the rows of its chart begin at `start`."""
+    sharp, by = INDEX((PLACE_ROWS * k + SHARP) * B), INDEX((PLACE_ROWS * k + BY) * B)
+    facing, out = INDEX(start + FACING * B), INDEX(start + SHARES * B)
+    for t in range(B):
+        i, j = facing + INDEX(t), out + INDEX(t)
+        x, y, z = laid[i], laid[i + INDEX(B)], laid[i + INDEX(2 * B)]
+        x, y, z = _shares(x, y, z, laid[i + INDEX(3 * B)], rows[sharp + INDEX(t)], rows[by + INDEX(t)])
+        laid[j], laid[j + INDEX(B)], laid[j + INDEX(2 * B)] = x, y, z
+
+
+@lanes
+def count_planes(k, start, laid, rows, counts):
+    """Fill how much each plane counts for a place: nothing in a lane that it does not show in."""
+    weight, out, shares = INDEX(PLACE_ROWS * B * k), INDEX(3 * B * k), INDEX(start + SHARES * B)
     for t in range(B):
         i = INDEX(t)
-        sharpness, kind = rows[sharp + i], rows[by + i]
-        towards_x, towards_y = laid[facing + i], laid[facing + INDEX(B) + i]
-        towards_z, sides = laid[facing + INDEX(2 * B) + i], laid[facing + INDEX(3 * B) + i]
-        x = exp2(max(sharpness * towards_x, np.float32(-100.0)))
-        y = exp2(max(sharpness * towards_y, np.float32(-100.0)))
-        z = exp2(max(sharpness * towards_z, np.float32(-100.0)))
-        cut = np.float32(PLANE_CUT) * (x + y + z)
-        x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
-        scale = sides / (x + y + z)
-        x, z = x * scale, z * scale
-        y = y * scale + (F1 - sides)
-        faced_y = towards_y >= max(towards_x, towards_z)
-        faced_x = towards_x >= towards_z
-        most_x, most_y = (F0 if faced_y else (F1 if faced_x else F0)), (F1 if faced_y else F0)
-        is_box, is_one = kind == np.float32(FACED_MOST), kind > 0
-        one_y = F1 if kind == np.float32(ONLY_Y) else F0
-        x = (most_x if is_box else F0) if is_one else x
-        y = (most_y if is_box else one_y) if is_one else y
-        z = (F1 - most_x - most_y if is_box else F1 - one_y) if is_one else z
         shown = F1 if rows[weight + i] > 0 else F0
-        counts[out + i], counts[out + INDEX(B) + i], counts[out + INDEX(2 * B) + i] = shown * x, shown * y, shown * z
+        for plane in range(3):
+            counts[out + INDEX(plane * B) + i] = shown * laid[shares + INDEX(plane * B) + i]
 
 
 @inlined
@@ -379,9 +404,9 @@ def lay_places(most, points, plan, scratch):
     for c in range(charts.shape[0]):
         lying.is_laid[INDEX(c)] = 0
     for k in range(most):
-        several = places.charts_at[INDEX(B * k)] >= 0
+        several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         for t in range(B if several else 1):
-            c = places.charts_at[INDEX(B * k + t)] if several else -1 - places.charts_at[INDEX(B * k)]
+            c = places.charts_at[INDEX(B * k + t)] if several else chart
             if not lying.is_laid[INDEX(c)]:
                 lying.is_laid[INDEX(c)] = 1
                 lay_chart(c, points, plan, scratch)
@@ -389,5 +414,7 @@ def lay_places(most, points, plan, scratch):
             places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts.shape[0] + k)
             copy_charts(k, places.charts_at, places.laid_at[INDEX(k)], lying.laid)
         else:
-            places.laid_at[INDEX(k)] = LAID_ROWS * B * (-1 - places.charts_at[INDEX(B * k)])
-        share_planes(k, places.laid_at[INDEX(k)], lying.laid, places)
+            places.laid_at[INDEX(k)] = LAID_ROWS * B * chart
+        if several or charts[chart]["sharing"] < 0:
+            share_planes_each(k, places.laid_at[INDEX(k)], lying.laid, places.rows)
+        count_planes(k, places.laid_at[INDEX(k)], lying.laid, places.rows, places.counts)

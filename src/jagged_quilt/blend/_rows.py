@@ -45,6 +45,8 @@ CHART = np.dtype(
     [
         ("kind", "i4"),
         ("planes", "i4"),  # a bit for each plane that is used: X 1, Y 2, Z 4
+        ("sharing", "i4"),  # SHARED ... FACED_MOST where all its layers do the same, and are as sharp; else -1
+        ("sharpness", "f4"),
         ("axes", "f4", (3, 3)),  # in the world, one a row
         ("origin", "f4", (3,)),
         ("offset", "f4", (2,)),  # metres on the surface to metres of the pattern: the offset first, then the turn
@@ -73,8 +75,8 @@ MOVED_STEPS, MOVED_ROWS = 3, 9
 # in the world, and the footprint's steps in u and v; or, for true steps, its longer axis and the logarithms of both axes.
 U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, PLANE_ROWS = 0, 1, 2, 3, 6, 9, 13
 LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
-# Rows of a chart in `laid` after its three planes: the logarithms of |n|, and how much the sides count.
-FACING, SIDES, LAID_ROWS = 39, 42, 43
+# Rows of a chart in `laid` after its three planes: the logarithms of |n|, how much the sides count, and each plane's share.
+FACING, SIDES, SHARES, LAID_ROWS = 39, 42, 43, 46
 # Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
 WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip

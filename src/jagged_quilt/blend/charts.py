@@ -54,6 +54,7 @@ class Charts:
         """Return the number of the chart on which a projection lies, a new one if it is the first of its kind."""
         row = np.zeros((), k.CHART)
         row["kind"], row["planes"] = projection.chart, projection.planes_used
+        row["sharing"], row["sharpness"] = projection.planes, sharpness_of(projection)
         row["axes"], row["origin"] = self._axes(projection)
         row["offset"], row["turn"] = projection.offset, projection.turned
         row["warp"] = -1 if projection.warp is None else self._warp(projection.warp)
@@ -74,9 +75,12 @@ class Charts:
             row["near"], row["far"] = projection.beyond, projection.beyond + projection.beyond_fade
         for number, known in enumerate(self.rows):
             alike = row.copy()
-            alike["planes"] = known["planes"]
+            for own in ("planes", "sharing", "sharpness"):
+                alike[own] = known[own]
             if alike.tobytes() == known.tobytes():
                 known["planes"] |= row["planes"]
+                if (known["sharing"], known["sharpness"]) != (row["sharing"], row["sharpness"]):
+                    known["sharing"] = -1
                 return number
         self.rows.append(row)
         return len(self.rows) - 1
@@ -115,6 +119,11 @@ def moves_of(warps: Sequence[Warp], points: Points) -> NDArray[np.float32]:
         moved[:, :3] = _moved(warp, points.position)
         moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
     return frozen(out, np.float32)
+
+
+def sharpness_of(projection: Projection) -> float:
+    """How sharply a projection parts its planes; 1 where it has but one."""
+    return projection.sharpness if isinstance(projection, Triplanar) else 1.0
 
 
 def is_plain(projections: Sequence[Projection], filter: Filter) -> bool:

@@ -15,9 +15,9 @@ from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import UV_CHART
-from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame
+from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.layer import Layer, one_each
-from jagged_quilt.blend.projection import Filter, Triplanar, Warp
+from jagged_quilt.blend.projection import Filter, Warp
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
@@ -182,7 +182,7 @@ def _fill_row(row: np.void, layer: Layer, pages: TexelPages, place: int, tallest
     row["hardness"] = (1 - softness) / softness
     row["relief"] = pages.reliefs[place] / tallest
     row["level_bias"] = math.log2(pages.side / pages.tiles[place])
-    row["sharpness"] = lie.sharpness if isinstance(lie, Triplanar) else 1.0
+    row["sharpness"] = sharpness_of(lie)
     row["planes"] = lie.planes
     row["wrap_u"], row["wrap_v"] = (each.code for each in lie.wraps)
     row["filter"] = (lie.filter or filter).code
