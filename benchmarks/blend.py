@@ -151,6 +151,7 @@ PHASES = ("spread", "planes", "locate", "fetch", "rise", "weigh", "mix", "turn",
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
     places, samples, mix, laid = scratch.places, scratch.samples, scratch.mix, scratch.lying.laid
+    look, spot, around, heights, weight = places.look, samples.spot, samples.around, samples.heights, mix.weight
     b = rows_of.B
     for _ in range(times):
         if phase == 0:
@@ -158,20 +159,20 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
         elif phase == 1:
             _chart_kernels.lay_places(most, points, plan, scratch)
         elif phase == 2:
-            _sample_kernels.locate((9, 8), -1, 0, 1, 1, 0, laid, places, samples)
+            _sample_kernels.locate((9, 8), -1, 0, 1, 1, 0, laid, look, spot)
         elif phase == 3:
             _sample_kernels.fetch(pages.texels, 1, samples)
         elif phase == 4:
-            _sample_kernels.rise(0, 1, 3, 8 * b, samples, places.rows, mix.tall)
+            _sample_kernels.rise(0, 1, 3, 8 * b, around, spot.between, spot.shares, heights, look.rows, mix.tall)
         elif phase == 5:
-            _mix_kernels.weigh(most, places.rows, mix)
+            _mix_kernels.weigh(most, look.rows, mix)
         elif phase == 6:
-            _mix_kernels.weights_of_pass(0, 1, samples.shares, mix)
-            _mix_kernels.mix_colour(1, 0, 8 * b, samples, mix)
-            _mix_kernels.mix_data(1, 1, 2, 12 * b, samples, mix)
-            _mix_kernels.mix_data(1, 1, 3, 12 * b, samples, mix)
-            _mix_kernels.mix_normals(1, 0, 8 * b, 4, 5, samples, laid, mix)
-            _mix_kernels.mix_height(1, samples.heights, mix.weight, mix.sums)
+            _mix_kernels.weights_of_pass(0, 1, spot.shares, mix.kept, weight)
+            _mix_kernels.mix_colour(1, 0, 8 * b, around, spot.between, weight, mix.channels)
+            _mix_kernels.mix_data(1, 1, 2, 12 * b, around, spot.between, weight, mix.channels)
+            _mix_kernels.mix_data(1, 1, 3, 12 * b, around, spot.between, weight, mix.channels)
+            _mix_kernels.mix_normals(1, 0, 8 * b, (4, 5), around, spot.between, weight, laid, mix.sums)
+            _mix_kernels.mix_height(1, heights, weight, mix.sums)
         elif phase == 7:
             _mix_kernels.turn(False, scratch.lying.frame, mix.sums)
         else:
@@ -190,7 +191,7 @@ def where_time_goes(scene, blend):
         assert count == size
         passes = _kernels.blend_block(points, plan, pages, scratch)
         most = int((scene.weights.weights[scratch.who] > 0).sum(axis=1).max())
-        kept, shares = scratch.mix.kept.reshape(-1, size), scratch.samples.shares.reshape(-1, size)
+        kept, shares = scratch.mix.kept.reshape(-1, size), scratch.samples.spot.shares.reshape(-1, size)
         seen = sum(bool((kept[scratch.samples.place[s]] * shares[s] > 0).any()) for s in range(passes))
         runs = dict.fromkeys(PHASES, 1) | {"locate": passes, "fetch": passes, "rise": passes, "mix": seen}
         for phase, name in enumerate(PHASES):

@@ -1,5 +1,7 @@
 """The blend agrees with a plain reference, and keeps its promises whatever the block, the thread or the tile."""
 
+import platform
+import re
 from dataclasses import fields, replace
 
 import numpy as np
@@ -9,6 +11,8 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps, made_swatch
+from jagged_quilt.blend import _chart_kernels, _mix_kernels, _sample_kernels
+from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.blend import stored_type
 from reference_blend import Decoded, blend_point, stored
 
@@ -305,19 +309,40 @@ class TestBake:
             jq.bake(terrain.canvas(32), layers[:1], arrays, weights=weights)
 
 
+def loops_in_lanes():
+    """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
+    scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
+    frame, moved, laid, shares, alike, _ = lying = scratch.lying
+    look, _, _, taps = places = scratch.places
+    spot, around, heights, _, _ = scratch.samples
+    tall, _, kept, _, weight, channels, sums, steps = mix = scratch.mix
+    between, mips, rows = spot.between, (1, 1), look.rows
+    yield _chart_kernels.move, (False, False, frame, moved)
+    yield _chart_kernels.lay_plane, (0, 1, charts, lying)
+    yield _chart_kernels.lay_by_uv, (0, charts, lying)
+    yield _chart_kernels.limit_sides, (0, charts, lying)
+    yield _chart_kernels.share_planes, (0, 0, 0, laid, alike, shares)
+    yield _chart_kernels.count_planes, (0, 0, shares, rows, look.counts)
+    yield _sample_kernels.largest, (0, look.counts)
+    yield _sample_kernels.plan_taps, (0, 0, 0, laid, look, taps)
+    yield _sample_kernels.locate, (mips, 0, 0, 0, 0, 0, laid, look, spot)
+    yield _sample_kernels.locate_any, (mips, 0, 0, 0, 0, 0, 0, laid, places, spot)
+    yield _sample_kernels.rise, (0, 0, 0, 0, around, between, spot.shares, heights, rows, tall)
+    yield _sample_kernels.rise_flat, (0, 0, np.float32(1), spot.shares, heights, rows, tall)
+    yield _mix_kernels.weigh, (1, rows, mix)
+    yield _mix_kernels.weights_of_pass, (0, 0, spot.shares, kept, weight)
+    yield _mix_kernels.mix_colour, (0, 0, 0, around, between, weight, channels)
+    yield _mix_kernels.mix_data, (0, 0, 0, 0, around, between, weight, channels)
+    yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), around, between, weight, laid, sums)
+    yield _mix_kernels.mix_height, (0, heights, weight, sums)
+    yield _mix_kernels.turn, (False, frame, sums)
+    yield _mix_kernels.quantise, (np.ones((k.OUTPUTS, 3), np.float32), sums, steps)
+
+
+@pytest.mark.skipif(platform.machine() != "x86_64", reason="looks for the registers of x86-64")
 def test_the_loops_that_should_run_in_vector_lanes_do():
     """Without them the blend is several times slower and nothing else would show it."""
-    import platform
-
-    from jagged_quilt.blend import _chart_kernels, _mix_kernels
-    from jagged_quilt.blend import _rows as k
-
-    if platform.machine() != "x86_64":
-        pytest.skip("looks for the registers of x86-64")
-    scratch = k.scratch_for(1, 1, 1, 2)
-    _chart_kernels.share_planes(0, 0, scratch.lying.laid, scratch.places)
-    _chart_kernels.lay_plane(0, 1, np.zeros(1, k.CHART), scratch.lying)
-    _mix_kernels.mix_colour(0, 0, 0, scratch.samples, scratch.mix)
-    for loop in (_chart_kernels.share_planes, _chart_kernels.lay_plane, _mix_kernels.mix_colour):
+    for loop, values in loops_in_lanes():
+        loop(*values)
         code = next(iter(loop.inspect_asm().values()))
-        assert "mulps" in code, loop
+        assert re.search(r"\tv?(?:mulps|addps|maxps|fmadd\w+ps|pmaxsd)\t", code), loop.py_func.__name__

@@ -83,6 +83,12 @@ class TestHelpers:
         for x in np.linspace(-20, 20, 41, dtype=np.float32):
             assert numbers.exp2.py_func(x) == pytest.approx(2.0 ** float(x), rel=3e-7)
 
+    def test_bits_are_in_order(self):
+        values = np.float32([0, 1e-30, 0.5, 1, 3.5e7])
+        bits = [numbers.as_bits.py_func(each) for each in values]
+        assert bits == sorted(bits)
+        assert [numbers.as_number.py_func(each) for each in bits] == list(values)
+
     def test_channels_of_a_texel(self):
         texel = np.uint32(0x80FF4001)
         for channel, byte in enumerate((0x01, 0x40, 0xFF, 0x80)):

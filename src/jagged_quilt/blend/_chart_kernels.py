@@ -12,7 +12,6 @@ import numpy as np
 
 from jagged_quilt.blend._number_kernels import exp2, log2
 from jagged_quilt.blend._rows import (
-    BY,
     F0,
     F1,
     FACED_MOST,
@@ -34,7 +33,6 @@ from jagged_quilt.blend._rows import (
     ONLY_Y,
     PLACE_ROWS,
     PLANE_ROWS,
-    SHARES,
     SHARP,
     SHORTER,
     SIDES,
@@ -328,7 +326,9 @@ def lay_chart(c, points, plan, scratch):
             unit_gradients(row, lying.frame, lying.laid)
     limit_sides(c, charts, lying)
     if chart["sharing"] >= 0:
-        share_planes(c, charts, lying.laid)
+        for t in range(B):
+            lying.alike[INDEX(t)], lying.alike[INDEX(B + t)] = chart["sharpness"], chart["sharing"]
+        share_planes(LAID_ROWS * B * c, 3 * B * c, 0, lying.laid, lying.alike, lying.shares)
 
 
 @inlined
@@ -336,65 +336,53 @@ def copy_charts(k, charts_at, to, laid):
     """Bring the rows of several charts together for one place, lane by lane."""
     for t in range(B):
         own = INDEX(LAID_ROWS * B * charts_at[INDEX(B * k + t)] + t)
-        for row in range(SHARES):
+        for row in range(LAID_ROWS):
             laid[INDEX(to + row * B + t)] = laid[own + INDEX(row * B)]
 
 
-@inlined
-def _shares(towards_x, towards_y, towards_z, sides, sharpness, sharing):
-    """How much each plane counts: |n| to the power of sharpness, small ones cut, summing to 1; or all of one plane."""
-    x = exp2(max(sharpness * towards_x, np.float32(-100.0)))
-    y = exp2(max(sharpness * towards_y, np.float32(-100.0)))
-    z = exp2(max(sharpness * towards_z, np.float32(-100.0)))
-    cut = np.float32(PLANE_CUT) * (x + y + z)
-    x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
-    scale = sides / (x + y + z)
-    x, z = x * scale, z * scale
-    y = y * scale + (F1 - sides)
-    faced_y = towards_y >= max(towards_x, towards_z)
-    faced_x = towards_x >= towards_z
-    most_x, most_y = (F0 if faced_y else (F1 if faced_x else F0)), (F1 if faced_y else F0)
-    is_box, is_one = sharing == np.float32(FACED_MOST), sharing > 0
-    one_y = F1 if sharing == np.float32(ONLY_Y) else F0
-    x = (most_x if is_box else F0) if is_one else x
-    y = (most_y if is_box else one_y) if is_one else y
-    z = (F1 - most_x - most_y if is_box else F1 - one_y) if is_one else z
-    return x, y, z
-
-
 @lanes
-def share_planes(c, charts, laid):
-    """Fill how much each plane counts on a chart whose layers all share them alike."""
-    start, sharpness, sharing = INDEX(LAID_ROWS * B * c), charts[c]["sharpness"], np.float32(charts[c]["sharing"])
-    facing, out = start + INDEX(FACING * B), start + INDEX(SHARES * B)
+def share_planes(start, out, sharp, laid, said, shares):
+    """Fill how much each plane counts: |n| to the power of sharpness, small ones cut, summing to 1; or all of one plane.
+
+    start : where the rows of a chart begin in `laid`.
+    out : where the three rows to fill begin in `shares`.
+    sharp : where two rows begin in `said`: sharpness, and what is done with the planes.
+    """
+    facing, own, into = INDEX(start + FACING * B), INDEX(sharp), INDEX(out)
     for t in range(B):
-        i, j = facing + INDEX(t), out + INDEX(t)
-        x, y, z = laid[i], laid[i + INDEX(B)], laid[i + INDEX(2 * B)]
-        x, y, z = _shares(x, y, z, laid[i + INDEX(3 * B)], sharpness, sharing)
-        laid[j], laid[j + INDEX(B)], laid[j + INDEX(2 * B)] = x, y, z
+        i = INDEX(t)
+        sharpness, sharing = said[own + i], said[own + INDEX(B) + i]
+        towards_x, towards_y = laid[facing + i], laid[facing + INDEX(B) + i]
+        towards_z, sides = laid[facing + INDEX(2 * B) + i], laid[facing + INDEX(3 * B) + i]
+        x = exp2(max(sharpness * towards_x, np.float32(-100.0)))
+        y = exp2(max(sharpness * towards_y, np.float32(-100.0)))
+        z = exp2(max(sharpness * towards_z, np.float32(-100.0)))
+        cut = np.float32(PLANE_CUT) * (x + y + z)
+        x, y, z = max(x - cut, F0), max(y - cut, F0), max(z - cut, F0)
+        scale = sides / (x + y + z)
+        x, z = x * scale, z * scale
+        y = y * scale + (F1 - sides)
+        faced_y = towards_y >= max(towards_x, towards_z)
+        faced_x = towards_x >= towards_z
+        most_x, most_y = (F0 if faced_y else (F1 if faced_x else F0)), (F1 if faced_y else F0)
+        is_box, is_one = sharing == np.float32(FACED_MOST), sharing > 0
+        one_y = F1 if sharing == np.float32(ONLY_Y) else F0
+        x = (most_x if is_box else F0) if is_one else x
+        y = (most_y if is_box else one_y) if is_one else y
+        z = (F1 - most_x - most_y if is_box else F1 - one_y) if is_one else z
+        shares[into + i], shares[into + INDEX(B) + i], shares[into + INDEX(2 * B) + i] = x, y, z
 
 
 @lanes
-def share_planes_each(k, start, laid, rows):
-    """Fill the same for a place whose layers share planes each in its own way; the rows of its chart begin at `start`."""
-    sharp, by = INDEX((PLACE_ROWS * k + SHARP) * B), INDEX((PLACE_ROWS * k + BY) * B)
-    facing, out = INDEX(start + FACING * B), INDEX(start + SHARES * B)
-    for t in range(B):
-        i, j = facing + INDEX(t), out + INDEX(t)
-        x, y, z = laid[i], laid[i + INDEX(B)], laid[i + INDEX(2 * B)]
-        x, y, z = _shares(x, y, z, laid[i + INDEX(3 * B)], rows[sharp + INDEX(t)], rows[by + INDEX(t)])
-        laid[j], laid[j + INDEX(B)], laid[j + INDEX(2 * B)] = x, y, z
-
-
-@lanes
-def count_planes(k, start, laid, rows, counts):
-    """Fill how much each plane counts for a place: nothing in a lane that it does not show in."""
-    weight, out, shares = INDEX(PLACE_ROWS * B * k), INDEX(3 * B * k), INDEX(start + SHARES * B)
+def count_planes(k, start, shares, rows, counts):
+    """Fill how much each plane counts for a place: nothing in a lane in which it does not show."""
+    weight, out, own = INDEX(PLACE_ROWS * B * k), INDEX(3 * B * k), INDEX(start)
     for t in range(B):
         i = INDEX(t)
         shown = F1 if rows[weight + i] > 0 else F0
-        for plane in range(3):
-            counts[out + INDEX(plane * B) + i] = shown * laid[shares + INDEX(plane * B) + i]
+        counts[out + i] = shown * shares[own + i]
+        counts[out + INDEX(B) + i] = shown * shares[own + INDEX(B) + i]
+        counts[out + INDEX(2 * B) + i] = shown * shares[own + INDEX(2 * B) + i]
 
 
 @inlined
@@ -415,6 +403,9 @@ def lay_places(most, points, plan, scratch):
             copy_charts(k, places.charts_at, places.laid_at[INDEX(k)], lying.laid)
         else:
             places.laid_at[INDEX(k)] = LAID_ROWS * B * chart
+        shares_at = 3 * B * chart
         if several or charts[chart]["sharing"] < 0:
-            share_planes_each(k, places.laid_at[INDEX(k)], lying.laid, places.rows)
-        count_planes(k, places.laid_at[INDEX(k)], lying.laid, places.rows, places.counts)
+            shares_at = 3 * B * (charts.shape[0] + k)
+            sharp = (PLACE_ROWS * k + SHARP) * B
+            share_planes(places.laid_at[INDEX(k)], shares_at, sharp, lying.laid, places.look.rows, lying.shares)
+        count_planes(k, shares_at, lying.shares, places.look.rows, places.look.counts)

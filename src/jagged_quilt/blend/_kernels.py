@@ -57,9 +57,9 @@ def blend_block(points, plan, pages, scratch):
     passes = 0
     for k in range(most):
         for plane in range(3):
-            if largest(3 * k + plane, places.counts) > 0:
+            if largest(3 * k + plane, places.look.counts) > 0:
                 passes = read_place(k, plane, passes, plan, pages, scratch)
-    weigh(most, places.rows, mix)
+    weigh(most, places.look.rows, mix)
     for sample in range(passes):
         mix_pass(sample, plan, scratch)
     resolve(plan, scratch)
@@ -93,10 +93,10 @@ def _heaviest(t, most, places):
     """The heaviest place of a lane, and how many planes of all its places are read."""
     read, heaviest = F0, 0
     for k in range(most):
-        if places.rows[INDEX(PLACE_ROWS * B * k + t)] > places.rows[INDEX(PLACE_ROWS * B * heaviest + t)]:
+        if places.look.rows[INDEX(PLACE_ROWS * B * k + t)] > places.look.rows[INDEX(PLACE_ROWS * B * heaviest + t)]:
             heaviest = k
         for plane in range(3):
-            read += F1 if places.counts[INDEX((3 * k + plane) * B + t)] > 0 else F0
+            read += F1 if places.look.counts[INDEX((3 * k + plane) * B + t)] > 0 else F0
     return heaviest, read
 
 
@@ -111,19 +111,19 @@ def survey_points(values, points, plan, pages, scratch):
         for t in range(count):
             p, (k, read), plane = INDEX(who[t]), _heaviest(t, most, places), 0
             for other in range(1, 3):
-                if places.counts[INDEX((3 * k + other) * B + t)] > places.counts[INDEX((3 * k + plane) * B + t)]:
+                if places.look.counts[INDEX((3 * k + other) * B + t)] > places.look.counts[INDEX((3 * k + plane) * B + t)]:
                     plane = other
             row = INDEX(places.laid_at[INDEX(k)] + PLANE_ROWS * B * plane + t)
             for c in range(9):
                 values[p, c] = laid[row + INDEX(c * B)]
             values[p, 9] = plane
-            values[p, 10] = places.counts[INDEX((3 * k + plane) * B + t)]
+            values[p, 10] = places.look.counts[INDEX((3 * k + plane) * B + t)]
             values[p, 11] = read
-            bias = places.rows[INDEX((PLACE_ROWS * k + BIAS) * B + t)]
+            bias = places.look.rows[INDEX((PLACE_ROWS * k + BIAS) * B + t)]
             mip = laid[row + INDEX(LEVEL * B)] + bias
-            if places.rows[INDEX((PLACE_ROWS * k + FILTER) * B + t)] >= ANISOTROPIC:
+            if places.look.rows[INDEX((PLACE_ROWS * k + FILTER) * B + t)] >= ANISOTROPIC:
                 shorter = laid[row + INDEX(SHORTER * B)] + bias
                 ratio = exp2(min(max(mip - max(shorter, F0), F0), np.float32(8.0)))
-                ratio = min(np.ceil(ratio - np.float32(1e-3)), places.rows[INDEX((PLACE_ROWS * k + TAPS) * B + t)])
+                ratio = min(np.ceil(ratio - np.float32(1e-3)), places.look.rows[INDEX((PLACE_ROWS * k + TAPS) * B + t)])
                 mip = max(mip - log2(max(ratio, F1)), shorter)
             values[p, 12] = mip

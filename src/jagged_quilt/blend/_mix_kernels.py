@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 
+from jagged_quilt.blend._number_kernels import as_bits, as_number
 from jagged_quilt.blend._rows import (
     F0,
     F1,
@@ -72,22 +73,20 @@ def weigh(most, rows, mix):
 
 
 @lanes
-def weights_of_pass(k, sample, shares, mix):
+def weights_of_pass(k, sample, shares, kept, weight):
     """Fill what each lane's sample weighs in the end; return the largest."""
-    kept, weight = mix.kept, mix.weight
     place, own = INDEX(k * B), INDEX(B * sample)
-    largest = F0
+    largest = np.int32(0)
     for t in range(B):
         w = kept[place + INDEX(t)] * shares[own + INDEX(t)]
         weight[t] = w
-        largest = max(largest, w)
-    return largest
+        largest = max(largest, as_bits(w))
+    return as_number(largest)
 
 
 @lanes
-def mix_colour(sample, array, corners, samples, mix):
+def mix_colour(sample, array, corners, around, between, weight, channels):
     """Add three sRGB-encoded channels of an array by weight, as linear light."""
-    around, between, weight, channels = samples.around, samples.between, mix.weight, mix.channels
     pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(4 * B * array)
     m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
     s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
@@ -107,9 +106,8 @@ def mix_colour(sample, array, corners, samples, mix):
 
 
 @lanes
-def mix_data(sample, array, channel, corners, samples, mix):
+def mix_data(sample, array, channel, corners, around, between, weight, channels):
     """Add one channel of an array by weight, as it is."""
-    around, between, weight, channels = samples.around, samples.between, mix.weight, mix.channels
     mask, scale = channel_bits(channel)
     pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(B * (4 * array + channel))
     for t in range(B):
@@ -124,16 +122,17 @@ def mix_data(sample, array, channel, corners, samples, mix):
 
 
 @lanes
-def mix_normals(sample, row, first, x_at, y_at, samples, laid, mix):
+def mix_normals(sample, row, first, read, around, between, weight, laid, sums):
     """Add the slopes of two-channel normals by weight, as vectors along the gradients of u and v.
 
     A detail normal (x, y, z) in the image's own axes has the slopes -x / z along u and y / z along v; the surface's normal
     tilts by x / z grad u - y / z grad v (the surface gradient, Mikkelsen 2020).
 
     row : where the plane's rows begin in `laid`.
-    first : where the texels of the pass begin; x_at, y_at : 4 * array + channel of both.
+    first : where the texels of the pass begin.
+    read : 4 * array + channel of x and of y.
     """
-    around, between, weight, sums = samples.around, samples.between, mix.weight, mix.sums
+    x_at, y_at = read
     mask_x, scale_x = channel_bits(x_at % 4)
     mask_y, scale_y = channel_bits(y_at % 4)
     corners_x, corners_y = first + 4 * B * (x_at // 4), first + 4 * B * (y_at // 4)
@@ -173,20 +172,22 @@ def mix_height(sample, heights, weight, sums):
 def mix_pass(sample, plan, scratch):
     """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height."""
     samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
+    around, (_, between, shares), weight = samples.around, samples.spot, mix.weight
     k, first = samples.place[INDEX(sample)], 4 * B * arrays * sample
-    if not weights_of_pass(k, sample, samples.shares, mix) > 0:
+    if not weights_of_pass(k, sample, shares, mix.kept, weight) > 0:
         return
     for array in range(arrays):
+        corners = first + 4 * B * array
         if plan.is_colour[array]:
-            mix_colour(sample, array, first + 4 * B * array, samples, mix)
+            mix_colour(sample, array, corners, around, between, weight, mix.channels)
         for channel in range(4):
             if plan.mixed[4 * array + channel]:
-                mix_data(sample, array, channel, first + 4 * B * array, samples, mix)
-    x_at, y_at = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
-    if x_at >= 0:
+                mix_data(sample, array, channel, corners, around, between, weight, mix.channels)
+    read = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
+    if read[0] >= 0:
         row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
-        mix_normals(sample, row, first, x_at, y_at, samples, scratch.lying.laid, mix)
-    mix_height(sample, samples.heights, mix.weight, mix.sums)
+        mix_normals(sample, row, first, read, around, between, weight, scratch.lying.laid, mix.sums)
+    mix_height(sample, samples.heights, weight, mix.sums)
 
 
 @lanes
@@ -228,39 +229,36 @@ def quantise(scale, sums, steps):
 
 
 @inlined
-def _row(t, targets, scratch):
-    """Which row of a target the texel of a lane is."""
-    p = INDEX(scratch.who[t])
-    return p if targets.where.shape[0] == 0 else INDEX(targets.where[p])
-
-
-@inlined
 def _put(which, target, targets, count, scratch):
     """Store one target's texels: its steps, or what the sRGB table says of them. Three channels, as most have, at once."""
-    steps, table, first = scratch.mix.steps, targets.encode, targets.rows[which]
-    a, b, c = first * B, (first + 1) * B, (first + 2) * B
+    to, steps, table, first = scratch.to, scratch.mix.steps, targets.encode, targets.rows[which]
+    a, b, c = INDEX(first * B), INDEX((first + 1) * B), INDEX((first + 2) * B)
     if target.shape[1] == 3 and targets.is_colour[which]:
         for t in range(count):
-            p = _row(t, targets, scratch)
-            target[p, 0] = table[INDEX(np.uint32(steps[INDEX(a + t)]))]
-            target[p, 1] = table[INDEX(np.uint32(steps[INDEX(b + t)]))]
-            target[p, 2] = table[INDEX(np.uint32(steps[INDEX(c + t)]))]
+            i, p = INDEX(t), INDEX(to[INDEX(t)])
+            target[p, 0] = table[INDEX(np.uint32(steps[a + i]))]
+            target[p, 1] = table[INDEX(np.uint32(steps[b + i]))]
+            target[p, 2] = table[INDEX(np.uint32(steps[c + i]))]
     elif target.shape[1] == 3:
         for t in range(count):
-            p = _row(t, targets, scratch)
-            target[p, 0], target[p, 1], target[p, 2] = steps[INDEX(a + t)], steps[INDEX(b + t)], steps[INDEX(c + t)]
+            i, p = INDEX(t), INDEX(to[INDEX(t)])
+            target[p, 0], target[p, 1], target[p, 2] = steps[a + i], steps[b + i], steps[c + i]
     else:
         for channel in range(target.shape[1]):
-            place = (first + channel) * B
+            place = INDEX((first + channel) * B)
             for t in range(count):
-                step = steps[INDEX(place + t)]
-                target[_row(t, targets, scratch), channel] = table[INDEX(np.uint32(step))] if targets.is_colour[which] else step
+                step = steps[place + INDEX(t)]
+                target[INDEX(to[INDEX(t)]), channel] = table[INDEX(np.uint32(step))] if targets.is_colour[which] else step
 
 
 @inlined
 def encode(count, targets, scratch):
     """Store finished texels, each by the convention of its role; at `where` of their point, if any."""
+    who, where = scratch.who, targets.where
     quantise(targets.scale, scratch.mix.sums, scratch.mix.steps)
+    for t in range(count):
+        p = INDEX(who[INDEX(t)])
+        scratch.to[INDEX(t)] = who[INDEX(t)] if where.shape[0] == 0 else where[p]
     for which in range(len(targets.bytes)):
         _put(which, targets.bytes[which], targets, count, scratch)
     for which in range(len(targets.words)):

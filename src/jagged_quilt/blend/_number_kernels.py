@@ -16,6 +16,18 @@ E2, E3 = np.float32(0.0108446003), np.float32(0.00189684984)
 
 
 @inlined
+def as_bits(x):
+    """The bits of a number: those from 0 up are in order as whole numbers, whose largest is found in lanes."""
+    return np.float32(x).view(np.int32)
+
+
+@inlined
+def as_number(bits):
+    """The number that has such bits."""
+    return np.int32(bits).view(np.float32)
+
+
+@inlined
 def log2(x):
     """Base-2 logarithm of a positive number, from its exponent and a polynomial of its mantissa."""
     bits = np.float32(x).view(np.int32)

@@ -75,8 +75,8 @@ MOVED_STEPS, MOVED_ROWS = 3, 9
 # in the world, and the footprint's steps in u and v; or, for true steps, its longer axis and the logarithms of both axes.
 U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, PLANE_ROWS = 0, 1, 2, 3, 6, 9, 13
 LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
-# Rows of a chart in `laid` after its three planes: the logarithms of |n|, how much the sides count, and each plane's share.
-FACING, SIDES, SHARES, LAID_ROWS = 39, 42, 43, 46
+# Rows of a chart in `laid` after its three planes: the logarithms of |n|, and how much the sides count.
+FACING, SIDES, LAID_ROWS = 39, 42, 43
 # Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
 WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
@@ -131,15 +131,21 @@ class TexelRows(NamedTuple):
     levels: int
 
 
-class PlaceRows(NamedTuple):
-    """What lies at each of the K places of a texel: the k-th heaviest layer."""
+class LookRows(NamedTuple):
+    """How the layer at each of the K places of a texel is read."""
 
     rows: NDArray[np.float32]  # PLACE_ROWS each
     tiles: NDArray[np.float64]
     slices: NDArray[np.int32]
+    counts: NDArray[np.float32]  # three each: how much each plane counts
+
+
+class PlaceRows(NamedTuple):
+    """What lies at each of the K places of a texel: the k-th heaviest layer."""
+
+    look: LookRows
     charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
     laid_at: NDArray[np.int64]  # where the rows of its chart begin in `laid`
-    counts: NDArray[np.float32]  # three each: how much each plane counts
     taps: NDArray[np.float32]  # three each: samples along the footprint
 
 
@@ -149,16 +155,24 @@ class LaidRows(NamedTuple):
     frame: NDArray[np.float32]
     moved: NDArray[np.float32]
     laid: NDArray[np.float32]
+    shares: NDArray[np.float32]  # three for each chart, then for each place: how much each plane counts there
+    alike: NDArray[np.float32]  # two: sharpness and what is done with the planes, of the chart at hand
     is_laid: NDArray[np.int32]
+
+
+class SpotRows(NamedTuple):
+    """Where the samples of each pass lie."""
+
+    at: NDArray[np.int32]  # four: the texels around each lane's sample, of the pass at hand
+    between: NDArray[np.float32]  # two: the place between them
+    shares: NDArray[np.float32]
 
 
 class SampleRows(NamedTuple):
     """What is read in each pass."""
 
-    at: NDArray[np.int32]  # four: where the texels around each lane's sample lie
-    around: NDArray[np.uint32]  # four for each array: those texels
-    between: NDArray[np.float32]  # two: the place between them
-    shares: NDArray[np.float32]
+    spot: SpotRows
+    around: NDArray[np.uint32]  # four for each array: the texels around each lane's sample
     heights: NDArray[np.float32]
     place: NDArray[np.int32]  # of each pass
     plane: NDArray[np.int32]
@@ -181,6 +195,7 @@ class Scratch(NamedTuple):
     """The buffers of one thread."""
 
     who: NDArray[np.int64]  # which points the block takes
+    to: NDArray[np.int64]  # which rows of the targets those are
     places: PlaceRows
     lying: LaidRows
     samples: SampleRows
@@ -205,21 +220,24 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
     i4 = lambda rows: np.zeros(rows * B, np.int32)
     return Scratch(
         np.zeros(B, np.int64),
+        np.zeros(B, np.int64),
         PlaceRows(
-            f4(PLACE_ROWS * places),
-            np.zeros(places * B),
-            i4(places),
+            LookRows(f4(PLACE_ROWS * places), np.zeros(places * B), i4(places), f4(3 * places)),
             i4(places),
             np.zeros(places, np.int64),
             f4(3 * places),
-            f4(3 * places),
         ),
-        LaidRows(f4(FRAME_ROWS), f4(MOVED_ROWS), f4(LAID_ROWS * (charts + places)), np.zeros(charts, np.int32)),
+        LaidRows(
+            f4(FRAME_ROWS),
+            f4(MOVED_ROWS),
+            f4(LAID_ROWS * (charts + places)),
+            f4(3 * (charts + places)),
+            f4(2),
+            np.zeros(charts, np.int32),
+        ),
         SampleRows(
-            i4(4),
+            SpotRows(i4(4), f4(2 * passes), f4(passes)),
             np.zeros(4 * arrays * passes * B, np.uint32),
-            f4(2 * passes),
-            f4(passes),
             f4(passes),
             np.zeros(passes, np.int32),
             np.zeros(passes, np.int32),

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jagged_quilt.blend._number_kernels import exp2, log2
+from jagged_quilt.blend._number_kernels import as_bits, as_number, exp2, log2
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
     BIAS,
@@ -44,31 +44,32 @@ THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division wh
 
 @lanes
 def largest(row, rows):
-    """Return the largest value, from 0, of a row."""
-    start, most = INDEX(row * B), F0
+    """Return the largest value of a row, of which none is below 0."""
+    start, most = INDEX(row * B), np.int32(0)
     for t in range(B):
-        most = max(most, rows[start + INDEX(t)])
-    return most
+        most = max(most, as_bits(rows[start + INDEX(t)]))
+    return as_number(most)
 
 
 @lanes
-def plan_taps(k, plane, start, laid, places):
+def plan_taps(k, plane, start, laid, look, taps):
     """Fill how many samples are taken along the longer axis of the footprint; return the largest."""
-    rows, counts, taps = places.rows, places.counts, places.taps
-    row, look = INDEX(start + PLANE_ROWS * B * plane), INDEX((PLACE_ROWS * k + FILTER) * B)
+    rows, counts = look.rows, look.counts
+    row, mode = INDEX(start + PLANE_ROWS * B * plane), INDEX((PLACE_ROWS * k + FILTER) * B)
     bias, limit = INDEX((PLACE_ROWS * k + BIAS) * B), INDEX((PLACE_ROWS * k + TAPS) * B)
-    count, out, most = INDEX((3 * k + plane) * B), INDEX((3 * k + plane) * B), F1
+    count, out, most = INDEX((3 * k + plane) * B), INDEX((3 * k + plane) * B), as_bits(F1)
     for t in range(B):
         i = INDEX(t)
         longer = laid[row + INDEX(LONGER * B) + i] + rows[bias + i]
         shorter = max(laid[row + INDEX(SHORTER * B) + i] + rows[bias + i], F0)
-        is_fine = rows[look + i] >= np.float32(ANISOTROPIC)
+        is_fine = rows[mode + i] >= np.float32(ANISOTROPIC)
         ratio = exp2(min(max(longer - shorter, F0), np.float32(8.0))) if is_fine else F1
         wanted = min(np.ceil(ratio - np.float32(1e-3)), rows[limit + i])
         wanted = wanted if counts[count + i] > 0 else F1
-        taps[out + i] = max(wanted, F1)
-        most = max(most, wanted)
-    return most
+        wanted = max(wanted, F1)
+        taps[out + i] = wanted
+        most = max(most, as_bits(wanted))
+    return as_number(most)
 
 
 @inlined
@@ -79,7 +80,7 @@ def _level_start(full, bits, slice_count):
 
 
 @lanes
-def locate(mips, level, k, plane, sample, start, laid, places, samples):
+def locate(mips, level, k, plane, sample, start, laid, look, spot):
     """Fill where the four texels around each lane's sample lie, the place between them, and its share.
 
     mips : how many bits a slice's side has, and how many slices there are.
@@ -87,8 +88,7 @@ def locate(mips, level, k, plane, sample, start, laid, places, samples):
     level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
         by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
     """
-    rows, counts, tiles, slices = places.rows, places.counts, places.tiles, places.slices
-    at, between, shares, (side_bits, slice_count) = samples.at, samples.between, samples.shares, mips
+    (rows, tiles, slices, counts), (at, between, shares), (side_bits, slice_count) = look, spot, mips
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     row = INDEX(start + PLANE_ROWS * B * plane)
     u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
@@ -149,19 +149,19 @@ def _folded(i, wrap, sides):
 
 
 @lanes
-def locate_any(mips, level, tap, k, plane, sample, start, laid, places, samples):
+def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
     """The same for layers of any wrap mode and filter; `tap` is which of several samples along the footprint."""
-    rows, counts, taps, tiles, slices = places.rows, places.counts, places.taps, places.tiles, places.slices
-    at, between, shares, (side_bits, slice_count) = samples.at, samples.between, samples.shares, mips
+    (rows, tiles, slices, counts), taps = places.look, places.taps
+    (at, between, shares), (side_bits, slice_count) = spot, mips
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
-    look, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
+    said, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
     place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
     full = np.int32(side_bits)
     highest = np.float32(side_bits)
     for t in range(B):
         i = INDEX(t)
-        wrap_u, wrap_v = np.int32(rows[look + i]), np.int32(rows[look + INDEX(B) + i])
-        mode = np.int32(rows[look + INDEX(2 * B) + i])
+        wrap_u, wrap_v = np.int32(rows[said + i]), np.int32(rows[said + INDEX(B) + i])
+        mode = np.int32(rows[said + INDEX(2 * B) + i])
         is_fine = mode == ANISOTROPIC
         several = taps[count + i] if is_fine else F1
         wanted = laid[row + INDEX(LEVEL * B) + i]
@@ -200,7 +200,7 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, samples)
 @inlined
 def fetch(texels, sample, samples):
     """Read the four texels around each lane's sample from every array; around : (samples, arrays, corners, B), flat."""
-    arrays, at, around = texels.shape[1], samples.at, samples.around
+    arrays, at, around = texels.shape[1], samples.spot.at, samples.around
     first = INDEX(4 * B * arrays * sample)
     second, third = first + INDEX(4 * B), first + INDEX(8 * B)
     if arrays == 2:
@@ -221,9 +221,8 @@ def fetch(texels, sample, samples):
 
 
 @lanes
-def rise(k, sample, channel, corners, samples, rows, tall):
+def rise(k, sample, channel, corners, around, between, shares, heights, rows, tall):
     """Decode the height of each lane's sample, and add its share to how high the place is."""
-    around, between, shares, heights = samples.around, samples.between, samples.shares, samples.heights
     mask, scale = channel_bits(channel)
     a, pair, own = INDEX(corners), INDEX(2 * B * sample), INDEX(B * sample)
     low, place = INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
@@ -241,9 +240,8 @@ def rise(k, sample, channel, corners, samples, rows, tall):
 
 
 @lanes
-def rise_flat(k, sample, value, samples, rows, tall):
+def rise_flat(k, sample, value, shares, heights, rows, tall):
     """The same where no array holds height."""
-    shares, heights = samples.shares, samples.heights
     own, low, place = INDEX(B * sample), INDEX((PLACE_ROWS * k + LOW) * B), INDEX(k * B)
     for t in range(B):
         i = INDEX(t)
@@ -253,26 +251,28 @@ def rise_flat(k, sample, value, samples, rows, tall):
 
 
 @inlined
-def read_place(k, plane, first, plan, pages, scratch):
-    """Read one place on one plane, in as many passes as it takes; return the number of the next pass."""
-    places, samples, laid = scratch.places, scratch.samples, scratch.lying.laid
+def read_place(k, plane, passes, plan, pages, scratch):
+    """Read one place on one plane, in as many passes as it takes, from the number `passes` on; return that of the next."""
+    places, samples, laid, tall = scratch.places, scratch.samples, scratch.lying.laid, scratch.mix.tall
+    look, (_, between, shares), around, heights = places.look, samples.spot, samples.around, samples.heights
     arrays, high, mips = pages.texels.shape[1], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
-    start, passes = places.laid_at[INDEX(k)], first
-    several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, places))
+    start = places.laid_at[INDEX(k)]
+    several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, look, places.taps))
     for tap in range(several):
         for step in range(2 if pages.levels > 1 else 1):
             level = step if pages.levels > 1 else -1
             if plan.is_plain:
-                locate(mips, level, k, plane, passes, start, laid, places, samples)
+                locate(mips, level, k, plane, passes, start, laid, look, samples.spot)
             else:
-                locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples)
-            if pages.levels > 1 and not largest(passes, samples.shares) > 0:
+                locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples.spot)
+            if pages.levels > 1 and not largest(passes, shares) > 0:
                 continue
             fetch(pages.texels, passes, samples)
             if high >= 0:
-                rise(k, passes, high % 4, 4 * B * (arrays * passes + high // 4), samples, places.rows, scratch.mix.tall)
+                first = 4 * B * (arrays * passes + high // 4)
+                rise(k, passes, high % 4, first, around, between, shares, heights, look.rows, tall)
             else:
-                rise_flat(k, passes, plan.neutral[HEIGHT], samples, places.rows, scratch.mix.tall)
+                rise_flat(k, passes, plan.neutral[HEIGHT], shares, heights, look.rows, tall)
             samples.place[INDEX(passes)], samples.plane[INDEX(passes)] = k, plane
             passes += 1
     return passes

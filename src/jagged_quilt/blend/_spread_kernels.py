@@ -113,7 +113,7 @@ def _lay_layer(place, t, layer, is_plain, rows):
 @inlined
 def spread_layers(who, points, plan, places):
     """Lay places out in rows; return how many hold anything."""
-    layer_index, layer_weight, rows = points.layer, points.weight, places.rows
+    layer_index, layer_weight, rows = points.layer, points.weight, places.look.rows
     most = 0
     for k in range(layer_weight.shape[1]):
         place, heaviest = INDEX(PLACE_ROWS * B * k), F0
@@ -132,16 +132,16 @@ def spread_layers(who, points, plan, places):
             for t in range(B):
                 _lay_layer(place, t, layer, plan.is_plain, rows)
             for t in range(B):
-                places.tiles[INDEX(B * k + t)] = layer["tiles"]
-                places.slices[INDEX(B * k + t)] = layer["slice"]
+                places.look.tiles[INDEX(B * k + t)] = layer["tiles"]
+                places.look.slices[INDEX(B * k + t)] = layer["slice"]
             places.charts_at[INDEX(B * k)] = -1 - layer["chart"]
             continue
         chart, one_chart = np.int32(-1), True
         for t in range(B):
             layer = plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])]
             _lay_layer(place, t, layer, plan.is_plain, rows)
-            places.tiles[INDEX(B * k + t)] = layer["tiles"]
-            places.slices[INDEX(B * k + t)] = layer["slice"]
+            places.look.tiles[INDEX(B * k + t)] = layer["tiles"]
+            places.look.slices[INDEX(B * k + t)] = layer["slice"]
             places.charts_at[INDEX(B * k + t)] = layer["chart"]
             if rows[place + INDEX(t)] > 0:
                 one_chart &= chart < 0 or chart == layer["chart"]

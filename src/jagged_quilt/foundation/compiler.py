@@ -22,6 +22,10 @@ _njit: Compiled = numba.njit  # its annotations do not know all of its options
 _FAST = {"reassoc", "nsz", "arcp", "contract", "nnan", "ninf"}
 
 
+_LANES: set[str] = set()
+"""The names of all loops in lanes, as they stand in the names of symbols."""
+
+
 class _NoAliasCompiler(Compiler):
     """Tells LLVM that the array arguments of a function never overlap, so that it need not check before vectorising."""
 
@@ -48,6 +52,7 @@ class _OwnCopiesCompiler(Compiler):
             shared = [each for each in module.functions if not each.is_declaration and each.linkage == Linkage.linkonce_odr]
             for each in shared:
                 each.linkage = Linkage.internal
+                each.add_function_attribute("noinline" if any(name in each.name for name in _LANES) else "alwaysinline")
             finish()
             for each in shared:  # as they were, for a kernel that calls this one
                 each.linkage = Linkage.linkonce_odr
@@ -72,6 +77,7 @@ def check(function: Callable[..., object]) -> Compiled:
 
 def lanes(function: Callable[..., object]) -> Compiled:
     """Compile a loop that is to run in vector lanes. Its array arguments must not overlap, and it reads no tables."""
+    _LANES.add(f"{len(function.__name__)}{function.__name__}B")
     return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False, pipeline_class=_NoAliasCompiler)(function)
 
 
