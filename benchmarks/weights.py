@@ -103,7 +103,7 @@ def largest_difference(made, top, index, weight):
 
 
 def peak_mib(texels):
-    code = f"import weights as w; w.jq.weigh(w.terrain(), w.layers(), texels={texels}); w.tell()"
+    code = f"import weights as w; w.jq.weigh(w.terrain().canvas({texels}), w.layers()); w.tell()"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=sys.path[0])
     return float(done.stdout.split()[-1])
 

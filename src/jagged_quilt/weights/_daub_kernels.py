@@ -59,9 +59,8 @@ def split_runs(position, runs):
 
 
 @lanes
-def _nearer(a, count, runs, segment, in_space, near):
+def _nearer(a, count, x, y, z, segment, in_space, near):
     """Lower the squared distances to a path by those to one more of its segments; in space or from above."""
-    x, y, z = runs.x, runs.y, runs.z
     ax, ay, az = segment[0], segment[1] * in_space, segment[2]
     wx, wy, wz = segment[3] - ax, segment[4] * in_space - ay, segment[5] - az
     length = wx * wx + wy * wy + wz * wz
@@ -98,10 +97,11 @@ def _paint(a, count, ceiling, cover, row, weights, scale):
 
 @lanes
 def _smallest(a, count, scale):
-    least = F1
+    """The least of some scales, none of which is below 0: by their bits, whose least is found in lanes."""
+    least = np.float32(F1).view(np.int32)
     for i in range(count):
-        least = min(least, scale[np.uint64(a + i)])
-    return least
+        least = min(least, np.float32(scale[np.uint64(a + i)]).view(np.int32))
+    return np.int32(least).view(np.float32)
 
 
 @lanes
@@ -145,7 +145,7 @@ def _near_path(count, runs, run, daubs, d, near):
             if not any_near:
                 for i in range(RUN):
                     near[i] = np.float32(1e30)
-            _nearer(run * RUN, count, runs, segments[s], in_space, near)
+            _nearer(run * RUN, count, runs.x, runs.y, runs.z, segments[s], in_space, near)
             any_near = True
     return any_near
 
