@@ -1,7 +1,6 @@
 """The audit: every planted fault is found, nothing else is, and what it says to write mends it."""
 
 import json
-import re
 
 import numpy as np
 import pytest
@@ -16,6 +15,7 @@ from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.maps.conversions import normal_from_height
 from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.quiltfile.mend import write_mends
 
 R = jq.MapRole
 
@@ -103,21 +103,15 @@ def faults_of(project):
 
 
 def mend(project, findings):
-    """Write what the findings say after each swatch's own keys: plain keys first, tables behind them."""
-    text = project.read_text()
-    for name in {each.swatch for each in findings}:
-        mends = [each.mend for each in findings if each.swatch == name]
-        assert all(mends)
-        lines = "".join(sorted(mends, key=lambda each: each.startswith("[")))
-        text = re.sub(rf'(name = "{name}"\n(?:[a-z]+ = .*\n)+)', lambda own, lines=lines: own[1] + lines, text)
-    project.write_text(text)
+    assert all(each.mend for each in findings)
+    write_mends(project, findings)
 
 
 class TestCheck:
     def test_the_demo_is_clean(self, clean):
         code, said, errors = jquilt("check", clean)
         assert (code, errors) == (0, "")
-        assert "Nothing is wrong, 9 notes." in said  # that packing at 512 enlarges maps of 256
+        assert "Nothing is wrong, 9 notes " in said  # that packing at 512 enlarges maps of 256
 
     def test_ten_planted_faults_are_found_and_mended(self, project):
         planted = spoil_ten(project)
@@ -174,7 +168,7 @@ class TestCheck:
             project.parent / "swatches" / n for n in ("cracked_clay", "salt_crust", "raked_gravel", "brine")
         )
         (clay / "cracked_clay_normal.png").write_bytes(b"\x89PNG nothing")
-        write_image(salt / "salt_albedo.png", np.zeros((4, 4, 3), np.uint8))
+        write_image(salt / "salt_crust_albedo.png", np.zeros((4, 4, 3), np.uint8))
         (salt / "salt_crust_occlusion.png").write_bytes(b"nothing")
         packed = np.dstack([read_image(gravel / f"raked_gravel_{n}.png") for n in ("occlusion", "roughness", "roughness")])
         packed[..., 2] = 0
@@ -194,7 +188,7 @@ class TestCheck:
         quilt = jq.read_quilt(project)
         gravel = next(each for each in quilt.sources if each.name == "raked gravel").read()
         assert np.array_equal(gravel.maps[R.ROUGHNESS].texels[..., 0], packed[..., 1])
-        said = jquilt("check", project)[1]
+        said = jquilt("check", project, "--notes")[1]
         assert "notes.png fits no role" in said
         assert 'swatch "cracked clay": no normal map; made from height' in said
 

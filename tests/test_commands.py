@@ -62,7 +62,7 @@ class TestSteps:
         (project / "salt" / "salt_height.png").unlink()
         (project / "salt" / "salt_occlusion.png").unlink()
         write_image(project / "clay" / "holiday.png", np.zeros((2, 2, 3), np.uint8))
-        code, said, _ = jquilt("check", project / "job.quilt.toml")
+        code, said, _ = jquilt("check", project / "job.quilt.toml", "--notes")
         assert code == 1
         assert "17 x 17 samples over 16 x 16 m" in said
         assert 'swatch "salt": no height map; 0.5 stands in' in said

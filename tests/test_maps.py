@@ -12,7 +12,7 @@ from conftest import made_maps
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
 from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
 from jagged_quilt.maps.image_files import read_image, write_image
-from jagged_quilt.maps.roles import role_of_file
+from jagged_quilt.maps.names import role_of_file
 
 R = jq.MapRole
 
@@ -129,7 +129,10 @@ class TestTextureMap:
 
     def test_what_cannot_play_the_role_is_refused(self):
         colourful = np.zeros((2, 2, 3), np.uint8)
-        colourful[..., 0] = 9
+        colourful[..., 0] = 8
+        nearly = jq.TextureMap(role=R.HEIGHT, texels=colourful)
+        assert (nearly.texels == 3).all()  # as JPEG makes of a grey
+        colourful[..., 0] = 60
         with pytest.raises(ShapeError, match="must be grey"):
             jq.TextureMap(role=R.HEIGHT, texels=colourful)
         with pytest.raises(ShapeError, match="needs 3 channels; got 1"):

@@ -62,9 +62,13 @@ class TestTerrain:
         write_image(tmp_path / "a.png", np.zeros((3, 3, 1), np.uint8))
         with pytest.warns(jq.QuiltWarning, match="stairs of 0.0392 m"):
             jq.read_terrain(tmp_path / "a.png", size=(2, 2), heights=(0, 10))
-        write_image(tmp_path / "c.png", np.array([[[1, 2, 3]] * 2] * 2, np.uint8))
+        write_image(tmp_path / "c.png", np.array([[[1, 2, 30]] * 2] * 2, np.uint8))
         with pytest.raises(jq.QuiltError, match="has colour"):
             jq.read_terrain(tmp_path / "c.png", size=(2, 2), heights=(0, 10))
+        write_image(tmp_path / "d.png", np.array([[[700, 701, 708]] * 2] * 2, np.uint16))
+        with pytest.warns(jq.QuiltWarning, match="differ by up to 0 of 255; their mean"):
+            almost = jq.read_terrain(tmp_path / "d.png", size=(2, 2), heights=(0, 65.535))
+        assert almost.heights == pytest.approx(0.703, abs=1e-4)
         with pytest.raises(jq.QuiltError, match="1 NaN or infinite values, the first at \\(1, 0\\)"):
             jq.Terrain([[0, 1], [np.nan, 2]], size=(1, 1))
         with pytest.raises(jq.QuiltError, match="lower one first"):

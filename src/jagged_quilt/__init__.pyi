@@ -11,6 +11,7 @@ from .arrays.pack import pack as pack
 from .arrays.pack import pack_files as pack_files
 from .arrays.texture_arrays import TextureArrays as TextureArrays
 from .arrays.texture_arrays import open_arrays as open_arrays
+from .audit.gather import gather as gather
 from .baking.bake import bake as bake
 from .baking.baked_maps import BakedMaps as BakedMaps
 from .blend.blend import Blend as Blend

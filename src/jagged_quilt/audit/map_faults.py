@@ -14,7 +14,7 @@ _BELONGS = 0.25  # correlation of slopes from which normals and height tell some
 _CURLED = 0.62
 _FEW_LEVELS = 64
 _ENOUGH = 40  # texels expected on codes; chance would leave all of them empty once in e^40
-_DIFFUSE = (0.012, 0.91)
+_DIFFUSE, _UNREAL = (0.012, 0.91), 0.2  # what real surfaces reflect, and the share of a map that may lie outside
 _SPECULAR_GAP = (0.10, 0.40)
 
 
@@ -150,16 +150,15 @@ def _ranges(bench: Bench) -> None:
     diffuse, specular = bench.maps.get(_R.DIFFUSE), bench.maps.get(_R.SPECULAR)
     if diffuse is not None and not bench.has(_R.DIFFUSE, "looks linear") and _R.METALLIC not in bench.maps:
         light = m.luminance(diffuse.values)
-        outside, middle = m.share_outside(light, *_DIFFUSE), float(np.median(light))
-        if outside > 0.2:
-            dark = middle < 0.1
-            words = "darker than charcoal: is it stored linear?" if dark else "brighter than fresh snow"
+        dark, bright = float((light < _DIFFUSE[0]).mean()), float((light > _DIFFUSE[1]).mean())
+        if dark + bright > _UNREAL:
+            reflects, share = (f"less than {_DIFFUSE[0]:g}", dark) if dark > bright else (f"more than {_DIFFUSE[1]:g}", bright)
             bench.fault(
                 "unreal colour",
-                f"much of it is {words}",
+                f"much of it is {'darker than charcoal' if dark > bright else 'brighter than fresh snow'}: is it a colour map, "
+                "and of a surface that is no metal?",
                 _R.DIFFUSE,
-                mend=map_rule(_R.DIFFUSE, transfer="linear") if dark else "",
-                measured=f"{100 * outside:.0f} % of it reflects less than {_DIFFUSE[0]:g} or more than {_DIFFUSE[1]:g}",
+                measured=f"{100 * share:.0f} % of it reflects {reflects}",
             )
     if specular is not None and not bench.has(_R.SPECULAR, "looks linear", "constant"):
         light = m.luminance(specular.values)

@@ -155,11 +155,6 @@ def encoding_gain(normals: Values, height: Values) -> float:
     return sum(abs(each) for each in agreement(normals, linear_from_srgb(height))) / 2 - plain / 2
 
 
-def share_outside(values: Values, low: float, high: float) -> float:
-    """Return the share of values below `low` or above `high`."""
-    return float(((values < low) | (values > high)).mean())
-
-
 def _correlation(one: Values, other: Values) -> float:
     a, b = one - one.mean(), other - other.mean()
     power = float(np.sqrt((a.astype(np.float64) ** 2).sum() * (b.astype(np.float64) ** 2).sum()))

@@ -7,7 +7,8 @@ import numpy as np
 from jagged_quilt.audit import measures as m
 from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule, seen_by_eye
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.maps.roles import MapRole, is_packed
+from jagged_quilt.maps.names import roles_of_file
+from jagged_quilt.maps.roles import MapRole
 
 SEAM_SEEN = 0.25
 """The seam score from which a border is a fault."""
@@ -15,12 +16,14 @@ SEAM_SEEN = 0.25
 
 def _names(bench: Bench) -> None:
     for path in bench.source.unused:
-        if is_packed(path):
+        roles = roles_of_file(path) or ()
+        if len(roles) > 1:
+            told = ", ".join(f'"{role.key if role else "none"}"' for role in roles)
             bench.fault(
                 "packed file",
                 f"{path.name} seems to hold several maps in its channels, and is not used",
                 file=path,
-                mend=f'[[swatch.map]]\nfile = "{path.name}"\npacked = "gltf"\n',
+                mend=f'[[swatch.map]]\nfile = "{path.name}"\nroles = [{told}]\n',
             )
         else:
             bench.note("unused", f"{path.name} fits no role and is not used", file=path, mend=leave_out(path.name))
@@ -41,6 +44,19 @@ def _alphas(bench: Bench) -> None:
                 measured=f"{alpha.flat[0]} everywhere",
                 mend=map_rule(role, channel=rest),
             )
+
+
+def _greys(bench: Bench) -> None:
+    for role, source in bench.source.sources.items():
+        image = bench.images.get(source.file)
+        if image is None or role.value.channels != 1 or source.channel or image.texels.shape[2] < 3 or role not in bench.maps:
+            continue
+        colour = image.texels[..., :3]
+        apart = float((colour.max(axis=2) - colour.min(axis=2)).max())
+        if apart > 0:
+            whole = float(np.iinfo(colour.dtype).max) if colour.dtype.kind == "u" else 1.0
+            told = f"they differ by up to {255 * apart / whole:.0f} of 255"
+            bench.note("nearly grey", "the mean of its three channels is taken", role, measured=told)
 
 
 def _sizes(bench: Bench) -> None:
@@ -68,7 +84,7 @@ def _sizes(bench: Bench) -> None:
             "enlarged",
             f"packing at {bench.texels} enlarges {', '.join(role.key for role in small)}",
             measured=f"{min(small.values())} texels along the longer side",
-            mend=f"[arrays]\ntexels = {1 << (largest.bit_length() - 1)}\n" if largest < bench.texels else "",
+            mend=f"[arrays]\nside = {1 << (largest.bit_length() - 1)}\n" if largest < bench.texels else "",
         )
 
 
@@ -103,5 +119,5 @@ def _seams(bench: Bench) -> None:
         )
 
 
-SET_CHECKS = (_alphas, _sizes, _duplicates, _seams)
+SET_CHECKS = (_alphas, _greys, _sizes, _duplicates, _seams)
 NAME_CHECKS = (_names,)

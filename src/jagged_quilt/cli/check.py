@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,89 +14,175 @@ if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
     from jagged_quilt.audit.finding import Finding
     from jagged_quilt.foundation.loose import Facts
+    from jagged_quilt.foundation.progress import Progress
+    from jagged_quilt.maps.swatch_source import SwatchSource
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
     from jagged_quilt.surfaces.terrain import Terrain
 
+_FEW = 10  # faults that are told one by one without being asked to
+_ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
+
 
 @click.command("check")
-@click.argument("quilt_file", type=click.Path(path_type=Path))
+@click.argument("quilt_file", metavar="FILE_OR_FOLDER", type=click.Path(path_type=Path))
+@click.option("--details", is_flag=True, help="Tell every fault by itself, with its figure and its mend.")
+@click.option("--notes", is_flag=True, help="Tell also what is only worth knowing.")
+@click.option("--mend", is_flag=True, help="Write the mends into the quilt file, and check it again.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON.")
 @click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
-def command(quilt_file: Path, as_json: bool, threads: int | None) -> None:
+def command(quilt_file: Path, details: bool, notes: bool, mend: bool, as_json: bool, threads: int | None) -> None:
     """Examine everything that a quilt file names: what is there, what is wrong, and how to mend it.
 
-    Exit code 1 when something is wrong.
+    Of a folder: the sets of maps that lie in it, as `gather` finds them. Exit code 1 when something is wrong.
     """
     from jagged_quilt.audit.audit import audit_together
-    from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.audits import audit_quilt
-    from jagged_quilt.weights.settle import sums_words
 
-    with at_work() as progress:
-        quilt = read_quilt(quilt_file)
-        audits = audit_quilt(quilt, threads=threads, progress=progress)
-        terrain = quilt.terrain if quilt.table.surface else None
-        daubs, _ = quilt.daubs, quilt.layers_by_part
-        inherited = quilt.inherited() if quilt.table.adopt else None
-        adopted = quilt.rehomed(inherited) if inherited else None
+    if quilt_file.is_dir():
+        if mend:
+            raise click.UsageError("--mend writes into a quilt file; make one of this folder with: jquilt gather")
+        with at_work() as progress:
+            sources, audits = _audit_folder(quilt_file, threads, progress, as_json)
+        title, quilt = str(quilt_file), None
+    else:
+        with at_work() as progress:
+            quilt, audits, written = _audit_file(quilt_file, mend, threads, progress)
+            if not as_json:
+                _tell_quilt(quilt_file, quilt)
+        if not as_json:
+            for line in written:
+                click.echo(click.style("written", fg="green") + f": {line}")
+        title, sources = quilt.table.title, list(quilt.sources)
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
     faults = [each for each in findings if each.level == "fault"]
     if as_json:
         import json
 
-        click.echo(json.dumps(_as_json(quilt, audits, findings), indent=2, ensure_ascii=False))
+        click.echo(json.dumps(_as_json(title, audits, findings), indent=2, ensure_ascii=False))
     else:
-        click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
-        if terrain is not None:
-            click.echo(_terrain_words(terrain))
-        if quilt.layers:
-            click.echo("layers, from the bottom up: " + ", ".join(layer.name for layer in quilt.layers))
-        if inherited and adopted and quilt.table.adopt:
-            click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
-            click.echo(f"  {sums_words(inherited.sums)}")
-        if daubs:
-            click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")
-        for told_of, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
-            click.echo(_mesh_words(told_of.name, told_of.file, mesh))
-        _tell(quilt, audits, findings)
-        used = quilt.shown_swatches
-        for audit in audits:
-            if used and audit.name not in used:
-                click.echo(f'note: swatch "{audit.name}": no layer uses it')
-        notes = len(findings) - len(faults)
+        _tell_sets(sources, audits)
+        _tell_faults(faults, one_by_one=details or len(faults) <= _FEW)
+        rest = [each for each in findings if each.level == "note"]
+        if notes:
+            for each in rest:
+                measured = f"; {each.measured}" if each.measured else ""
+                click.echo(click.style("note", fg="yellow") + f': swatch "{each.swatch}": {each.what}{measured}')
+        used = quilt.shown_swatches if quilt else set()
+        idle = [audit.name for audit in audits if used and audit.name not in used]
+        if idle:
+            click.echo(f"note: no layer uses {_some([chr(34) + name + chr(34) for name in idle])}")
         told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
-        click.echo(", ".join([*told, *([f"{notes} notes" if notes != 1 else "1 note"] if notes else [])]) + ".")
+        noted = [f"{len(rest)} notes" if len(rest) != 1 else "1 note"] if rest else []
+        click.echo(", ".join([*told, *noted]) + (" (--notes tells them)." if rest and not notes else "."))
     if faults:
         raise SystemExit(1)
 
 
-def _tell(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> None:
+def _audit_file(
+    quilt_file: Path, mend: bool, threads: int | None, progress: Progress
+) -> tuple[Quilt, list[SwatchAudit], list[str]]:
+    from jagged_quilt.quiltfile.mend import write_mends
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.results.audits import audit_quilt, audit_sources
+
+    quilt = read_quilt(quilt_file)
+    audits = audit_quilt(quilt, threads=threads, progress=progress)
+    written: list[str] = []
+    changed = {audit.name for audit in audits}
+    for _ in range(_ROUNDS if mend else 0):
+        faults = [each for audit in audits if audit.name in changed for each in audit.faults]
+        new = write_mends(quilt_file, faults)
+        changed = {each.swatch for each in faults if each.mend}
+        if not new:
+            break
+        written += new
+        quilt = read_quilt(quilt_file)
+        again = audit_sources(
+            [each for each in quilt.sources if each.name in changed],
+            side=quilt.table.arrays.side,
+            threads=threads,
+            progress=progress,
+        )
+        audits = [next((new for new in again if new.name == each.name), each) for each in audits]
+    return quilt, audits, written
+
+
+def _audit_folder(
+    folder: Path, threads: int | None, progress: Progress, quiet: bool
+) -> tuple[list[SwatchSource], list[SwatchAudit]]:
+    from jagged_quilt.audit.gather import gather
+    from jagged_quilt.cli.gather import tell
+    from jagged_quilt.foundation.errors import FileError
+    from jagged_quilt.results.audits import audit_sources
+
+    found = gather(folder, threads=threads, progress=progress)
+    if not quiet:
+        tell(found, found.sets, with_sets=False)
+    if not found.sets:
+        raise FileError(f"{folder}: there is no set of maps with a colour map in this folder")
+    sources = [one.source() for one in found.sets]
+    return sources, audit_sources(sources, threads=threads, progress=progress)
+
+
+def _tell_quilt(quilt_file: Path, quilt: Quilt) -> None:
+    """Say what there is beside swatches."""
+    from jagged_quilt.weights.settle import sums_words
+
+    terrain = quilt.terrain if quilt.table.surface else None
+    daubs, _ = quilt.daubs, quilt.layers_by_part
+    inherited = quilt.inherited() if quilt.table.adopt else None
+    adopted = quilt.rehomed(inherited) if inherited else None
+    click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
+    if terrain is not None:
+        click.echo(_terrain_words(terrain))
+    if quilt.layers:
+        click.echo("layers, from the bottom up: " + _some([layer.name for layer in quilt.layers], 24))
+    if inherited and adopted and quilt.table.adopt:
+        click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
+        click.echo(f"  {sums_words(inherited.sums)}")
+    if daubs:
+        click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")
+    for told_of, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
+        click.echo(_mesh_words(told_of.name, told_of.file, mesh))
+
+
+def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
     from rich.table import Table
 
     from jagged_quilt.maps.roles import SURFACE_ROLES
 
     table = Table("swatch", "tile", *(role.key for role in SURFACE_ROLES), "seam", "faults", box=None, header_style="bold")
-    for audit, source in zip(audits, quilt.sources, strict=True):
+    for audit, source in zip(audits, sources, strict=True):
         cells = [_map_words(audit, role.key) for role in SURFACE_ROLES]
         seams = [max(facts["seam"].values()) for facts in audit.maps.values() if "seam" in facts]
         table.add_row(audit.name, f"{source.tile:g} m", *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
-    for each in findings:
-        fault = each.level == "fault"
-        where = f'swatch "{each.swatch}"'
-        if fault:
-            where += (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
-        click.echo(
-            click.style(each.level, fg="red" if fault else "yellow")
-            + f": {where}: {each.what}"
-            + (f"; {each.measured}" if each.measured and not fault else "")
-        )
-        if fault and each.measured:
+
+
+def _tell_faults(faults: list[Finding], *, one_by_one: bool) -> None:
+    """Tell every fault, or those of a kind together."""
+    for each in faults if one_by_one else ():
+        where = f'swatch "{each.swatch}"' + (f", {each.role}" if each.role else "") + (f" ({each.file})" if each.file else "")
+        click.echo(click.style("fault", fg="red") + f": {where}: {each.what}")
+        if each.measured:
             click.echo(f"  measured: {each.measured}")
-        if fault and each.mend:
+        if each.mend:
             click.echo("  to mend it, write after the swatch's own keys:")
             click.echo("".join(click.style(f"    {line}\n", fg="green") for line in each.mend.splitlines()), nl=False)
+    kinds: dict[str, list[Finding]] = defaultdict(list)
+    for each in faults if not one_by_one else ():
+        kinds[each.kind].append(each)
+    for kind, found in sorted(kinds.items(), key=lambda each: -len(each[1])):
+        mended = sum(bool(each.mend) for each in found)
+        click.echo(
+            click.style("fault", fg="red") + f": {kind}: {len(found)}, {mended} with a mend: {_some([f.swatch for f in found])}"
+        )
+    if kinds:
+        click.echo("--details tells each with its figure; --mend writes the mends into the quilt file")
+
+
+def _some(names: list[str], most: int = 6) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def _terrain_words(terrain: Terrain) -> str:
@@ -125,7 +212,7 @@ def _map_words(audit: SwatchAudit, role: str) -> str:
     return "derived" if derived else "neutral" if audit.swatch is not None else "-"
 
 
-def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -> Facts:
+def _as_json(title: str, audits: list[SwatchAudit], findings: list[Finding]) -> Facts:
     import dataclasses
 
     swatches = [
@@ -137,7 +224,7 @@ def _as_json(quilt: Quilt, audits: list[SwatchAudit], findings: list[Finding]) -
     ]
     faults = sum(each.level == "fault" for each in findings)
     return {
-        "title": quilt.table.title,
+        "title": title,
         "faults": faults,
         "notes": len(findings) - faults,
         "swatches": swatches,

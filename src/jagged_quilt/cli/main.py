@@ -8,7 +8,7 @@ import sys
 
 import click
 
-COMMANDS = ("demo", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "export")
+COMMANDS = ("demo", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "export")
 
 
 class _Commands(click.Group):

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from enum import Enum
-from itertools import pairwise
-from pathlib import Path
 
 from jagged_quilt.foundation.choices import Choice
 
@@ -64,6 +61,10 @@ class RoleFacts:
         return 2 if self.direction else self.channels
 
 
+def _words(text: str) -> tuple[str, ...]:
+    return tuple(text.split())
+
+
 _COLOUR, _DATA = "diffuse_height", "normal_roughness_occlusion"
 
 
@@ -77,20 +78,8 @@ class MapRole(Enum):
         note="sRGB",
         array=_COLOUR,
         always=True,
-        words=(
-            "diffuse",
-            "diff",
-            "dif",
-            "dff",
-            "albedo",
-            "alb",
-            "basecolor",
-            "basecolour",
-            "basecol",
-            "color",
-            "colour",
-            "col",
-            "d",
+        words=_words(
+            "diffuse diff dif dff albedo alb basecolor basecolour basecol basemap base color colour col cc bc cm rgb d c"
         ),
     )
     NORMAL = RoleFacts(
@@ -100,7 +89,7 @@ class MapRole(Enum):
         array=_DATA,
         always=True,
         direction=True,
-        words=("normal", "normals", "normalmap", "nrm", "nrml", "norm", "nor", "nml", "n"),
+        words=_words("normal normals normalmap nrm nrml norm nor nml nm nmap ddn normalgl normaldx normgl normdx local n"),
     )
     ROUGHNESS = RoleFacts(
         channels=1,
@@ -108,7 +97,7 @@ class MapRole(Enum):
         note="white rough",
         array=_DATA,
         always=True,
-        words=("roughness", "rough", "rgh", "roughnessmap", "r"),
+        words=_words("roughness rough rgh roughnessmap r"),
     )
     SPECULAR = RoleFacts(
         channels=3,
@@ -117,7 +106,7 @@ class MapRole(Enum):
         note="sRGB",
         array="specular",
         always=True,
-        words=("specular", "spec", "spc", "specularcolor", "s"),
+        words=_words("specular spec spc specularcolor specularmap sc refl reflection reflectivity s"),
     )
     HEIGHT = RoleFacts(
         channels=1,
@@ -126,7 +115,7 @@ class MapRole(Enum):
         array=_COLOUR,
         bits=16,
         always=True,
-        words=("height", "heightmap", "displacement", "displace", "disp", "dsp", "bump", "bumpmap", "bmp", "hgt", "h"),
+        words=_words("height heightmap displacement displace disp dsp displ bump bumpmap bmp hgt hm parallax z h"),
     )
     OCCLUSION = RoleFacts(
         channels=1,
@@ -134,12 +123,12 @@ class MapRole(Enum):
         note="white open",
         array=_DATA,
         always=True,
-        words=("occlusion", "ambientocclusion", "ambient", "ao", "occ", "aomap"),
+        words=_words("occlusion ambientocclusion ambientocc ambient ao occ aomap cavity"),
     )
-    GLOSS = RoleFacts(channels=1, neutral=(0.3,), words=("gloss", "glossiness", "glossmap", "gls", "smoothness", "smooth", "g"))
-    SHININESS = RoleFacts(channels=1, neutral=(0.3,), words=("shininess", "shine", "specularlevel", "specularpower"))
-    METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=("metallic", "metalness", "metal", "mtl", "met", "m"))
-    OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=("opacity", "alpha", "transparency", "cutout", "mask"))
+    GLOSS = RoleFacts(channels=1, neutral=(0.3,), words=_words("gloss glossiness glossmap gls smoothness smooth g"))
+    SHININESS = RoleFacts(channels=1, neutral=(0.3,), words=_words("shininess shine specularlevel specularpower"))
+    METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=_words("metallic metalness metal metallicmap mtl met m"))
+    OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=_words("opacity alpha transparency cutout mask msk"))
 
     def __repr__(self) -> str:
         return f"MapRole.{self.name}"
@@ -160,42 +149,3 @@ SURFACE_ROLES = tuple(role for role in MapRole if role.value.array)
 
 PACKED = {"gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC)}
 """Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this."""
-
-PACKED_WORDS = ("orm", "arm", "rma", "mra", "mrao", "rmo", "ord", "packed")
-GREEN_DOWN_WORDS = ("dx", "directx")
-
-_ROLE_OF_WORD = {word: role for role in MapRole for word in role.value.words}
-_IDLE_WORD = re.compile(r"\d+k?|\d+x\d+|\d+px|\d+bit|v\d+|png|tiff?|exr|tga|jpe?g|dds|ktx2|bmp|hdr|webp|gl|opengl|dx|directx")
-
-
-def words_of_file(path: Path) -> list[str]:
-    """Return the words of a file name, lower case: parted by all but letters and digits, and by a capital after a small
-    letter or digit; `rockNormal_2k.png.dds` gives rock, normal, 2k, png."""
-    return [word.lower() for word in re.findall(r"[A-Z]?[a-z0-9]+|[A-Z0-9]+(?![a-z])", path.name.removesuffix(path.suffix))]
-
-
-def role_of_file(path: Path) -> MapRole | None:
-    """Return the role that a file name tells by the trade's words, or None.
-
-    The last word that names a role counts, so that `rough_stone_diffuse_2k.png` is a diffuse map; pairs are tried first
-    (`base_color`), and sizes, versions and further suffixes are passed over.
-    """
-    words = [word for word in words_of_file(path) if not _IDLE_WORD.fullmatch(word)]
-    for last in range(len(words), 0, -1):
-        for count in (2, 1):
-            word = "".join(words[max(0, last - count) : last])
-            role = _ROLE_OF_WORD.get(word)
-            if role is not None and (len(word) > 1 or (last == len(words) > 1)):
-                return role
-    return None
-
-
-def is_green_down(path: Path) -> bool:
-    """Whether a file name says that its normals' green points down the image."""
-    words = words_of_file(path)
-    return any(word in GREEN_DOWN_WORDS for word in [*words, *map("".join, pairwise(words))])
-
-
-def is_packed(path: Path) -> bool:
-    """Whether a file name says that several roles lie in its channels."""
-    return role_of_file(path) is None and any(word in PACKED_WORDS for word in words_of_file(path))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass, fields, replace
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -12,13 +12,14 @@ import numpy as np
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.conversions import height_from_normal
 from jagged_quilt.maps.derive import inputs_of
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
 from jagged_quilt.maps.map_source import Green, MapSource
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer, role_of_file
+from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch, mirrored, repeated
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -35,6 +36,13 @@ class Fit(Choice):
 
     STRETCH = "stretch"
     REPEAT = "repeat"
+
+
+class Names(Choice):
+    """Whether the names of files tell the roles of those that no rule names."""
+
+    ON = "on"
+    OFF = "off"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,8 +104,10 @@ class SwatchSource:
         Whether maps that do not repeat are laid out mirrored, two by two; the tile then covers twice as many metres.
     fit : "stretch" or "repeat"
         What becomes of maps that are not square: stretched to one, or repeated along the shorter side.
-    names_tell : bool
-        Whether files that no rule names play the role that their names tell; not where several materials share a folder.
+    names : "on" or "off"
+        Whether files that no rule names play the role that their names tell.
+    words : mapping of str to tuple of MapRole
+        Words of names, and the roles that they tell, beside those that are known.
     limits : ImageLimits
         The largest image that is decoded.
     """
@@ -111,7 +121,8 @@ class SwatchSource:
     rules: Sequence[MapRule] = ()
     seams: Seams = Seams.KEEP
     fit: Fit = Fit.STRETCH
-    names_tell: bool = True
+    names: Names = Names.ON
+    words: Mapping[str, Roles] = field(default_factory=dict)
     limits: ImageLimits = LIMITS
 
     def __post_init__(self) -> None:
@@ -119,13 +130,14 @@ class SwatchSource:
         positive("relief", self.relief, "m")
         object.__setattr__(self, "seams", Seams.of(self.seams, "way with seams"))
         object.__setattr__(self, "fit", Fit.of(self.fit, "way to fit"))
+        object.__setattr__(self, "names", Names.of(self.names, "way to read names"))
 
     @cached_property
     def files(self) -> tuple[Path, ...]:
         """The image files in the folder; raise `FileError` if there is no such folder."""
         if not self.folder.is_dir():
             raise FileError(f"{self.folder}: there is no such swatch folder")
-        if not self.names_tell:
+        if self.names is Names.OFF:
             return ()
         return tuple(sorted(p for p in self.folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")))
 
@@ -164,9 +176,13 @@ class SwatchSource:
             found[rule.role] = rule.onto(MapSource(role=rule.role, file=path, limits=self.limits))
         declared = set(found) | set(self.constants)
         named = {self.folder / rule.file for rule in self.rules if rule.file}
+        told = {each.file: each for each in self._own_maps()}
+        plain = {each.roles for each in told.values() if each.word}
         unused: list[Path] = []
         for path in self.files:
-            role = role_of_file(path)
+            own = told.get(path)
+            by_name_alone = own is not None and not own.word and own.roles in plain
+            role = own.roles[0] if own is not None and len(own.roles) == 1 and not by_name_alone else None
             if path in spoken_for:
                 continue
             if role is None or role in declared:
@@ -188,6 +204,12 @@ class SwatchSource:
                 )
             found[rule.role] = rule.onto(found[rule.role])
         return found, tuple(unused)
+
+    def _own_maps(self) -> tuple[NamedMap, ...]:
+        try:
+            return own_maps(sets_in(self.files, words=self.words), self.name)
+        except NameNotFoundError as error:
+            raise FileError(f'{self.folder}: {error}, or write names = "off" and say which files it takes') from None
 
     @property
     def constants(self) -> dict[MapRole, tuple[float, ...]]:

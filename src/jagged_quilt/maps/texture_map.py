@@ -18,6 +18,8 @@ from jagged_quilt.maps import _kernels
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
 
+_SAME_GREY, _RARELY = 12 / 255, 0.005  # how far channels of a grey may lie apart, and the share of texels in which they may not
+
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class TextureMap(Shown):
@@ -133,13 +135,29 @@ class TextureMap(Shown):
         if wanted == 3 and given == 1 and not self.role.value.direction:
             return np.ascontiguousarray(np.repeat(texels, 3, axis=2))
         if wanted == 1 and given == 3:
-            if (texels == texels[..., :1]).all():
-                return np.ascontiguousarray(texels[..., :1])
+            grey = grey_of(texels)
+            if grey is not None:
+                return grey
             raise ShapeError(
                 f"{self.place}: a {self.role.key} map must be grey; this one has colour "
                 '(channel = "r" takes one of its channels)'
             )
         raise ShapeError(f"{self.place}: a {self.role.key} map needs {wanted} channels; got {given}")
+
+
+def grey_of(texels: Stored) -> Stored | None:
+    """Return the one grey of an image of three channels, (H, W, 1), or None if it has colour.
+
+    Channels that differ by no more than lossy coding makes them are grey: their mean is taken.
+    """
+    if (texels == texels[..., :1]).all():
+        return np.ascontiguousarray(texels[..., :1])
+    whole = float(np.iinfo(texels.dtype).max) if texels.dtype.kind == "u" else 1.0
+    apart = texels.max(axis=2) - texels.min(axis=2)
+    if (apart > _SAME_GREY * whole).mean() > _RARELY:
+        return None
+    mean = texels.mean(axis=2, keepdims=True, dtype=np.float32)
+    return (np.rint(mean) if texels.dtype.kind == "u" else mean).astype(texels.dtype)
 
 
 @cache

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.errors import FileError, RangeError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.maps.swatch_source import MapRule, Names, SwatchSource
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,4 +88,4 @@ class MeshMaterial:
         for rule in rules:
             if rule.file and not (where / rule.file).is_file():
                 raise FileError(f'{where / rule.file}: material "{self.name}" names this map, and it is not there')
-        return SwatchSource(name=self.name, folder=where, tile=tile, relief=relief, rules=rules, names_tell=False)
+        return SwatchSource(name=self.name, folder=where, tile=tile, relief=relief, rules=rules, names=Names.OFF)

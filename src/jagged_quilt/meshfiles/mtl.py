@@ -10,7 +10,8 @@ from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.map_source import Green
-from jagged_quilt.maps.roles import MapRole, role_of_file
+from jagged_quilt.maps.names import role_of_file
+from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import MapRule
 from jagged_quilt.meshes.material import MeshMaterial
 

@@ -227,11 +227,12 @@ class Quilt:
     def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
         rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
         with self._at("swatch", place):
-            own = said(swatch, SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
+            own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits"))
             return PlacedSource(
                 **own,
                 folder=self.folder / swatch.folder,
                 rules=rules,
+                words=self.table.words(),
                 limits=self.limits,
                 at=lambda: self._at("swatch", place, "folder"),
             )

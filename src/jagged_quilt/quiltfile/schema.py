@@ -18,6 +18,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.light.light import Sun
 from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.names import Roles
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
@@ -74,7 +75,7 @@ class MapTable(_MapKeys):  # type: ignore[misc]
     value: float | list[float] | None = None
 
 
-_SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "names_tell", "limits"))
+_SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "words", "limits"))
 
 
 class SwatchTable(_SwatchKeys):  # type: ignore[misc]
@@ -176,6 +177,7 @@ class QuiltTable(Table):
     """A whole quilt file. Everything but swatches may be missing."""
 
     title: str = ""
+    names: dict[str, RoleName | list[RoleName]] = Field(default_factory=dict)
     surface: TerrainSource | None = None
     images: ImageLimits = ImageLimits()
     arrays: ArraysTable = Field(default_factory=ArraysTable)
@@ -188,11 +190,21 @@ class QuiltTable(Table):
     mesh: list[MeshTable] = Field(default_factory=list)
     adopt: AdoptTable | None = None
 
+    def words(self) -> dict[str, Roles]:
+        """Return what the words of [names] tell: a role, one for each channel, or nothing that is of use."""
+        several = {word: [told] if isinstance(told, str) else told for word, told in self.names.items()}
+        return {word: _roles_told(told) for word, told in several.items()}
+
     def mask_files(self) -> list[str]:
         """Return the image files that masks read, relative to the quilt file."""
         layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
         steps = [step for layer in layers for step in layer.mask] + [step for each in self.medley for step in each.mask]
         return [step.file for step in _with_inner(steps) if isinstance(step, ImageFileStep)]
+
+
+def _roles_told(names: list[str]) -> Roles:
+    roles = tuple(None if name == NOTHING else MapRole[name.upper()] for name in names)
+    return roles if any(roles) else ()
 
 
 def _with_inner(steps: list[Told]) -> list[Told]:

@@ -16,6 +16,7 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.conversions import without_stairs
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.maps.texture_map import grey_of
 
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
@@ -114,12 +115,21 @@ def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[St
         return (red << 16) + (green << 8) + blue, float((1 << 24) - 1)
     if texels.shape[2] in (2, 4):
         texels = texels[..., :-1]
-    if (texels != texels[..., :1]).any():
+    one = grey_of(texels) if texels.shape[2] == 3 else texels
+    if one is None or one.shape[2] != 1:
         raise ImageError(
             f'{path}: a heightmap must be grey; this image has colour (form = "rgb24" for heights packed into '
             "red, green and blue)"
         )
-    grey = texels[..., 0]
+    grey = one[..., 0]
+    apart = float((texels.max(axis=2) - texels.min(axis=2)).max())
+    if apart > 0:
+        whole = float(np.iinfo(texels.dtype).max) if texels.dtype.kind == "u" else 1.0
+        warnings.warn(
+            f"{path}: its red, green and blue differ by up to {255 * apart / whole:.0f} of 255; their mean is taken",
+            QuiltWarning,
+            stacklevel=3,
+        )
     return grey, float(np.iinfo(grey.dtype).max) if grey.dtype.kind == "u" else 1.0
 
 

@@ -1,0 +1,294 @@
+"""Gathering: folders that nobody prepared become quilt files that work, and no file plays a role that nobody told of."""
+
+import json
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import jquilt
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.names import sets_in
+
+R = jq.MapRole
+EXPECTED = Path(__file__).parent / "gathered.quilt.toml"
+
+
+def waves(side=64):
+    v, u = np.mgrid[:side, :side] * (2 * np.pi / side)
+    return 0.5 + 0.25 * np.sin(2 * u) * np.cos(v) + 0.2 * np.cos(3 * v + u)
+
+
+def grey(side=64, low=40, high=210):
+    return (low + (high - low) * waves(side)[..., None]).astype(np.uint8)
+
+
+def colour(side=64):
+    return np.concatenate([grey(side, 90, 180), grey(side, 60, 120), grey(side, 30, 90)], axis=2)
+
+
+def normals(side=64):
+    made = jq.convert.normal_from_height(0.1 * waves(side), tile=(2.0, 2.0))
+    return np.rint(127.5 * made + 127.5).astype(np.uint8)
+
+
+def packed(side=64):
+    return np.concatenate([grey(side, 150, 255), grey(side), 255 * (grey(side) > 120).astype(np.uint8)], axis=2)
+
+
+def noisy_grey(side=64):
+    """As lossy coding makes it: the channels lie a few steps apart."""
+    return np.clip(grey(side).astype(int) + np.random.default_rng(1).integers(-3, 4, (side, side, 3)), 0, 255).astype(np.uint8)
+
+
+DOWNLOADS = {
+    # names that sound like roles
+    "bazaar/rough_wall_diff.png": colour,
+    "bazaar/rough_wall_hm.png": grey,
+    "bazaar/rough_wall_nm.png": normals,
+    "bazaar/metal_plate_bc_2k.png": colour,
+    "bazaar/metal_plate_arm_2k.png": packed,
+    "bazaar/metal_plate_nrm_2k.png": normals,
+    # a bare name, words glued on, letters
+    "bazaar/meadow.png": colour,
+    "bazaar/meadownormal2k.png": normals,
+    "bazaar/meadowspec2k.png": colour,
+    "bazaar/kelp_c.png": colour,
+    "bazaar/kelp_n.png": normals,
+    "bazaar/kelp_s.png": grey,
+    "bazaar/Reef01_BaseColor.png.tga": colour,
+    "bazaar/Reef01_AmbientOcclusion.png": noisy_grey,
+    # twins
+    "bazaar/dune_diff.jpg": lambda: colour(128),
+    "bazaar/dune_diff.png": lambda: colour(64),
+    "bazaar/dune_diff_1k.png": lambda: colour(128),
+    "bazaar/dune_height.png": grey,
+    # variants that share what has no colour
+    "bazaar/hatch1_nm.png": normals,
+    "bazaar/hatch1a.png": colour,
+    "bazaar/hatch1b.png": colour,
+    # pictures that do not bear out their names
+    "bazaar/liar_diff.png": colour,
+    "bazaar/liar_normal.png": grey,
+    "bazaar/liar_rough.png": colour,
+    "bazaar/liar_disp.png": normals,
+    "bazaar/vat_d.png": colour,
+    "bazaar/vat_orm.png": lambda: np.repeat(grey(), 3, axis=2),
+    "bazaar/lamp_d.png": colour,
+    "bazaar/lamp_n.png": normals,
+    "bazaar/lamp_g.png": lambda: np.zeros((64, 64, 1), np.uint8),
+    "bazaar/lamp_emissive.png": colour,
+    "bazaar/cut_albedo.png": b"not a picture",
+    # what is no material
+    "bazaar/preview_of_all.png": colour,
+    "bazaar/ash.png": grey,
+    "bazaar/orphan_normal.png": normals,
+    "bazaar/notes.psd": b"8BPS",
+    **{f"bazaar/dusk_{face}.png": colour for face in ("bk", "dn", "ft", "lf", "rt", "up")},
+    # folders that name
+    "salt pan/diffuse.png": colour,
+    "salt pan/normal_dx.png": normals,
+    "chalk/2k/chalk_albedo.png": colour,
+    "chalk/2k/chalk_roughness.png": grey,
+    "tiles/diffuse/blue.png": colour,
+    "tiles/normal/blue.png": normals,
+    "tiles/diffuse/red.png": colour,
+    "tiles/normal/red.png": normals,
+}
+WANTED = {
+    "rough wall": {"diffuse": "rough_wall_diff.png", "normal": "rough_wall_nm.png", "height": "rough_wall_hm.png"},
+    "metal plate": {
+        "diffuse": "metal_plate_bc_2k.png",
+        "normal": "metal_plate_nrm_2k.png",
+        "occlusion roughness metallic": "metal_plate_arm_2k.png",
+    },
+    "meadow": {"diffuse": "meadow.png", "normal": "meadownormal2k.png", "specular": "meadowspec2k.png"},
+    "kelp": {"diffuse": "kelp_c.png", "normal": "kelp_n.png", "specular": "kelp_s.png"},
+    "reef01": {"diffuse": "Reef01_BaseColor.png.tga", "occlusion": "Reef01_AmbientOcclusion.png"},
+    "dune": {"diffuse": "dune_diff_1k.png", "height": "dune_height.png"},
+    "hatch1a": {"diffuse": "hatch1a.png", "normal": "hatch1_nm.png"},
+    "hatch1b": {"diffuse": "hatch1b.png", "normal": "hatch1_nm.png"},
+    "liar": {"diffuse": "liar_diff.png"},
+    "vat": {"diffuse": "vat_d.png"},
+    "lamp": {"diffuse": "lamp_d.png", "normal": "lamp_n.png"},
+    "salt pan": {"diffuse": "diffuse.png", "normal": "normal_dx.png"},
+    "chalk": {"diffuse": "chalk_albedo.png", "roughness": "chalk_roughness.png"},
+    "blue": {"diffuse": "blue.png", "normal": "blue.png"},
+    "red": {"diffuse": "red.png", "normal": "red.png"},
+}
+
+
+@pytest.fixture(scope="session")
+def downloads(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("downloads")
+    for name, made in DOWNLOADS.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        if isinstance(made, bytes):
+            (folder / name).write_bytes(made)
+        else:
+            write_image(folder / name, made())
+    return folder
+
+
+@pytest.fixture
+def home(downloads, tmp_path):
+    shutil.copytree(downloads, tmp_path / "downloads")
+    return tmp_path
+
+
+def roles_of(one):
+    return {" ".join(role.key for role in each.roles): each.file.name for each in one.maps}
+
+
+class TestNames:
+    @pytest.mark.parametrize(
+        ("files", "sets"),
+        [
+            ("rough_wall_diff rough_wall_hm", {"rough wall"}),
+            ("a_d a_n b_d b_n", {"a", "b"}),
+            ("gold_metal gold_metal_n gold_metal_s", {"gold metal"}),
+            ("wall wall_n wall_wet wall_wet_n", {"wall", "wall wet"}),
+            ("T_Clay_D T_Clay_N", {"clay"}),
+            ("normal_clay diffuse_clay", {"clay"}),
+            ("ClayBaseColor_v2 clay_ao_4096 clay-rgh", {"clay"}),
+            ("wall_01_diff wall_01_nor wall_02_diff wall_02_nor", {"wall 01", "wall 02"}),
+            ("wall_diff_01 wall_nor_01 wall_diff_02 wall_nor_02", {"wall 01", "wall 02"}),
+        ],
+    )
+    def test_files_are_grouped_by_what_they_share(self, files, sets):
+        found = sets_in([Path(f"heap/{name}.png") for name in files.split()])
+        assert {each.name for each in found} == sets
+        assert sum(len(each.maps) for each in found) == len(files.split())
+
+    def test_a_family_may_have_words_of_its_own(self):
+        files = [Path("x/kiln_zz.png"), Path("x/kiln_q.png")]
+        found = sets_in(files, words={"_zz": (R.DIFFUSE,), "_q": (R.HEIGHT,)})
+        assert [(each.name, len(each.maps)) for each in found] == [("kiln", 2)]
+
+    def test_a_swatch_never_takes_a_neighbours_map(self, tmp_path):
+        for name in ("clay_d", "clay_n", "salt_d", "salt_h", "salt_ao"):
+            write_image(tmp_path / f"{name}.png", normals() if name.endswith("n") else colour())
+        with pytest.raises(jq.QuiltError, match='the maps of 2 materials: "clay", "salt"; name the swatch as one of them'):
+            jq.SwatchSource(name="heap", folder=tmp_path, tile=1.0).sources  # noqa: B018
+        clay = jq.SwatchSource(name="clay", folder=tmp_path, tile=1.0)
+        assert {role.key: each.file.name for role, each in clay.sources.items()} == {
+            "diffuse": "clay_d.png",
+            "normal": "clay_n.png",
+        }
+
+
+class TestGather:
+    def test_every_disorder_is_put_in_order_or_told(self, downloads):
+        found = jq.gather(downloads)
+        assert {each.name: roles_of(each) for each in found.sets} == WANTED
+        asked = {each.file.name: each.why for one in found.sets for each in one.left if each.ask}
+        assert asked == {
+            "liar_normal.png": '"normal" in its name says normal, but it is grey, as height maps are',
+            "liar_rough.png": '"rough" in its name says roughness, but it holds colour, so it may be another map, or several '
+            "in its channels",
+            "liar_disp.png": '"disp" in its name says height, but it holds normals',
+            "vat_orm.png": '"orm" in its name says occlusion, roughness, metallic, but its channels are alike: one grey map, '
+            "not several",
+            "lamp_g.png": '"g" in its name says gloss, but it is black for the most part, as maps of what glows are',
+        }
+        left = {each.file.name: each.why for each in found.left}
+        assert left.pop("ash.png") == "fits no set, and is grey: it may be any map"
+        assert left.pop("orphan_normal.png") == "normal of a set that has no colour map"
+        assert "not an image that can be read" in left.pop("cut_albedo.png")
+        assert left.pop("preview_of_all.png") == "shows a material by its name, and is none of its maps"
+        assert set(left.values()) == {"a face of a sky"}
+        assert [path.name for path in found.unread] == ["notes.psd"]
+
+    def test_twins_are_chosen_by_what_they_keep(self, downloads):
+        dune = next(each for each in jq.gather(downloads).sets if each.name == "dune")
+        assert dune.maps[0].why == '"diff" in its name; the larger, 128 x 128, of 3 twins'
+        assert {each.file.name for each in dune.left} == {"dune_diff.jpg", "dune_diff.png"}
+
+    def test_every_set_reads_as_it_says(self, downloads):
+        for one in jq.gather(downloads).sets:
+            swatch = one.source().read()
+            told = {role for each in one.maps for role in each.roles}
+            assert {role for role in told if role in swatch.maps} >= told - {R.METALLIC}
+        plate = next(each for each in jq.gather(downloads).sets if each.name == "metal plate").source().read()
+        assert np.array_equal(plate.maps[R.ROUGHNESS].texels, packed()[..., 1:2])
+
+    def test_nothing_there_is_an_error(self, tmp_path):
+        with pytest.raises(jq.QuiltError, match="there is no such folder to gather from"):
+            jq.gather(tmp_path / "nowhere")
+        code, _, errors = jquilt("gather", tmp_path, "--into", tmp_path / "m.quilt.toml")
+        assert code == 2
+        assert "no image files that can be read lie there; nothing is written" in errors
+        assert not (tmp_path / "m.quilt.toml").exists()
+
+
+class TestCommand:
+    def test_the_file_is_as_reviewed(self, home):
+        """Every line of it was looked at; what changes in it is to be looked at again."""
+        code, said, errors = jquilt("gather", "downloads", "--into", "materials.quilt.toml", cwd=home)
+        assert (code, errors) == (0, "")
+        assert "materials.quilt.toml: 15 sets written." in said
+        assert (home / "materials.quilt.toml").read_text() == EXPECTED.read_text()
+
+    def test_it_is_found_clean_after_mending_once(self, home):
+        jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
+        _, said, _ = jquilt("check", "m.quilt.toml", "--mend", cwd=home)
+        assert 'written: swatch "' in said
+        assert "tile = 2.0                        # metres" in (home / "m.quilt.toml").read_text()
+        code, said, _ = jquilt("check", "m.quilt.toml", "--mend", cwd=home)
+        assert code == 0, said
+        assert "written" not in said
+        assert len(said.splitlines()) < 15 + 6
+
+    def test_again_it_adds_what_is_new_and_keeps_what_stands(self, home):
+        jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
+        path = home / "m.quilt.toml"
+        own = path.read_text().replace("tile = 2.0 ", "tile = 7.5 ", 1) + "\n# my own word\n"
+        path.write_text(own)
+        assert "nothing new; it stays as it is" in jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)[1]
+        assert path.read_text() == own
+        write_image(home / "downloads" / "new" / "pumice_albedo.png", colour())
+        shutil.rmtree(home / "downloads" / "chalk")
+        code, said, _ = jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
+        assert code == 0
+        assert 'gone: swatch "chalk": its files are not there any more' in said
+        assert "1 sets written, beside 15 that stand there" in said
+        assert path.read_text().startswith(own.rstrip("\n"))
+        assert jq.read_quilt(path).sources[-1].name == "pumice"
+
+    def test_with_a_ground_bake_works_at_once(self, home):
+        write_image(home / "hills.png", (60000 * waves(33)).astype(np.uint16))
+        ground = ["--terrain", "hills.png", "--size", "64,64", "--heights", "0,9"]
+        code, _, errors = jquilt("gather", "downloads/tiles", "--into", "m.quilt.toml", *ground, cwd=home)
+        assert (code, errors) == (0, "")
+        code, _, errors = jquilt("bake", "m.quilt.toml", "--texels", "32", cwd=home)
+        assert code == 0, errors
+        assert (home / "out" / "bake" / "normal.png").is_file()
+        code, _, errors = jquilt("gather", "downloads", "--into", "x.quilt.toml", "--terrain", "hills.png", cwd=home)
+        assert code == 2
+        assert "--terrain, --size and --heights go together" in errors
+
+    def test_a_folder_is_checked_without_writing(self, home):
+        before = sorted(home.rglob("*"))
+        code, said, _ = jquilt("check", "downloads", cwd=home)
+        assert code == 1
+        assert "hatch1b" in said
+        assert sorted(home.rglob("*")) == before
+        told = json.loads(jquilt("check", "downloads", "--json", cwd=home)[1])
+        assert len(told["swatches"]) == 15
+        facts = json.loads(jquilt("gather", "downloads", "--into", "m.quilt.toml", "--json", cwd=home)[1])
+        assert len(facts["sets"]) == 15
+        assert facts["unread"] == ["downloads/bazaar/notes.psd"]
+
+    def test_words_of_a_family_stand_in_the_file(self, home):
+        (home / "heap").mkdir()
+        write_image(home / "heap" / "kiln_paint.png", colour())
+        write_image(home / "heap" / "kiln_q.png", grey())
+        (home / "m.quilt.toml").write_text(
+            '[names]\n"_paint" = "diffuse"\n"_q" = "height"\n[[swatch]]\nname = "x"\nfolder = "x"\ntile = 1.0\n'
+        )
+        shutil.copytree(home / "downloads" / "salt pan", home / "x")
+        code, _, errors = jquilt("gather", "heap", "--into", "m.quilt.toml", cwd=home)
+        assert (code, errors) == (0, "")
+        assert {role.key for role in jq.read_quilt(home / "m.quilt.toml").sources[-1].sources} == {"diffuse", "height"}
