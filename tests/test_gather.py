@@ -34,6 +34,19 @@ def normals(side=64):
     return np.rint(127.5 * made + 127.5).astype(np.uint8)
 
 
+def flipped(image):
+    return np.concatenate([image[..., :1], 255 - image[..., 1:2], image[..., 2:]], axis=2)
+
+
+def encoded(image):
+    return np.rint(255 * jq.convert.srgb_from_linear(image / np.float32(255))).astype(np.uint8)
+
+
+def fine_grain(side=256):
+    v, u = np.mgrid[:side, :side] * (2 * np.pi / side)
+    return np.sin(60 * u + 3 * v) * np.cos(55 * v)
+
+
 def packed(side=64):
     return np.concatenate([grey(side, 150, 255), grey(side), 255 * (grey(side) > 120).astype(np.uint8)], axis=2)
 
@@ -253,7 +266,7 @@ class TestCommand:
         code, said, _ = jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
         assert code == 0
         assert 'gone: swatch "chalk": its files are not there any more' in said
-        assert "1 sets written, beside 15 that stand there" in said
+        assert "1 set written, beside 15 that stand there" in said
         assert path.read_text().startswith(own.rstrip("\n"))
         assert jq.read_quilt(path).sources[-1].name == "pumice"
 
@@ -292,3 +305,71 @@ class TestCommand:
         code, _, errors = jquilt("gather", "heap", "--into", "m.quilt.toml", cwd=home)
         assert (code, errors) == (0, "")
         assert {role.key for role in jq.read_quilt(home / "m.quilt.toml").sources[-1].sources} == {"diffuse", "height"}
+
+
+class TestMend:
+    """Each kind of fault, planted in a set of its own: found, mended by the command, and clean after."""
+
+    @pytest.mark.parametrize(
+        ("kind", "spoil"),
+        [
+            ("green", {"n": lambda: flipped(normals())}),
+            ("height inverted", {"h": lambda: 255 - grey()}),
+            ("not unit", {"n": lambda: np.rint(127.5 + 0.6 * (normals().astype(float) - 127.5)).astype(np.uint8)}),
+            ("looks encoded", {"rough": lambda: encoded(np.random.default_rng(2).integers(0, 256, (256, 256, 1)))}),
+            ("constant", {"rough": lambda: np.full((64, 64, 1), 90, np.uint8)}),
+            ("stairs", {"h": lambda: grey() // 16 * 16}),
+            ("seam", {"d": lambda: colour()[:43, :43], "n": lambda: normals()[:43, :43], "h": lambda: grey()[:43, :43]}),
+            ("same map twice", {"rough": grey, "ao": grey}),
+            ("unreal specular", {"s": lambda: np.full((64, 64, 3), 150, np.uint8) + colour() // 20}),
+            ("upside down", {"n": lambda: normals()[::-1].copy()}),
+        ],
+    )
+    def test_a_planted_fault_is_mended_at_once(self, tmp_path, kind, spoil):
+        heap = tmp_path / "heap"
+        for word, made in ({"d": colour, "n": normals, "h": grey} | spoil).items():
+            write_image(heap / f"kiln_{word}.png", made())
+        jquilt("gather", "heap", "--into", "m.quilt.toml", cwd=tmp_path)
+        _, told, _ = jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)
+        assert kind in {each["kind"] for each in json.loads(told)["findings"] if each["level"] == "fault"}
+        code, said, _ = jquilt("check", "m.quilt.toml", "--mend", cwd=tmp_path)
+        assert code == 0, said
+        assert f"({kind})" in said
+
+    def test_what_cannot_be_known_is_no_line(self, tmp_path):
+        """Normals of two directions in one map; an alpha that nobody mentions."""
+        fine = jq.convert.normal_from_height(0.006 * fine_grain(), tile=(2.0, 2.0))
+        both = jq.convert.normal_from_height(0.15 * waves(256), tile=(2.0, 2.0)) * (1, -1, 1)
+        mixed = np.rint(127.5 * jq.convert.reoriented(both.astype(np.float32), fine) + 127.5).astype(np.uint8)
+        relief = 0.15 * waves(256) + 0.006 * fine_grain()
+        write_image(tmp_path / "kiln_n.png", mixed)
+        write_image(tmp_path / "kiln_h.png", np.rint(relief / relief.max() * 65535).astype(np.uint16))
+        cut = np.concatenate([colour(256), 255 * (grey(256) > 120).astype(np.uint8)], axis=2)
+        write_image(tmp_path / "kiln_d.png", cut)
+        source = jq.gather(tmp_path).sets[0].source()
+        found = {each.kind: each for each in jq.audit.audit_swatch(source, side=256).findings}
+        assert "in large forms" in found["mixed green"].measured
+        assert found["mixed green"].mend == ""
+        assert "green" not in found
+        assert "a cut-out, by the 100 % of it that is black or white" in found["alpha"].what
+
+
+class TestPack:
+    def test_all_that_is_broken_is_told_before_anything_is_read(self, home):
+        jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
+        for name in ("bazaar/kelp_n.png", "bazaar/meadow.png"):
+            (home / "downloads" / name).write_bytes(b"nothing")
+        code, _, errors = jquilt("pack", "m.quilt.toml", cwd=home)
+        assert code == 2
+        assert "kelp_n.png" in errors
+        assert "meadow.png" in errors
+        assert "--leave-out goes on without them" in errors
+        assert not (home / "out" / "arrays").exists()
+        code, _, errors = jquilt("pack", "m.quilt.toml", "--leave-out", cwd=home)
+        assert (code, errors) == (0, "warning: left out, since they cannot be read: kelp, meadow\n")
+
+    def test_known_faults_are_told(self, home):
+        jquilt("gather", "downloads/salt pan", "--into", "m.quilt.toml", cwd=home)
+        assert jquilt("check", "m.quilt.toml", cwd=home)[0] == 1
+        code, _, errors = jquilt("pack", "m.quilt.toml", cwd=home)
+        assert (code, errors) == (0, "warning: faults are known of 1 swatches: salt pan (1); jquilt check tells them\n")

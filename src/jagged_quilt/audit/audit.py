@@ -15,6 +15,7 @@ from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.maps.swatch import SIDE, Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource
 
@@ -28,14 +29,20 @@ class SwatchAudit:
     name : str
     findings : tuple of Finding
     maps : dict of role to what is known of its map: file, width, height, bits, channels, seam
-    swatch : Swatch or None
-        As it was read; None if it could not be.
+    usable : bool
+        Whether it can be read as a whole.
+    source : SwatchSource
     """
 
     name: str
     findings: tuple[Finding, ...]
     maps: dict[str, Facts]
-    swatch: Swatch | None
+    usable: bool
+    source: SwatchSource
+
+    def read(self) -> Swatch | None:
+        """Return the swatch, or None if it cannot be read."""
+        return self.source.read() if self.usable else None
 
     @property
     def faults(self) -> tuple[Finding, ...]:
@@ -51,8 +58,7 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
     side : int
         Along the side of a slice, to tell what packing would enlarge.
     """
-    bench = Bench(source, side)
-    swatch = None
+    bench, usable = Bench(source, side), False
     try:
         sources = source.sources
     except QuiltError as error:
@@ -68,10 +74,11 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
         )
         for path in source.files if twice else ():
             _try_reading(bench, path)
-        return SwatchAudit(name=source.name, findings=tuple(bench.found), maps={}, swatch=None)
+        return SwatchAudit(name=source.name, findings=tuple(bench.found), maps={}, usable=False, source=source)
     for role, each in sources.items():
         try:
             bench.maps[role] = each.read(bench.images)
+            bench.forget_image(each.file)
         except QuiltError as error:
             grey = "must be grey" in str(error)
             mend = map_rule(role, channel="r") if grey else leave_out(each.file.name)
@@ -80,17 +87,20 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
         check(bench)
     if not any(each.kind in ("cannot be read", "colour in a grey map") for each in bench.found):
         try:
-            swatch = source.read()
-            for role, words in swatch.derived.items():
-                bench.note("derived", f"no {role.key} map; made {words}", role, file=Path())
-            for role in swatch.missing:
-                neutral = " ".join(f"{value:g}" for value in role.value.neutral)
-                bench.note("neutral", f"no {role.key} map; {neutral} stands in", role, file=Path())
+            source.check(bench.maps)
+            usable = True
         except QuiltError as error:
             bench.fault("cannot be used", str(error))
+        for role in SURFACE_ROLES if usable else ():
+            words = source.words_on(role)
+            if words:
+                bench.note("derived", f"no {role.key} map; made {words}", role, file=Path())
+            elif not source.inputs(role):
+                neutral = " ".join(f"{value:g}" for value in role.value.neutral)
+                bench.note("neutral", f"no {role.key} map; {neutral} stands in", role, file=Path())
     order = {"fault": 0, "note": 1}
     found = tuple(sorted(bench.found, key=lambda each: order[each.level]))
-    return SwatchAudit(name=source.name, findings=found, maps=dict(_known(bench)), swatch=swatch)
+    return SwatchAudit(name=source.name, findings=found, maps=dict(_known(bench)), usable=usable, source=source)
 
 
 def _try_reading(bench: Bench, path: Path) -> None:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
-
-import numpy as np
 
 from jagged_quilt.audit import measures as m
 from jagged_quilt.foundation.loose import Told
@@ -61,6 +59,25 @@ class Bench:
     images: dict[Path, Image] = field(default_factory=dict)
     found: list[Finding] = field(default_factory=list)
     seams: dict[MapRole, m.Seam] = field(default_factory=dict)
+    parts: dict[MapRole, TextureMap] = field(default_factory=dict)
+
+    def forget_image(self, file: Path) -> None:
+        """Let go of a decoded file that holds no more than the one map that was read of it."""
+        image = self.images.get(file)
+        alone = sum(each.file == file for each in self.source.sources.values()) == 1
+        if image is not None and alone and len(image.channels) in (1, 3) and image.texels.shape[2] == self._channels_of(file):
+            del self.images[file]
+
+    def _channels_of(self, file: Path) -> int:
+        return next(self.maps[role].texels.shape[2] for role, each in self.source.sources.items() if each.file == file)
+
+    def part(self, role: MapRole) -> TextureMap | None:
+        """A map, or of a large one a part from which it can be measured."""
+        if role in self.maps and role not in self.parts:
+            whole = self.maps[role]
+            texels = m.bands(whole.texels)
+            self.parts[role] = whole if texels is whole.texels else replace(whole, texels=texels)
+        return self.parts.get(role)
 
     def tell(
         self,
@@ -95,6 +112,20 @@ class Bench:
         """Tell of something worth knowing, as `tell` does."""
         self.tell("note", kind, what, role, **more)
 
+    def together(self) -> tuple[m.Values, m.Values] | None:
+        """Normals and height as values of one size, the smaller one's; None where one is not there, or they are not alike."""
+        normals, height = self.part(MapRole.NORMAL), self.part(MapRole.HEIGHT)
+        if normals is None or height is None:
+            return None
+        if self.maps[MapRole.NORMAL].shape == self.maps[MapRole.HEIGHT].shape:
+            return normals.values, height.values
+        normals, height = self.maps[MapRole.NORMAL], self.maps[MapRole.HEIGHT]
+        (rows, columns), (more_rows, more_columns) = sorted((normals.shape, height.shape))
+        if rows * more_columns != columns * more_rows:
+            return None
+        small = [m.picked(each.texels, rows, columns) for each in (normals, height)]
+        return replace(normals, texels=small[0]).values, replace(height, texels=small[1]).values
+
     def has(self, role: MapRole, *kinds: str) -> bool:
         """Whether one of some kinds was found on a role."""
         return any(each.role == role.key and each.kind in kinds for each in self.found)
@@ -112,10 +143,3 @@ def map_rule(role: MapRole, **keys: object) -> str:
 def leave_out(file: str) -> str:
     """What to write to leave a file out."""
     return f'[[swatch.map]]\nfile = "{file}"\nrole = "none"\n'
-
-
-def seen_by_eye(given: TextureMap) -> m.Values:
-    """A map as an eye sees it: stored numbers, 0..1."""
-    if given.texels.dtype.kind == "u":
-        return (given.texels / np.float32(np.iinfo(given.texels.dtype).max)).astype(np.float32)
-    return np.asarray(given.texels, np.float32)

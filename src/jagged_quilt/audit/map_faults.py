@@ -15,7 +15,7 @@ _CURLED = 0.62
 _FEW_LEVELS = 64
 _ENOUGH = 40  # texels expected on codes; chance would leave all of them empty once in e^40
 _DIFFUSE, _UNREAL = (0.012, 0.91), 0.2  # what real surfaces reflect, and the share of a map that may lie outside
-_SPECULAR_GAP = (0.10, 0.40)
+_SPECULAR_GAP, _SPECULAR_LEAST = (0.10, 0.40), 0.018
 
 
 def _constants(bench: Bench) -> None:
@@ -47,7 +47,7 @@ def _encodings(bench: Bench) -> None:
                 measured=f"{there} texels lie on the codes that 8-bit conversion skips; {expected:,.0f} would",
                 mend=map_rule(role, transfer=how),
             )
-    normals, height = bench.maps.get(_R.NORMAL), bench.maps.get(_R.HEIGHT)
+    normals, height = bench.part(_R.NORMAL), bench.maps.get(_R.HEIGHT)
     if normals is not None and normals.texels.shape[2] == 3 and not normals.is_encoded:
         vectors = _raw(normals)
         if m.is_encoded_normal(vectors):
@@ -59,13 +59,9 @@ def _encodings(bench: Bench) -> None:
                 measured=f"its mean leans to ({mean[0]:.2f}, {mean[1]:.2f})",
                 mend=map_rule(_R.NORMAL, transfer="srgb"),
             )
-    if (
-        normals is not None
-        and height is not None
-        and height.shape == normals.shape
-        and not bench.has(_R.HEIGHT, "looks encoded")
-    ):
-        gain = m.encoding_gain(normals.values, height.values) if not height.is_encoded else 0
+    pair = bench.together()
+    if pair is not None and height is not None and not bench.has(_R.HEIGHT, "looks encoded"):
+        gain = m.encoding_gain(*pair) if not height.is_encoded else 0
         if gain > 0.02:
             bench.fault(
                 "looks encoded",
@@ -77,7 +73,7 @@ def _encodings(bench: Bench) -> None:
 
 
 def _normals(bench: Bench) -> None:
-    given = bench.maps.get(_R.NORMAL)
+    given = bench.part(_R.NORMAL)
     if given is None or bench.has(_R.NORMAL, "constant", "looks encoded"):
         return
     if given.texels.shape[2] == 3:
@@ -99,13 +95,20 @@ def _normals(bench: Bench) -> None:
 
 
 def _green(bench: Bench, given: TextureMap) -> None:
-    height = bench.maps.get(_R.HEIGHT)
-    values = given.values
-    turned = "up" if bench.source.sources[_R.NORMAL].is_green_down else "down"
+    pair, turned = bench.together(), "up" if bench.source.sources[_R.NORMAL].is_green_down else "down"
     mend = map_rule(_R.NORMAL, green=turned)
-    if height is not None and height.shape == given.shape and not bench.has(_R.HEIGHT, "constant"):
-        u, v = m.agreement(values, height.values)
+    if pair is not None and not bench.has(_R.HEIGHT, "constant"):
+        u, v = m.agreement(*pair)
+        coarse, fine = m.agreement_by_scale(*pair)
         told = f"slopes of normals and height correlate by {u:.2f} along u and {v:.2f} along v"
+        if coarse * fine < 0 and min(abs(coarse), abs(fine)) > _BELONGS:
+            bench.fault(
+                "mixed green",
+                "green points one way in its large forms and the other way in its grain: two maps were laid over each other",
+                _R.NORMAL,
+                measured=f"slopes along v and height correlate by {coarse:.2f} in large forms, {fine:.2f} in the grain",
+            )
+            return
         if abs(u) > _BELONGS and abs(v) > _BELONGS:
             if u < 0:
                 invert = not bench.source.sources[_R.HEIGHT].invert
@@ -121,8 +124,8 @@ def _green(bench: Bench, given: TextureMap) -> None:
                     "green", f"green points {turned}, and is read as the other way", _R.NORMAL, measured=told, mend=mend
                 )
             return
-        _upside_down(bench, values, height.values, told)
-    share = m.curl_share(values)
+        _upside_down(bench, *pair, told)
+    share = m.curl_share(given.values)
     if share > _CURLED and not bench.has(_R.NORMAL, "upside down"):
         bench.fault(
             "green",
@@ -147,7 +150,7 @@ def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -
 
 
 def _ranges(bench: Bench) -> None:
-    diffuse, specular = bench.maps.get(_R.DIFFUSE), bench.maps.get(_R.SPECULAR)
+    diffuse, specular = bench.part(_R.DIFFUSE), bench.part(_R.SPECULAR)
     if diffuse is not None and not bench.has(_R.DIFFUSE, "looks linear") and _R.METALLIC not in bench.maps:
         light = m.luminance(diffuse.values)
         dark, bright = float((light < _DIFFUSE[0]).mean()), float((light > _DIFFUSE[1]).mean())
@@ -163,7 +166,8 @@ def _ranges(bench: Bench) -> None:
     if specular is not None and not bench.has(_R.SPECULAR, "looks linear", "constant"):
         light = m.luminance(specular.values)
         between = float(((light > _SPECULAR_GAP[0]) & (light < _SPECULAR_GAP[1])).mean())
-        if between > 0.25:
+        below = float((light < _SPECULAR_LEAST).mean())
+        if between > 0.25 or below > 0.5:
             file = bench.source.sources[_R.SPECULAR].file.name
             mend = leave_out(file) if _R.ROUGHNESS in bench.maps else f'[[swatch.map]]\nfile = "{file}"\nrole = "shininess"\n'
             bench.fault(
@@ -171,7 +175,8 @@ def _ranges(bench: Bench) -> None:
                 "an intensity, not a reflectance: real surfaces reflect 0.02 to 0.08 head on, metals 0.45 and more",
                 _R.SPECULAR,
                 mend=mend,
-                measured=f"{100 * between:.0f} % of it lies between {_SPECULAR_GAP[0]:g} and {_SPECULAR_GAP[1]:g}",
+                measured=f"{100 * between:.0f} % of it lies between {_SPECULAR_GAP[0]:g} and {_SPECULAR_GAP[1]:g}, "
+                f"{100 * below:.0f} % below {_SPECULAR_LEAST:g}",
             )
 
 
@@ -179,7 +184,7 @@ def _heights(bench: Bench) -> None:
     given = bench.maps.get(_R.HEIGHT)
     if given is None or given.texels.dtype != np.uint8 or bench.has(_R.HEIGHT, "constant") or max(given.shape) <= SMALL:
         return
-    levels = len(np.unique(given.texels))
+    levels = int((m.counts_of(given.texels) > 0).sum())
     if levels < _FEW_LEVELS:
         bench.fault(
             "stairs",

@@ -17,6 +17,11 @@ _LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 _SCALES = (1, 2, 4, 8, 16)
 _FEWEST = 16  # strips across a border: fewer say more of chance than of the map
 _UNSEEN = 0.5 / 255
+ENOUGH = 1024
+"""Rows of a map from which all but its borders can be measured."""
+_LARGE_FORMS = 8  # texels: what is smaller is grain
+_AT_ONCE = 1 << 20  # texels that are counted together
+_BANDS = 4  # of rows, that stand for a larger map
 
 
 class Lengths(NamedTuple):
@@ -71,7 +76,31 @@ def agreement(normals: Values, height: Values) -> tuple[float, float]:
     east = np.roll(flat, -1, axis=1) - np.roll(flat, 1, axis=1)
     south = np.roll(flat, -1, axis=0) - np.roll(flat, 1, axis=0)
     along_u, along_v = slopes_of(normals)
-    return _correlation(along_u, east), _correlation(along_v, south)
+    return correlation(along_u, east), correlation(along_v, south)
+
+
+def agreement_by_scale(normals: Values, height: Values) -> tuple[float, float]:
+    """Return how slopes of normals along v go with those of a height map: of large forms, and of the fine grain on them."""
+    _, along_v = slopes_of(normals)
+    flat = height[..., 0]
+    south = np.roll(flat, -1, axis=0) - np.roll(flat, 1, axis=0)
+    rows, columns = (side // _LARGE_FORMS * _LARGE_FORMS for side in flat.shape)
+    if min(rows, columns) == 0:
+        return 0.0, 0.0
+    coarse, fine = [], []
+    for each in (along_v[:rows, :columns], south[:rows, :columns]):
+        blocks = each.reshape(rows // _LARGE_FORMS, _LARGE_FORMS, columns // _LARGE_FORMS, _LARGE_FORMS)
+        mean = blocks.mean(axis=(1, 3), keepdims=True)
+        coarse.append(mean[:, 0, :, 0])
+        fine.append((blocks - mean).reshape(rows, columns))
+    return correlation(coarse[0], coarse[1]), correlation(fine[0], fine[1])
+
+
+def picked(texels: Stored, rows: int, columns: int) -> Stored:
+    """Return every so manieth row and column of a larger map."""
+    down = (np.arange(rows) * texels.shape[0]) // rows
+    across = (np.arange(columns) * texels.shape[1]) // columns
+    return np.ascontiguousarray(texels[down][:, across])
 
 
 def curl_share(normals: Values) -> float:
@@ -87,15 +116,37 @@ def curl_share(normals: Values) -> float:
     return as_it_is / (as_it_is + turned) if as_it_is + turned > 1e-9 else 0.5
 
 
-def seam_of(values: Values) -> Seam:
+def bands(texels: Stored, most: int = ENOUGH) -> Stored:
+    """Return a part of a large map that tells as much: bands of rows, the first and the last among them."""
+    rows = len(texels)
+    if rows <= most:
+        return texels
+    high = most // _BANDS
+    firsts = np.linspace(0, rows - high, _BANDS).astype(int)
+    return np.concatenate([texels[first : first + high] for first in firsts])
+
+
+def seam_of(texels: Stored) -> Seam:
     """Measure how visible the border is when a map repeats, against the map's own inside.
 
     Over distances of 1 to 16 texels: the root mean square difference of the means on both sides of the border, beside those
     on both sides of every line inside (boards and courses have some that are as strong as a border). The score is
     1 - (the most visible line inside) / (border), at the distance where it is largest; 0 where the border is no more
     visible than that line, or too faint to be seen.
+
+    Parameters
+    ----------
+    texels : (H, W, C)
+        As stored; whole numbers stand for 0..1.
     """
-    return Seam(_border(values), _border(values.transpose(1, 0, 2)))
+    return Seam(*(_border(_seen(bands(each, ENOUGH // 2))) for each in (texels, texels.transpose(1, 0, 2))))
+
+
+def _seen(texels: Stored) -> Values:
+    """Texels as an eye sees them: stored numbers, 0..1."""
+    if texels.dtype.kind == "u":
+        return (texels / np.float32(np.iinfo(texels.dtype).max)).astype(np.float32)
+    return np.asarray(texels, np.float32)
 
 
 def _border(values: Values) -> float:
@@ -117,6 +168,13 @@ def _border(values: Values) -> float:
     return worst
 
 
+def counts_of(texels: Stored) -> NDArray[np.int64]:
+    """Return how often each value of 8-bit texels occurs, (256,)."""
+    flat = texels.reshape(-1)
+    parts = (flat[first : first + _AT_ONCE] for first in range(0, flat.size, _AT_ONCE))
+    return np.sum([np.bincount(part, minlength=256) for part in parts], axis=0)
+
+
 def missing_codes(texels: Stored, *, encoded: bool) -> tuple[int, float]:
     """Look for the gaps that a conversion of 8-bit values leaves in a histogram.
 
@@ -133,7 +191,7 @@ def missing_codes(texels: Stored, *, encoded: bool) -> tuple[int, float]:
     table = srgb_from_linear if encoded else linear_from_srgb
     possible = np.zeros(256, bool)
     possible[np.rint(table(np.arange(256) / 255) * 255).astype(int)] = True
-    counts = np.bincount(texels.ravel(), minlength=256).astype(float)
+    counts = counts_of(texels).astype(float)
     codes = np.arange(256)
     below = np.maximum.accumulate(np.where(possible, codes, 0))
     above = np.minimum.accumulate(np.where(possible, codes, 255)[::-1])[::-1]
@@ -155,7 +213,8 @@ def encoding_gain(normals: Values, height: Values) -> float:
     return sum(abs(each) for each in agreement(normals, linear_from_srgb(height))) / 2 - plain / 2
 
 
-def _correlation(one: Values, other: Values) -> float:
+def correlation(one: Values, other: Values) -> float:
+    """Return the correlation of two maps; 0 where either is flat."""
     a, b = one - one.mean(), other - other.mean()
     power = float(np.sqrt((a.astype(np.float64) ** 2).sum() * (b.astype(np.float64) ** 2).sum()))
     return float((a * b).sum(dtype=np.float64) / power) if power > 1e-12 else 0.0

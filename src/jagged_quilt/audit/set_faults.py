@@ -5,11 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.audit import measures as m
-from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule, seen_by_eye
+from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule
 from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.names import roles_of_file
 from jagged_quilt.maps.roles import MapRole
 
+_CUT_OUT = 0.95  # the share of an alpha that is black or white
+_BELONGS = 0.5  # the correlation from which an alpha holds height
 SEAM_SEEN = 0.25
 """The seam score from which a border is a fault."""
 
@@ -35,7 +38,12 @@ def _alphas(bench: Bench) -> None:
         if image is None or source.channel or "a" not in (name.lower() for name in image.channels):
             continue
         alpha = image.texels[..., [name.lower() for name in image.channels].index("a")]
-        if (alpha == alpha.flat[0]).all():
+        same = bool((alpha == alpha.flat[0]).all())
+        if same and alpha.flat[0] == (np.iinfo(alpha.dtype).max if alpha.dtype.kind == "u" else 1):
+            continue  # as if it were not there
+        if not same:
+            bench.note("alpha", f"its alpha is not read: {_guess(bench, alpha)}", role, measured=_spread(alpha))
+        else:
             rest = "".join(name.lower() for name in image.channels if name.lower() != "a")
             bench.note(
                 "empty alpha",
@@ -57,6 +65,25 @@ def _greys(bench: Bench) -> None:
             whole = float(np.iinfo(colour.dtype).max) if colour.dtype.kind == "u" else 1.0
             told = f"they differ by up to {255 * apart / whole:.0f} of 255"
             bench.note("nearly grey", "the mean of its three channels is taken", role, measured=told)
+
+
+def _spread(alpha: Stored) -> str:
+    whole = float(np.iinfo(alpha.dtype).max) if alpha.dtype.kind == "u" else 1.0
+    return f"{alpha.min() / whole:.2f} to {alpha.max() / whole:.2f}, {alpha.mean() / whole:.2f} on average"
+
+
+def _guess(bench: Bench, alpha: Stored) -> str:
+    """What an alpha that nobody mentions may hold."""
+    whole = float(np.iinfo(alpha.dtype).max) if alpha.dtype.kind == "u" else 1.0
+    ends = float(((alpha < 0.02 * whole) | (alpha > 0.98 * whole)).mean())
+    if ends > _CUT_OUT:
+        return f"a cut-out, by the {100 * ends:.0f} % of it that is black or white"
+    height = bench.maps.get(MapRole.HEIGHT)
+    if height is not None and height.shape == alpha.shape:
+        alike = m.correlation(alpha.astype(np.float32), height.values[..., 0])
+        if abs(alike) > _BELONGS:
+            return f"height, which it goes with by a correlation of {alike:.2f}"
+    return "height or gloss; say which, if it is of use, with a block of that role and channel"
 
 
 def _sizes(bench: Bench) -> None:
@@ -106,7 +133,7 @@ def _duplicates(bench: Bench) -> None:
 
 
 def _seams(bench: Bench) -> None:
-    bench.seams = {role: m.seam_of(seen_by_eye(each)) for role, each in bench.maps.items() if max(each.shape) > SMALL}
+    bench.seams = {role: m.seam_of(each.texels) for role, each in bench.maps.items() if max(each.shape) > SMALL}
     role = max(bench.seams, key=lambda each: bench.seams[each].worst, default=None)
     if role is not None and bench.seams[role].worst > SEAM_SEEN and bench.source.seams == "keep":
         seam = bench.seams[role]

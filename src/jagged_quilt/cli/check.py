@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -29,9 +30,12 @@ _ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
 @click.option("--details", is_flag=True, help="Tell every fault by itself, with its figure and its mend.")
 @click.option("--notes", is_flag=True, help="Tell also what is only worth knowing.")
 @click.option("--mend", is_flag=True, help="Write the mends into the quilt file, and check it again.")
+@click.option("--out", type=click.Path(path_type=Path), help="Folder for what is known; `out` beside the quilt file.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON.")
 @click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
-def command(quilt_file: Path, details: bool, notes: bool, mend: bool, as_json: bool, threads: int | None) -> None:
+def command(
+    quilt_file: Path, details: bool, notes: bool, mend: bool, out: Path | None, as_json: bool, threads: int | None
+) -> None:
     """Examine everything that a quilt file names: what is there, what is wrong, and how to mend it.
 
     Of a folder: the sets of maps that lie in it, as `gather` finds them. Exit code 1 when something is wrong.
@@ -46,10 +50,11 @@ def command(quilt_file: Path, details: bool, notes: bool, mend: bool, as_json: b
         title, quilt = str(quilt_file), None
     else:
         with at_work() as progress:
-            quilt, audits, written = _audit_file(quilt_file, mend, threads, progress)
-            if not as_json:
-                _tell_quilt(quilt_file, quilt)
+            quilt, audits, written = _audit_file(quilt_file, mend, out, threads, progress)
+            beside = list(_words_on_quilt(quilt_file, quilt))
         if not as_json:
+            for line in beside:
+                click.echo(line)
             for line in written:
                 click.echo(click.style("written", fg="green") + f": {line}")
         title, sources = quilt.table.title, list(quilt.sources)
@@ -79,14 +84,15 @@ def command(quilt_file: Path, details: bool, notes: bool, mend: bool, as_json: b
 
 
 def _audit_file(
-    quilt_file: Path, mend: bool, threads: int | None, progress: Progress
+    quilt_file: Path, mend: bool, out: Path | None, threads: int | None, progress: Progress
 ) -> tuple[Quilt, list[SwatchAudit], list[str]]:
     from jagged_quilt.quiltfile.mend import write_mends
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.audits import audit_quilt, audit_sources
+    from jagged_quilt.results.audits import MEMO, audit_quilt
 
     quilt = read_quilt(quilt_file)
-    audits = audit_quilt(quilt, threads=threads, progress=progress)
+    memo = (out or quilt.folder / "out") / MEMO
+    audits = audit_quilt(quilt, memo=memo, threads=threads, progress=progress)
     written: list[str] = []
     changed = {audit.name for audit in audits}
     for _ in range(_ROUNDS if mend else 0):
@@ -97,13 +103,7 @@ def _audit_file(
             break
         written += new
         quilt = read_quilt(quilt_file)
-        again = audit_sources(
-            [each for each in quilt.sources if each.name in changed],
-            side=quilt.table.arrays.side,
-            threads=threads,
-            progress=progress,
-        )
-        audits = [next((new for new in again if new.name == each.name), each) for each in audits]
+        audits = audit_quilt(quilt, memo=memo, threads=threads, progress=progress)
     return quilt, audits, written
 
 
@@ -124,26 +124,26 @@ def _audit_folder(
     return sources, audit_sources(sources, threads=threads, progress=progress)
 
 
-def _tell_quilt(quilt_file: Path, quilt: Quilt) -> None:
-    """Say what there is beside swatches."""
+def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
+    """What there is beside swatches, a line each."""
     from jagged_quilt.weights.settle import sums_words
 
     terrain = quilt.terrain if quilt.table.surface else None
     daubs, _ = quilt.daubs, quilt.layers_by_part
     inherited = quilt.inherited() if quilt.table.adopt else None
     adopted = quilt.rehomed(inherited) if inherited else None
-    click.echo(f"{quilt_file}: {quilt.table.title or 'untitled'}")
+    yield f"{quilt_file}: {quilt.table.title or 'untitled'}"
     if terrain is not None:
-        click.echo(_terrain_words(terrain))
+        yield _terrain_words(terrain)
     if quilt.layers:
-        click.echo("layers, from the bottom up: " + _some([layer.name for layer in quilt.layers], 24))
+        yield "layers, from the bottom up: " + _some([layer.name for layer in quilt.layers], 24)
     if inherited and adopted and quilt.table.adopt:
-        click.echo(f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}")
-        click.echo(f"  {sums_words(inherited.sums)}")
+        yield f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}"
+        yield f"  {sums_words(inherited.sums)}"
     if daubs:
-        click.echo(f"daubs: {len(daubs)} in {quilt.table.weights.daubs}")
+        yield f"daubs: {len(daubs)} in {quilt.table.weights.daubs}"
     for told_of, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
-        click.echo(_mesh_words(told_of.name, told_of.file, mesh))
+        yield _mesh_words(told_of.name, told_of.file, mesh)
 
 
 def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
@@ -209,7 +209,7 @@ def _map_words(audit: SwatchAudit, role: str) -> str:
         size = f"{width}²" if width == height else f"{width} x {height}"
         return f"{size} {facts['bits']} bit"
     derived = any(each.kind == "derived" and each.role == role for each in audit.findings)
-    return "derived" if derived else "neutral" if audit.swatch is not None else "-"
+    return "derived" if derived else "neutral" if audit.usable else "-"
 
 
 def _as_json(title: str, audits: list[SwatchAudit], findings: list[Finding]) -> Facts:

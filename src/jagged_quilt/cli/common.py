@@ -6,7 +6,7 @@ import sys
 import threading
 import time
 import warnings
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, fields
 from functools import wraps
@@ -35,14 +35,14 @@ class Named:
     time: float | None = None
     texels: int | None = None
 
-    def open(self, progress: Progress) -> Results:
+    def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
         from jagged_quilt.foundation.files import make_folder
         from jagged_quilt.quiltfile.quilt import read_quilt
         from jagged_quilt.results.results import Results
 
         quilt = read_quilt(self.quilt_file, time=self.time)
-        results = Results(quilt, self.out, texels=self.texels, threads=self.threads, progress=progress)
+        results = Results(quilt, self.out, texels=self.texels, leave_out=leave_out, threads=self.threads, progress=progress)
         make_folder(results.folder)
         return results
 

@@ -80,7 +80,9 @@ def command(
     for name in gone:
         click.echo(click.style("gone", fg="yellow") + f': swatch "{name}": its files are not there any more')
     kept = f", beside {len(quilt.sources)} that stand there" if quilt else ""
-    click.echo(f"{into}: {len(added)} sets written{kept}." if made else f"{into}: nothing new; it stays as it is.")
+    sets = "1 set" if len(added) == 1 else f"{len(added)} sets"
+    click.echo(f"{into}: {sets} written{kept}." if made else f"{into}: nothing new; it stays as it is.")
+    click.echo(f"next: jquilt check {into}")
 
 
 def _why_nothing(found: Gathering) -> str:
@@ -117,9 +119,9 @@ def tell(found: Gathering, sets: tuple[GatheredSet, ...], *, with_sets: bool = T
         )
     if found.unread:
         kinds = sorted({path.suffix.lower() for path in found.unread})
-        click.echo(
-            click.style("left", fg="yellow") + f": {len(found.unread)} files of formats that are not read: {', '.join(kinds)}"
-        )
+        files = "1 file" if len(found.unread) == 1 else f"{len(found.unread)} files"
+        told = f": {files} of formats that are not read: {', '.join(kinds)}"
+        click.echo(click.style("left", fg="yellow") + told)
 
 
 def _family(names: list[str]) -> str:

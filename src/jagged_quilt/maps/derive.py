@@ -32,6 +32,19 @@ def inputs_of(role: MapRole, present: Collection[MapRole]) -> tuple[MapRole, ...
     return next(((other,) for other in others.get(role, ()) if other in present), ())
 
 
+def made_from(role: MapRole, inputs: tuple[MapRole, ...]) -> str:
+    """A few words on how a role is made from others; empty where it is not."""
+    if inputs in ((), (role,)):
+        return ""
+    if set(inputs) == {_R.DIFFUSE, _R.METALLIC}:
+        return "from base colour and metallic"
+    if role is _R.METALLIC:
+        return "from diffuse and specular"
+    if inputs[0] in (_R.GLOSS, _R.ROUGHNESS):
+        return f"1 - {inputs[0].key}"
+    return f"from {inputs[0].key}" + (", true to scale" if role is _R.NORMAL else "")
+
+
 def derived_maps(
     maps: Maps, wanted: Collection[MapRole], *, tile: float, relief: float
 ) -> dict[MapRole, tuple[TextureMap, str]]:
@@ -47,27 +60,27 @@ def derived_maps(
         inputs = inputs_of(role, maps)
         if inputs in ((), (role,)) or any(each not in maps for each in inputs):
             continue
-        first = maps[inputs[0]]
+        first, words = maps[inputs[0]], made_from(role, inputs)
         if set(inputs) == {_R.DIFFUSE, _R.METALLIC}:
             base = first.values
             metal = _alike(maps[_R.METALLIC], first)
             pair = c.diffuse_specular_from_metallic(base, metal)
-            made[role] = _map(role, pair[0 if role is _R.DIFFUSE else 1], first, "from base colour and metallic")
+            made[role] = _map(role, pair[0 if role is _R.DIFFUSE else 1], first, words)
         elif role is _R.METALLIC:
             _, metal, lost = c.metallic_from_diffuse_specular(first.values, _alike(maps[_R.SPECULAR], first))
-            words = f"from diffuse and specular; what that loses: {lost.mean():.3f} on average, {lost.max():.3f} at worst"
+            words += f"; what that loses: {lost.mean():.3f} on average, {lost.max():.3f} at worst"
             made[role] = _map(role, metal, first, words)
         elif inputs[0] is _R.SHININESS:
             rough = c.roughness_from_shininess(first.values)
-            made[role] = _map(role, rough if role is _R.ROUGHNESS else 1 - rough, first, "from shininess")
+            made[role] = _map(role, rough if role is _R.ROUGHNESS else 1 - rough, first, words)
         elif inputs[0] in (_R.GLOSS, _R.ROUGHNESS):
-            made[role] = _map(role, c.roughness_from_gloss(first.values), first, f"1 - {inputs[0].key}")
+            made[role] = _map(role, c.roughness_from_gloss(first.values), first, words)
         else:
             metres, size = first.values * np.float32(relief), (tile, tile)
             if role is _R.NORMAL:
-                made[role] = _map(role, c.normal_from_height(metres, tile=size), first, "from height, true to scale")
+                made[role] = _map(role, c.normal_from_height(metres, tile=size), first, words)
             else:
-                made[role] = _map(role, c.occlusion_from_height(metres, tile=size)[..., None], first, "from height")
+                made[role] = _map(role, c.occlusion_from_height(metres, tile=size)[..., None], first, words)
     return made
 
 

@@ -131,6 +131,21 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     return image
 
 
+def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
+    """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
+    if not path.is_file():
+        raise ImageError(f"{path}: there is no such image file")
+    if path.suffix.lower() == ".ktx2":
+        _head_of_ktx2(path, limits)
+        return
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
+    spec = source.spec()
+    source.close()
+    limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
+
+
 def _read_with_library(path: Path, limits: ImageLimits) -> Image:
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
@@ -159,17 +174,22 @@ def _read_with_library(path: Path, limits: ImageLimits) -> Image:
 
 def _read_ktx2(path: Path, limits: ImageLimits) -> Image:
     try:
-        file = Ktx2File(path)
-        head = file.head
-        limits.check(path, head.width, head.height, 2 * head.channels)
-        if head.slices > 1:
-            raise ImageError(f"{path}: holds {head.slices} slices; a map must be one image")
-        texels = file.texels(0, 0)
+        file = _head_of_ktx2(path, limits)
+        head, texels = file.head, file.texels(0, 0)
     except ImageError:
         raise
     except FileError as error:
         raise ImageError(str(error)) from error
     return Image(texels.astype(np.float32) if texels.dtype == np.float16 else texels, tuple("RGBA"[: head.channels]))
+
+
+def _head_of_ktx2(path: Path, limits: ImageLimits) -> Ktx2File:
+    file = Ktx2File(path)
+    head = file.head
+    limits.check(path, head.width, head.height, 2 * head.channels)
+    if head.slices > 1:
+        raise ImageError(f"{path}: holds {head.slices} slices; a map must be one image")
+    return file
 
 
 def _check_chunks(path: Path) -> None:

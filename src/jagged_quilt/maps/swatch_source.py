@@ -15,7 +15,7 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.conversions import height_from_normal
-from jagged_quilt.maps.derive import inputs_of
+from jagged_quilt.maps.derive import inputs_of, made_from
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
@@ -239,6 +239,24 @@ class SwatchSource:
         found = inputs_of(role, present)
         return tuple(each for one in found for each in (self.inputs(one) if one is not role else (one,)))
 
+    def words_on(self, role: MapRole) -> str:
+        """A few words on what a surface role is made from; empty where it is read, or neutral."""
+        if role is MapRole.HEIGHT and self._height_from_normal:
+            return "from normals"
+        inputs = self.inputs(role)
+        return made_from(role, inputs) if inputs != (role,) else ""
+
+    def check(self, maps: Mapping[MapRole, TextureMap]) -> None:
+        """Raise what `read` would raise, given the maps that it reads, without making what is not there."""
+        known = {**maps, **{role: _constant(role, value) for role, value in self.constants.items()}}
+        whole = Swatch(name=self.name, tile=self.tile, relief=self.relief, maps=known, folder=self.folder)
+        if self.fit is Fit.REPEAT:
+            repeated(whole)
+        if self._height_from_normal:
+            if MapRole.NORMAL not in known:
+                raise FileError(f"{self.folder}: there is no normal map to make the height map from")
+            self._integrated(known[MapRole.NORMAL])
+
     def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
         """Return a hash of all that the maps of some roles are made from: bytes of files, and how they are read."""
         digests = digests or FileDigests()
@@ -265,7 +283,7 @@ class SwatchSource:
         wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
         maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
         for role in wanted & set(self.constants):
-            maps[role] = TextureMap.of_values(role, np.array(self.constants[role], np.float32)[None, None])
+            maps[role] = _constant(role, self.constants[role])
         derived = {}
         if MapRole.OPACITY in roles and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
             source = self.sources[MapRole.DIFFUSE]
@@ -305,6 +323,10 @@ class SwatchSource:
     @staticmethod
     def _names(files: Sequence[Path]) -> str:
         return ", ".join(path.name for path in files) or "none"
+
+
+def _constant(role: MapRole, value: tuple[float, ...]) -> TextureMap:
+    return TextureMap.of_values(role, np.array(value, np.float32)[None, None])
 
 
 def read_swatch(

@@ -21,19 +21,25 @@ def write_mends(path: Path, findings: Iterable[Finding]) -> list[str]:
     """
     path = Path(path)
     file = tomlkit.parse(read_bytes(path, "quilt file").decode("utf-8"))
-    told = [line for each in findings if each.mend for line in _mend(file, each)]
+    roles_said: set[tuple[str, str]] = set()
+    told = [line for each in findings if each.mend for line in _mend(file, each, roles_said)]
     if told:
         write_bytes(path, tomlkit.dumps(file).encode())
     return told
 
 
-def _mend(file: tomlkit.TOMLDocument, finding: Finding) -> Iterator[str]:
+def _mend(file: tomlkit.TOMLDocument, finding: Finding, roles_said: set[tuple[str, str]]) -> Iterator[str]:
+    """Write one mend; of several that give one file another role only the first, since the next check tells the rest."""
     swatch: Told = next((each for each in file.get("swatch", ()) if each.get("name") == finding.swatch), None)
     if swatch is None:
         return
     said: Told = tomlkit.parse(finding.mend)
     for block in said.pop("swatch", {}).get("map", ()):
         plain = block.unwrap()
+        if "file" in plain and (finding.swatch, plain["file"]) in roles_said:
+            continue
+        if "file" in plain:
+            roles_said.add((finding.swatch, plain["file"]))
         if _put_block(swatch, plain):
             keys = ", ".join(f"{key} = {tomlkit.item(value).as_string()}" for key, value in plain.items())
             yield f'swatch "{finding.swatch}": {keys}  ({finding.kind})'

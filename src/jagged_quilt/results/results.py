@@ -6,7 +6,7 @@ import contextlib
 import json
 import tempfile
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import cached_property, partial
 from pathlib import Path
@@ -67,10 +67,12 @@ class Results:
         folder: Path | None = None,
         *,
         texels: int | None = None,
+        leave_out: Collection[str] = (),
         threads: int | None = None,
         progress: Progress = silent,
     ) -> None:
         self.quilt = quilt
+        self.sources = tuple(each for each in quilt.sources if each.name not in leave_out)
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self.threads, self.progress, self._texels = threads, progress, texels
         self._arrays: TextureArrays | None = None
@@ -148,7 +150,7 @@ class Results:
             known = read_json(self.folder / "arrays" / INPUTS, "list of inputs")
         digests = FileDigests(known)
         roles = {role for layout in self.quilt.layouts for role in layout.roles} | set(SURFACE_ROLES)
-        for source in self.quilt.sources:
+        for source in self.sources:
             yield from (source.name, f"{source.tile} {source.relief}", source.stamp(roles, digests))
 
     def _adopt_inputs(self) -> Iterator[bytes | str]:
@@ -209,7 +211,7 @@ class Results:
     def _pack(self, folder: Path, anew: bool) -> Files:
         table = self.quilt.table.arrays
         made = pack_files(
-            self.quilt.sources,
+            self.sources,
             folder,
             side=table.side,
             layouts=self.quilt.layouts,

@@ -26,22 +26,22 @@ _OVERSAMPLED = 2
 
 def audit_sheet(audit: SwatchAudit) -> Board:
     """Draw one sheet."""
-    faults = len(audit.faults)
+    faults, swatch = len(audit.faults), audit.read()
     board = Board(f"Audit: {audit.name}", "no faults" if not faults else "1 fault" if faults == 1 else f"{faults} faults")
     for column, role in enumerate(SURFACE_ROLES):
-        _map_cell(board, audit, role, 20 + column * _ACROSS, 66)
-    if audit.swatch is not None:
+        _map_cell(board, audit, swatch, role, 20 + column * _ACROSS, 66)
+    if swatch is not None:
         board.write(20, 288, "lit from the upper left, repeating 3 x 2 times", size=12, ink=FAINT)
-        board.pin(lit_ball(audit.swatch, _LARGE), 20, 310)
-        _repeat(board, audit, 20 + _LARGE + 20, 310)
+        board.pin(lit_ball(swatch, _LARGE), 20, 310)
+        _repeat(board, audit, swatch, 20 + _LARGE + 20, 310)
         words = "seam: how visible the border is where left meets right, and where top meets bottom; 0 unseen, 1 glaring"
         board.write(20, 310 + _LARGE + 30, words, size=11, ink=FAINT)
     _findings(board, audit, 856, 66)
     return board
 
 
-def _map_cell(board: Board, audit: SwatchAudit, role: MapRole, x: int, y: int) -> None:
-    facts, swatch = audit.maps.get(role.key), audit.swatch
+def _map_cell(board: Board, audit: SwatchAudit, swatch: Swatch | None, role: MapRole, x: int, y: int) -> None:
+    facts = audit.maps.get(role.key)
     faulty = any(each.role == role.key for each in audit.faults)
     board.write(x, y, role.key, size=13, bold=True, ink=_FAULT if faulty else INK)
     given = None if swatch is None else swatch.maps.get(role)
@@ -66,12 +66,11 @@ def _map_cell(board: Board, audit: SwatchAudit, role: MapRole, x: int, y: int) -
         board.write(x, y + _CELL + 26, "derived", size=11, ink=FAINT)
 
 
-def _repeat(board: Board, audit: SwatchAudit, x: int, y: int) -> None:
+def _repeat(board: Board, audit: SwatchAudit, swatch: Swatch, x: int, y: int) -> None:
     """Two by two repeats of the map with the most visible border, with marks outside where the borders lie."""
-    assert audit.swatch is not None
-    role = worst_seam(audit)
+    role = worst_seam(audit, swatch)
     board.write(x, y - 22, f"{role.key}, repeated 2 x 2; ticks mark the borders", size=12, ink=FAINT)
-    given = audit.swatch.maps[role]
+    given = swatch.maps[role]
     one = map_picture(given, _LARGE // 2, _LARGE // 2)
     board.pin(np.tile(one, (2, 2, 1)), x, y)
     middle = _LARGE // 2
@@ -109,10 +108,10 @@ def _lines_of(finding: Finding) -> list[tuple[str, str, bool]]:
     return out
 
 
-def worst_seam(audit: SwatchAudit) -> MapRole:
+def worst_seam(audit: SwatchAudit, swatch: Swatch) -> MapRole:
     """The role of a swatch whose border is most visible; diffuse where none is."""
     seen = {role: max(facts["seam"].values()) for role, facts in audit.maps.items() if "seam" in facts}
-    roles = [role for role in SURFACE_ROLES if seen.get(role.key, 0) > 0.05 and audit.swatch and role in audit.swatch.maps]
+    roles = [role for role in SURFACE_ROLES if seen.get(role.key, 0) > 0.05 and role in swatch.maps]
     return max(roles, key=lambda role: seen[role.key], default=MapRole.DIFFUSE)
 
 
