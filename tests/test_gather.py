@@ -167,6 +167,7 @@ class TestNames:
             ("normal_clay diffuse_clay", {"clay"}),
             ("ClayBaseColor_v2 clay_ao_4096 clay-rgh", {"clay"}),
             ("wall_01_diff wall_01_nor wall_02_diff wall_02_nor", {"wall 01", "wall 02"}),
+            ("kiln_0007_d kiln_0007_n kiln_0008_d kiln_0008_n", {"kiln 0007", "kiln 0008"}),
             ("wall_diff_01 wall_nor_01 wall_diff_02 wall_nor_02", {"wall 01", "wall 02"}),
         ],
     )

@@ -46,12 +46,15 @@ _SKY_FACES = ({"bk", "dn", "ft", "lf", "rt", "up"}, {"px", "nx", "py", "ny", "pz
 _MOST_FACES = 5  # a sky may lack the one below
 _SKY_SIDES = {"back", "down", "front", "left", "right", "up", "top", "bottom"}
 
+_SIDES = "128|256|512|1024|2048|4096|8192|16384"  # a number that is none of these is a part of a name
 _IDLE = re.compile(
-    r"\d+k|\d{3,5}|\d+x\d+|\d+px|\d+bit|v\d+|png|tiff?|exr|tga|jpe?g|dds|ktx2|bmp|hdr|webp|"
+    rf"\d{{1,2}}k|{_SIDES}|\d+x\d+|\d+px|\d+bit|v\d+|png|tiff?|exr|tga|jpe?g|dds|ktx2|bmp|hdr|webp|"
     r"gl|opengl|ogl|dx|directx|map|maps|tex|texture|textures|t|seamless|tiled|tileable"
 )
-_IDLE_FOLDER = re.compile(r"maps?|textures?|tex|images?|source|files|png|tiff?|exr|tga|jpe?g|\d+k|\d{3,5}|\d+px|\d+x\d+")
-_SIZE_AT_END = re.compile(r"(?<=[a-z])(?:\d+k|\d{3,4})$")
+_IDLE_FOLDER = re.compile(
+    rf"maps?|textures?|tex|images?|source|files|png|tiff?|exr|tga|jpe?g|\d{{1,2}}k|{_SIDES}|\d+px|\d+x\d+"
+)
+_SIZE_AT_END = re.compile(rf"(?<=[a-z])(?:\d{{1,2}}k|{_SIDES})$")
 _LONGEST_WORD = 3  # words that together name a role: base color, ambient occlusion, occlusion roughness metallic
 _SHORTEST_GLUED = 3  # letters of a word that is found though nothing parts it from the material's name
 
