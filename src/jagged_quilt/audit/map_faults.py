@@ -7,7 +7,7 @@ import numpy as np
 from jagged_quilt.audit import measures as m
 from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule
 from jagged_quilt.maps.roles import MapRole, Transfer
-from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.maps.texture_map import TextureMap, grey_of
 
 _R = MapRole
 _BELONGS = 0.25  # correlation of slopes from which normals and height tell something of each other
@@ -169,7 +169,12 @@ def _ranges(bench: Bench) -> None:
         below = float((light < _SPECULAR_LEAST).mean())
         if between > 0.25 or below > 0.5:
             file = bench.source.sources[_R.SPECULAR].file.name
-            mend = leave_out(file) if _R.ROUGHNESS in bench.maps else f'[[swatch.map]]\nfile = "{file}"\nrole = "shininess"\n'
+            has_colour = grey_of(specular.texels) is None
+            mend = (
+                leave_out(file)
+                if has_colour or _R.ROUGHNESS in bench.maps
+                else f'[[swatch.map]]\nfile = "{file}"\nrole = "shininess"\n'
+            )
             bench.fault(
                 "unreal specular",
                 "an intensity, not a reflectance: real surfaces reflect 0.02 to 0.08 head on, metals 0.45 and more",
