@@ -242,12 +242,17 @@ def _readings(words: Sequence[str], known: Mapping[str, Roles]) -> Iterator[_Rea
             is_last = last == len(plain) or all(each.isdigit() for each in plain[last:])
             if word in known and (len(word) > 1 or (is_last and rest)):
                 yield _Reading(rest, known[word], word, is_last, False)
-        ending = next((plain[last - 1][cut:] for cut in range(2, len(plain[last - 1]) - _SHORTEST_GLUED + 1)
-                       if plain[last - 1][cut:] in known), "")  # fmt: skip
+        ending = _ending(plain[last - 1], known)
         if ending:
             rest = (*plain[: last - 1], plain[last - 1].removesuffix(ending), *plain[last:])
             yield _Reading(rest, known[ending], ending, last == len(plain), True)
     yield _Reading(tuple(plain), (MapRole.DIFFUSE,), "", True, False)
+
+
+def _ending(word: str, known: Mapping[str, Roles]) -> str:
+    """The longest known word that a longer word ends in; empty if there is none."""
+    endings = (word[cut:] for cut in range(2, len(word) - _SHORTEST_GLUED + 1))
+    return next((each for each in endings if each in known), "")
 
 
 def own_maps(sets: Sequence[NamedSet], name: str) -> tuple[NamedMap, ...]:
