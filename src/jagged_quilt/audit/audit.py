@@ -144,7 +144,7 @@ def _known(bench: Bench) -> Iterator[tuple[str, Facts]]:
             "height": given.shape[0],
             "bits": stored.dtype.itemsize * 8,
             "channels": stored.shape[2],
-            "content": fingerprint(str(stored.shape), np.ascontiguousarray(stored).tobytes()),
+            "content": fingerprint(str(stored.shape), np.ascontiguousarray(stored).data.cast("B")),
         }
         if role in bench.seams:
             facts["seam"] = {each: round(score, 4) for each, score in bench.seams[role]._asdict().items()}

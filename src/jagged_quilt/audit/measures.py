@@ -17,7 +17,7 @@ _LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
 _SCALES = (1, 2, 4, 8, 16)
 _FEWEST = 16  # strips across a border: fewer say more of chance than of the map
 _UNSEEN = 0.5 / 255
-ENOUGH = 1024
+ENOUGH = 512
 """Rows of a map from which all but its borders can be measured."""
 _LARGE_FORMS = 8  # texels: what is smaller is grain
 _AT_ONCE = 1 << 20  # texels that are counted together
@@ -116,12 +116,12 @@ def curl_share(normals: Values) -> float:
     return as_it_is / (as_it_is + turned) if as_it_is + turned > 1e-9 else 0.5
 
 
-def bands(texels: Stored, most: int = ENOUGH) -> Stored:
-    """Return a part of a large map that tells as much: bands of rows, the first and the last among them."""
+def bands(texels: Stored, above: int = 2 * ENOUGH) -> Stored:
+    """Return, of a map with more rows, a part that tells as much: bands of rows, the first and the last among them."""
     rows = len(texels)
-    if rows <= most:
+    if rows <= above:
         return texels
-    high = most // _BANDS
+    high = ENOUGH // _BANDS
     firsts = np.linspace(0, rows - high, _BANDS).astype(int)
     return np.concatenate([texels[first : first + high] for first in firsts])
 
@@ -139,7 +139,7 @@ def seam_of(texels: Stored) -> Seam:
     texels : (H, W, C)
         As stored; whole numbers stand for 0..1.
     """
-    return Seam(*(_border(_seen(bands(each, ENOUGH // 2))) for each in (texels, texels.transpose(1, 0, 2))))
+    return Seam(*(_border(_seen(bands(each, ENOUGH))) for each in (texels, texels.transpose(1, 0, 2))))
 
 
 def _seen(texels: Stored) -> Values:

@@ -119,7 +119,7 @@ def _duplicates(bench: Bench) -> None:
     seen: dict[tuple[object, ...], MapRole] = {}
     for role in (each for each in MapRole if each in bench.maps):
         texels, file = bench.maps[role].texels, bench.source.sources[role].file
-        key = (texels.shape, texels.dtype.str, fingerprint(np.ascontiguousarray(texels).tobytes()))
+        key = (texels.shape, texels.dtype.str, fingerprint(np.ascontiguousarray(texels).data.cast("B")))
         other = seen.setdefault(key, role)
         alone = bench.source.sources[other].file != file
         if other is not role and alone and max(bench.maps[role].shape) > SMALL and not bench.has(role, "constant"):

@@ -168,7 +168,7 @@ def make_folder(path: Path) -> Path:
     return path
 
 
-def fingerprint(*parts: bytes | str) -> str:
+def fingerprint(*parts: bytes | memoryview | str) -> str:
     """Return a short hash of all parts, which tells whether anything changed."""
     digest = hashlib.blake2b(digest_size=16)
     for part in parts:
