@@ -42,6 +42,10 @@ def encoded(image):
     return np.rint(255 * jq.convert.srgb_from_linear(image / np.float32(255))).astype(np.uint8)
 
 
+def linear(image):
+    return np.rint(255 * jq.convert.linear_from_srgb(image / np.float32(255))).astype(np.uint8)
+
+
 def fine_grain(side=256):
     v, u = np.mgrid[:side, :side] * (2 * np.pi / side)
     return np.sin(60 * u + 3 * v) * np.cos(55 * v)
@@ -79,7 +83,7 @@ DOWNLOADS = {
     "bazaar/dune_diff_1k.png": lambda: colour(128),
     "bazaar/dune_height.png": grey,
     # variants that share what has no colour
-    "bazaar/hatch1_nm.png": normals,
+    "bazaar/hatch1_nm.png": lambda: normals() * (np.arange(64) % 16 > 3)[None, :, None].astype(np.uint8),  # with gaps
     "bazaar/hatch1a.png": colour,
     "bazaar/hatch1b.png": colour,
     # pictures that do not bear out their names
@@ -318,6 +322,7 @@ class TestMend:
             ("height inverted", {"h": lambda: 255 - grey()}),
             ("not unit", {"n": lambda: np.rint(127.5 + 0.6 * (normals().astype(float) - 127.5)).astype(np.uint8)}),
             ("looks encoded", {"rough": lambda: encoded(np.random.default_rng(2).integers(0, 256, (256, 256, 1)))}),
+            ("looks linear", {"d": lambda: linear(np.random.default_rng(3).integers(60, 256, (256, 256, 3)))}),
             ("constant", {"rough": lambda: np.full((64, 64, 1), 90, np.uint8)}),
             ("stairs", {"h": lambda: grey() // 16 * 16}),
             ("seam", {"d": lambda: colour()[:43, :43], "n": lambda: normals()[:43, :43], "h": lambda: grey()[:43, :43]}),

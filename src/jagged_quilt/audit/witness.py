@@ -25,7 +25,7 @@ _LEANING, _OUTWARDS, _INWARDS = (
     0.1,
 )  # of normals: how far their mean may lean and must look out; the share that may not
 _NEAR_UNIT, _VECTORS = 0.25, 0.75  # how far off unit length is near; the share that must be
-_NIGHT = 0.03
+_NIGHT, _BLACK = 0.03, 0.02
 _METAL_MIDDLE = 0.4  # metals are metal or not: the largest share that may lie between
 
 
@@ -71,18 +71,26 @@ class Glance:
         """Whether it holds vectors that look out of the surface, of whatever length."""
         if self.texels.shape[2] < 3 or self.is_grey:
             return self.texels.shape[2] == 2
-        vectors = self.texels[..., :3] * 2 - 1
+        vectors = self._vectors
+        if not vectors.size:
+            return False
         x, y, z = (float(each) for each in vectors.mean(axis=(0, 1)))
         outwards = float((vectors[..., 2] > 0).mean())
         upright = max(abs(x), abs(y)) < _LEANING or m.is_encoded_normal(vectors)
         return upright and z > _OUTWARDS and outwards > 1 - _INWARDS
 
     @property
+    def _vectors(self) -> m.Values:
+        """What it would mean as normals, (1, N, 3); what is black, as between the pieces of a mesh's layout, means nothing."""
+        colour = self.texels[..., :3]
+        return colour[colour.max(axis=2) > _BLACK][None] * 2 - 1
+
+    @property
     def is_normals(self) -> bool:
         """Whether it surely holds normals: most of those vectors are of unit length."""
         if self.texels.shape[2] < 3 or not self.may_be_normals:
             return False
-        length = np.linalg.norm(self.texels[..., :3] * 2 - 1, axis=2)
+        length = np.linalg.norm(self._vectors, axis=2)
         return bool((np.abs(length - 1) < _NEAR_UNIT).mean() > _VECTORS)
 
 
