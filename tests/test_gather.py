@@ -342,6 +342,15 @@ class TestMend:
         assert code == 0, said
         assert f"({kind})" in said
 
+    def test_a_packed_file_beside_it_is_no_hindrance(self, tmp_path):
+        for word, made in {"d": colour, "n": lambda: flipped(normals()), "h": grey, "orm": packed}.items():
+            write_image(tmp_path / "kiln" / f"kiln_{word}.png", made())
+        block = '[[swatch.map]]\nfile = "kiln_orm.png"\npacked = "gltf"\n'
+        (tmp_path / "m.quilt.toml").write_text('[[swatch]]\nname = "kiln"\nfolder = "kiln"\ntile = 2.0\n' + block)
+        code, said, _ = jquilt("check", "m.quilt.toml", "--mend", cwd=tmp_path)
+        assert code == 0, said
+        assert "(green)" in said
+
     def test_what_cannot_be_known_is_no_line(self, tmp_path):
         """Normals of two directions in one map; an alpha that nobody mentions."""
         fine = jq.convert.normal_from_height(0.006 * fine_grain(), tile=(2.0, 2.0))

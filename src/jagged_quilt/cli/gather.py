@@ -69,8 +69,7 @@ def command(
         found = gather(*folders, words=words, known=known, threads=threads, progress=progress)
         if not found.sets and quilt is None:
             raise RangeError(f"{', '.join(map(str, folders))}: {_why_nothing(found)}; nothing is written")
-        made = write_gathered(into, found, ground=ground, gone=gone) if found.sets else None
-    added = made.added if made else ()
+        added = write_gathered(into, found, ground=ground) if found.sets else ()
     if as_json:
         import json
 
@@ -81,7 +80,7 @@ def command(
         click.echo(click.style("gone", fg="yellow") + f': swatch "{name}": its files are not there any more')
     kept = f", beside {len(quilt.sources)} that stand there" if quilt else ""
     sets = "1 set" if len(added) == 1 else f"{len(added)} sets"
-    click.echo(f"{into}: {sets} written{kept}." if made else f"{into}: nothing new; it stays as it is.")
+    click.echo(f"{into}: {sets} written{kept}." if added else f"{into}: nothing new; it stays as it is.")
     click.echo(f"next: jquilt check {into}")
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -25,22 +24,6 @@ class Ground:
     heights: tuple[float, float]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Written:
-    """What became of a quilt file.
-
-    Attributes
-    ----------
-    added : tuple of GatheredSet
-    gone : tuple of str
-        Swatches in the file whose folder or files are not there any more.
-    """
-
-    path: Path
-    added: tuple[GatheredSet, ...]
-    gone: tuple[str, ...]
-
-
 def files_known(quilt: Quilt) -> tuple[list[Path], list[str]]:
     """Return the files that the swatches of a quilt file have or leave out, and the swatches whose files are gone."""
     known: list[Path] = []
@@ -56,10 +39,10 @@ def files_known(quilt: Quilt) -> tuple[list[Path], list[str]]:
     return known, gone
 
 
-def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None, gone: Sequence[str] = ()) -> Written:
-    """Write a quilt file of the sets found, or add them to the one that is there; what stands in it stays.
+def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None) -> tuple[GatheredSet, ...]:
+    """Write a quilt file of the sets found, or add them to the one that is there; return them as they are named there.
 
-    The file is read back before it takes its name, so that what is written works.
+    What stands in the file stays. It is read back before it takes its name, so that what is written works.
     """
     path = Path(path)
     before = read_bytes(path, "quilt file").decode("utf-8") if path.exists() else ""
@@ -74,7 +57,7 @@ def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None
     with written_whole(path) as temporary:
         temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
         read_quilt(temporary)
-    return Written(path=path, added=tuple(sets), gone=tuple(gone))
+    return tuple(sets)
 
 
 def _renamed(one: GatheredSet, names: set[str]) -> GatheredSet:

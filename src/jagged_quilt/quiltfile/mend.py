@@ -10,6 +10,7 @@ import tomlkit
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.foundation.files import read_bytes, write_bytes
 from jagged_quilt.foundation.loose import Told
+from jagged_quilt.maps.roles import PACKED
 
 _ONLY_WITH_A_FILE = ("file", "channel", "green", "transfer", "invert", "upside_down", "smooth", "made_from")
 
@@ -66,10 +67,9 @@ def _put_block(swatch: Told, said: dict[str, Told]) -> bool:
     blocks = swatch.get("map")
     role, file = said.get("role"), said.get("file")
     for block in blocks or ():
-        if role in block.get("roles", ()) or (block.get("packed") and file is None and role != "none"):
-            packed_here = role in block.get("roles", ()) or block.get("packed")
-            if packed_here and not any(each.get("role") == role for each in blocks):
-                return False  # one channel of several: the block speaks of them all
+        held = block.get("roles") or [each.key for each in PACKED.get(block.get("packed"), ())]
+        if role != "none" and role in held:
+            return False  # one channel of several: the block speaks of them all
     own = next((each for each in blocks or () if file is not None and each.get("file") == file), None)
     if own is None and role not in (None, "none"):
         own = next((each for each in blocks or () if each.get("role") == role), None)
