@@ -21,8 +21,8 @@ from jagged_quilt.masks.mask import MASK_KINDS, Mask
 
 SOURCE = Path(__file__).parents[1] / "src" / "jagged_quilt"
 ROLE = """\
-    EMISSION = RoleFacts(
-        channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), array="emission", words=("emission", "emissive", "glow")
+    SHEEN = RoleFacts(
+        channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), array="sheen", words=("sheen", "shimmer", "glow")
     )
     GLOSS ="""
 
@@ -48,18 +48,16 @@ class TestRole:
         (folder / "job.quilt.toml").write_text(
             QUILT.replace("texels = 32", "texels = 6")
             .replace('[[layer.mask]]\nkind = "noise"\nsize = 5.0\n', "")
-            .replace(
-                "side = 16", 'side = 16\nlayouts = ["diffuse_height", "normal_roughness_occlusion", "specular", "emission"]'
-            )
+            .replace("side = 16", 'side = 16\nlayouts = ["diffuse_height", "normal_roughness_occlusion", "specular", "sheen"]')
         )
         env = {**os.environ, "PYTHONPATH": str(other_package), "NUMBA_DISABLE_JIT": "1"}
         code = "import sys, jagged_quilt as jq; print(jq.run(jq.read_quilt(sys.argv[1]), 'bake')['bake'].files)"
         words = [sys.executable, "-W", "ignore", "-c", code, folder / "job.quilt.toml"]
         done = subprocess.run(words, capture_output=True, text=True, env=env)
         assert done.returncode == 0, done.stderr
-        assert "emission.png" in done.stdout
-        assert (folder / "out" / "arrays" / "emission.ktx2").is_file()
-        glow = read_image(folder / "out" / "bake" / "emission.png")
+        assert "sheen.png" in done.stdout
+        assert (folder / "out" / "arrays" / "sheen.ktx2").is_file()
+        glow = read_image(folder / "out" / "bake" / "sheen.png")
         assert glow.shape == (6, 6, 3)
         assert np.ptp(glow[..., 0]) > 100
         assert (np.abs(glow[..., 1].astype(int) - 20) <= 1).all()

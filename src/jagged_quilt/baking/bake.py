@@ -75,7 +75,7 @@ def bake(
     pages = opened(arrays, shown)
     relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
     blends = [
-        Blend(pages, own, filter=filter, frame=part.frame, relief=relief)
+        Blend(pages, own, filter=filter, frame=part.frame, metres=part.metres, relief=relief)
         for part, own in zip(canvas.parts, by_part, strict=True)
     ]
     sources = [source_of(part.name, own, weights, canvas) for part, own in zip(canvas.parts, by_part, strict=True)]

@@ -19,7 +19,6 @@ from jagged_quilt.blend._rows import (
     GRADIENT_U,
     GRADIENT_V,
     HALF,
-    HAND,
     INDEX,
     LAID_ROWS,
     LEVEL,
@@ -44,6 +43,7 @@ from jagged_quilt.blend._rows import (
     TZ,
     UV,
     UV_GRADIENT,
+    UV_WAYS,
     WARPED,
     B,
     U,
@@ -157,7 +157,7 @@ def lay_by_uv(c, charts, lying):
     """Fill where each texel lies by the surface's own coordinates, on the plane Y."""
     frame, moved, laid, chart = lying.frame, lying.moved, lying.laid, charts[c]
     metres, cheap = chart["radius"], chart["cheap"] > 0
-    row, d, g, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, UV_GRADIENT, _pattern(chart)
+    row, d, g, w, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, UV_GRADIENT, UV_WAYS, _pattern(chart)
     for t in range(B):
         gu0, gu1, gu2 = metres * frame[g * B + t], metres * frame[(g + 1) * B + t], metres * frame[(g + 2) * B + t]
         gv0, gv1, gv2 = metres * frame[(g + 3) * B + t], metres * frame[(g + 4) * B + t], metres * frame[(g + 5) * B + t]
@@ -168,10 +168,9 @@ def lay_by_uv(c, charts, lying):
         b0, b1, b2 = moved[(d + 3) * B + t], moved[(d + 4) * B + t], moved[(d + 5) * B + t]
         s0, s1 = gu0 * a0 + gu1 * a1 + gu2 * a2, gv0 * a0 + gv1 * a1 + gv2 * a2
         s2, s3 = gu0 * b0 + gu1 * b1 + gu2 * b2, gv0 * b0 + gv1 * b1 + gv2 * b2
-        if cheap:  # along tangent and bitangent, which points up in the image
-            nx, ny, nz, hand = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t], -frame[HAND * B + t]
-            gu0, gu1, gu2 = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
-            gv0, gv1, gv2 = hand * (ny * gu2 - nz * gu1), hand * (nz * gu0 - nx * gu2), hand * (nx * gu1 - ny * gu0)
+        if cheap:
+            gu0, gu1, gu2 = frame[w * B + t], frame[(w + 1) * B + t], frame[(w + 2) * B + t]
+            gv0, gv1, gv2 = frame[(w + 3) * B + t], frame[(w + 4) * B + t], frame[(w + 5) * B + t]
         _store(row + INDEX(t), pattern, (u, v), (s0, s1, s2, s3), (gu0, gu1, gu2), (gv0, gv1, gv2), laid)
 
 

@@ -66,9 +66,10 @@ CHART = np.dtype(
 )
 
 # Rows of `frame`: normal, tangent, handedness, the footprint's steps along tangent and bitangent as vectors, position, uv and
-# its gradients, the true steps to the next texels, and how a warp moves the place and a step along tangent and bitangent.
+# its gradients, the unit directions of u and v, the true steps to the next texels, and how a warp moves the place and a step
+# along tangent and bitangent.
 NX, NY, NZ, TX, TY, TZ, HAND, SX, X, Y, Z = 0, 1, 2, 3, 4, 5, 6, 7, 13, 14, 15
-UV, UV_GRADIENT, TRUE_STEPS, WARPED, FRAME_ROWS = 16, 18, 24, 30, 39
+UV, UV_GRADIENT, UV_WAYS, TRUE_STEPS, WARPED, FRAME_ROWS = 16, 18, 24, 30, 36, 45
 # Rows of `moved`: the place on which a chart looks, and the two steps from it.
 MOVED_STEPS, MOVED_ROWS = 3, 9
 # Rows of a plane in `laid`: u and v in metres of the pattern, the base-2 logarithm of the footprint, the gradients of u and v
@@ -101,7 +102,7 @@ class PointRows(NamedTuple):
     tangent: NDArray[np.float32]  # (N, 4)
     footprint: NDArray[np.float32]  # (N, 2)
     uv: NDArray[np.float32]  # (N, 2)
-    uv_gradient: NDArray[np.float32]  # (N, 6)
+    uv_gradient: NDArray[np.float32]  # (N, 6), or (N, 12) with the unit directions of u and v, for cheap detail
     true_steps: NDArray[np.float32]  # (N, 6)
     warps: NDArray[np.float32]  # (W, N, 9): metres, and metres for a metre along tangent and bitangent
     layer: Stored  # (N, K) which layers

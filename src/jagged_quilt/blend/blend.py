@@ -76,6 +76,8 @@ class Blend:
     frame : (4, 4), optional
         Takes places of the object to places of the world, for layers that are laid on in the object's space; its scale is
         left out, so that tiles stay true in metres.
+    metres : float
+        What one unit of the points' uv stands for, where a layer that is laid on by uv does not say.
     relief : float, optional
         Metres of relief that height 1 stands for; those of the tallest swatch where it is not given.
 
@@ -92,10 +94,11 @@ class Blend:
         *,
         filter: Filter | str = Filter.TRILINEAR,
         frame: object | None = None,
+        metres: float = 1.0,
         relief: float | None = None,
     ) -> None:
         pages = opened(arrays, layers)
-        self._start(BlendPlan.of(layers, pages, filter=filter, frame=frame, relief=relief), pages)
+        self._start(BlendPlan.of(layers, pages, filter=filter, frame=frame, metres=metres, relief=relief), pages)
 
     @classmethod
     def by(cls, plan: BlendPlan, pages: TexelPages) -> Blend:
@@ -163,7 +166,8 @@ class Blend:
     def survey(self, points: Points, weights: PointWeights) -> Survey:
         """Return what the blend goes by at points: how textures lie there, how dense and how stretched."""
         out = np.empty((len(points), k.SURVEYED), np.float32)
-        _kernels.survey_points(out, *self._input(points, weights, NormalSpace.WORLD, 0))
+        points_rows, _, texels, scratch = self._input(points, weights, NormalSpace.WORLD, 0)
+        _kernels.survey_points(out, points_rows, self.plan.as_it_lies().rows(is_world=True), texels, scratch)
         return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
@@ -204,16 +208,22 @@ class Blend:
         return rows, self._rows[normals], self._texels, self._scratch_for(weights.weights.shape[1])
 
     def _own_coordinates(self, points: Points) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-        """The uv of the points and its gradients, (N, 2) and (N, 6); none where no layer is laid on by them."""
+        """The uv of the points and its gradients, (N, 2) and (N, 6), with unit directions (N, 12) where detail is cheap; none
+        where no layer is laid on by them."""
         if not self.plan.needs_uv:
             return _no_rows(2), _no_rows(6)
         if points.uv is None:
             raise ShapeError("a layer is laid on by uv, and these points have none; unwrap the mesh, or use triplanar")
-        gradients = points.uv_gradient
-        if gradients is None:  # as if they were metres along the tangent and against the bitangent
-            along = points.tangent[:, :3]
-            gradients = np.stack([along, -np.cross(points.normal, along) * points.tangent[:, 3:]], axis=1)
-        return points.uv, frozen(gradients.reshape(-1, 6), np.float32)
+        gradients, needed = points.uv_gradient, self.plan.needs_ways
+        if gradients is not None and not needed:
+            return points.uv, frozen(gradients.reshape(-1, 6), np.float32)
+        tangent = points.tangent if points.uv_tangent is None else points.uv_tangent
+        along = tangent[:, :3]  # v grows against the bitangent
+        ways = np.stack([along, -np.cross(points.normal, along) * tangent[:, 3:]], axis=1).reshape(-1, 6)
+        if gradients is None:  # as if they were metres
+            gradients = ways
+        both = [gradients.reshape(-1, 6), ways] if needed else [gradients.reshape(-1, 6)]
+        return points.uv, frozen(np.concatenate(both, axis=1), np.float32)
 
     def _true_steps(self, points: Points) -> NDArray[np.float32]:
         """The steps to the next texels, (N, 6); none where no layer is read along them."""

@@ -39,6 +39,8 @@ class Charts:
     ----------
     frame : (4, 4)
         Takes places of the object to places of the world; its axes must be unit.
+    metres : float
+        What one unit of uv stands for, where a projection does not say.
 
     Attributes
     ----------
@@ -47,6 +49,7 @@ class Charts:
     """
 
     frame: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
+    metres: float = 1.0
     rows: list[NDArray[np.void]] = field(default_factory=list)
     warps: list[Warp] = field(default_factory=list)
 
@@ -62,7 +65,7 @@ class Charts:
         row["fine"] = (projection.filter or filter) is Filter.ANISOTROPIC
         row["slope_from"] = row["slope_to"] = _NOWHERE
         if isinstance(projection, Uv):
-            row["radius"] = projection.metres
+            row["radius"] = self.metres if projection.metres is None else projection.metres
         if isinstance(projection, Round):
             row["radius"] = projection.radius
             exact = projection.repeats(tile) * tile * projection.scales[0]

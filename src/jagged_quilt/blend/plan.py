@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -94,6 +94,7 @@ class BlendPlan:
         *,
         filter: Filter | str = Filter.TRILINEAR,
         frame: object | None = None,
+        metres: float = 1.0,
         relief: float | None = None,
     ) -> BlendPlan:
         """Lay a blend out; see `Blend` for the parameters and what is refused."""
@@ -103,7 +104,7 @@ class BlendPlan:
         shown = one_each(layers)
         places = [pages.place_of(layer.swatch) for layer in shown]
         tallest = max(pages.reliefs[place] for place in places) if relief is None else positive("relief", relief, "m")
-        charts = Charts(np.eye(4) if frame is None else rigid_frame(frame))
+        charts = Charts(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
         for row, layer, place in zip(rows, shown, places, strict=True):
             _fill_row(row, layer, pages, place, tallest, filter)
@@ -140,6 +141,17 @@ class BlendPlan:
         """The most samples that a layer takes along the footprint."""
         fine = self.layer_rows["filter"] == Filter.ANISOTROPIC.code
         return int(np.where(fine, self.layer_rows["most_taps"], 1).max())
+
+    @property
+    def needs_ways(self) -> bool:
+        """Whether a layer takes slopes as they are along the points' uv."""
+        return bool(((self.chart_rows["kind"] == UV_CHART) & (self.chart_rows["cheap"] > 0)).any())
+
+    def as_it_lies(self) -> BlendPlan:
+        """Return the plan with the slopes of every layer as long as its texture: what a survey of how it lies goes by."""
+        charts = self.chart_rows.copy()
+        charts["cheap"] = 0
+        return replace(self, chart_rows=frozen(charts, k.CHART))
 
     def levels(self, side: int) -> int:
         """How many levels of slices of a side are read."""

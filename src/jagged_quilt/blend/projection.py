@@ -189,18 +189,19 @@ class Uv(Lie):
 
     Attributes
     ----------
-    metres : float
-        What one unit of u and v stands for. 1 is right for coordinates in metres; the tile size of the swatch gives one
-        repeat for each unit.
+    metres : float or None
+        What one unit of u and v stands for. None is as measured on the surface (the root of area over area in uv), so that
+        tiles are as large as on other projections; the tile size of the swatch gives one repeat for each unit.
     """
 
-    metres: float = 1.0
+    metres: float | None = None
     called: ClassVar[str] = "uv"
     chart: ClassVar[int] = UV_CHART
 
     def __post_init__(self) -> None:
         Lie.__post_init__(self)
-        positive("metres", self.metres, "m")
+        if self.metres is not None:
+            positive("metres", self.metres, "m")
 
 
 @dataclass(frozen=True, slots=True)

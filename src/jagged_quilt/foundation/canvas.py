@@ -108,10 +108,12 @@ class Block:
 
 
 class Part(NamedTuple):
-    """A part of what is on a canvas, with layers of its own: its name, and its space as a (4, 4) matrix to the world."""
+    """A part of what is on a canvas, with layers of its own: its name, its space as a (4, 4) matrix to the world, and the
+    metres that one unit of its uv stands for."""
 
     name: str = ""
     frame: NDArray[np.float64] | None = None
+    metres: float = 1.0
 
 
 class Canvas(Protocol):

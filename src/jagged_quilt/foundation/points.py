@@ -21,6 +21,7 @@ _SHAPES: dict[str, tuple[int, ...]] = {
     "colour": (4,),
     "uv_gradient": (2, 3),
     "steps": (2, 3),
+    "uv_tangent": (4,),
 }
 _LEFT_AS_THEY_ARE = ("uv_gradient", "steps")  # a surface may repeat one row for all: made whole where somebody reads them
 
@@ -48,6 +49,8 @@ class Points:
     steps : (N, 2, 3) float32 or None
         Metres, world: the ways to the next texel or pixel to the right and below, where they are not those of the footprint
         along the tangent and the bitangent. Anisotropic filters read along them.
+    uv_tangent : (N, 4) float32 or None
+        As `tangent`, along the uv, where `tangent` is along something else: where a mesh is baked into another layout.
     """
 
     position: NDArray[np.float32]
@@ -58,6 +61,7 @@ class Points:
     colour: NDArray[np.float32] | None = None
     uv_gradient: NDArray[np.float32] | None = None
     steps: NDArray[np.float32] | None = None
+    uv_tangent: NDArray[np.float32] | None = None
 
     def __post_init__(self) -> None:
         count = len(self.position)
@@ -77,7 +81,7 @@ class Points:
         return int(self.position.shape[0])
 
     def __repr__(self) -> str:
-        more = [name for name in ("uv", "colour", "uv_gradient", "steps") if getattr(self, name) is not None]
+        more = [name for name in ("uv", "colour", "uv_gradient", "steps", "uv_tangent") if getattr(self, name) is not None]
         return f"<Points {len(self)}{': ' if more else ''}{', '.join(more)}>"
 
     def __getitem__(self, part: slice | NDArray[np.bool_] | NDArray[np.intp]) -> Points:

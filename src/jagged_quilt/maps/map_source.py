@@ -9,7 +9,7 @@ from typing import Literal
 
 import numpy as np
 
-from jagged_quilt.foundation.errors import QuiltError, ShapeError
+from jagged_quilt.foundation.errors import QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.conversions import without_stairs
@@ -41,6 +41,9 @@ class MapSource:
         Whether the last row of the file is the top.
     smooth : bool
         Whether 8-bit stairs are smoothed, no texel by more than half a step.
+    times : number, or one for each channel
+        By how much what the map means is multiplied (colour in linear light), before it is cut to 0..1: of normals their
+        slopes, of occlusion what it takes away.
     limits : ImageLimits
         The largest image that is decoded.
     """
@@ -53,6 +56,7 @@ class MapSource:
     invert: bool = False
     upside_down: bool = False
     smooth: bool = False
+    times: float | tuple[float, ...] = 1.0
     limits: ImageLimits = LIMITS
 
     @property
@@ -94,7 +98,26 @@ class MapSource:
                 raise ShapeError(f"{self.file}: smooth = true is for maps of 8 bits; this one has {texels.dtype.itemsize * 8}")
             steps = TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer).values
             texels, transfer = without_stairs(steps, step=1 / 255), Transfer.NONE
-        return TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer)
+        return self._multiplied(TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer))
+
+    def _multiplied(self, found: TextureMap) -> TextureMap:
+        if self.times == 1:
+            return found
+        times = np.array(self.times, np.float32)
+        if times.ndim and times.shape != (found.values.shape[2],):
+            raise ShapeError(f"times must be one number, or one for each of {found.values.shape[2]} channels; got {self.times}")
+        if not np.isfinite(times).all() or (times < 0).any():
+            raise RangeError(f"times must be 0 or more; got {self.times}")
+        values = found.values
+        if self.role is MapRole.OCCLUSION:
+            values = 1 - times * (1 - values)
+        elif self.role.value.direction:
+            values = values * np.array([times, times, 1], np.float32)
+            values = values / np.linalg.norm(values, axis=2, keepdims=True)
+        else:
+            values = values * times
+        low = -1 if self.role.value.direction else 0
+        return TextureMap.of_values(self.role, np.clip(values, low, 1), found.source)
 
     def stamp(self, digests: FileDigests) -> str:
         """Return a hash of the file's bytes and of how it is read."""
@@ -106,6 +129,7 @@ class MapSource:
             self.invert,
             self.smooth,
             self.upside_down,
+            *(() if self.times == 1 else (self.times,)),
         )
         return fingerprint(repr(how), digests.digest(self.file, "image file"))
 

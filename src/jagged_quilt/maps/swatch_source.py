@@ -73,6 +73,7 @@ class MapRule:
     invert: bool = False
     upside_down: bool = False
     smooth: bool = False
+    times: float | tuple[float, ...] = 1.0
     made_from: MapRole | None = None
     value: tuple[float, ...] = ()
     whole_file: bool = False
@@ -88,7 +89,7 @@ class MapRule:
         return replace(source, **said)
 
 
-_KEYS = ("channel", "green", "transfer", "invert", "upside_down", "smooth")
+_KEYS = ("channel", "green", "transfer", "invert", "upside_down", "smooth", "times")
 _NOTHING_SAID = {each.name: each.default for each in fields(MapRule) if each.name in _KEYS}
 
 

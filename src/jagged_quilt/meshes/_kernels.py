@@ -33,6 +33,7 @@ class FilledPoints(NamedTuple):
     uv_gradient: NDArray[np.float32]  # (N, 2, 3)
     steps: NDArray[np.float32]  # (N, 2, 3)
     colour: NDArray[np.float32]  # (N, 4)
+    uv_tangent: NDArray[np.float32]  # (N, 4)
 
 
 @inlined
@@ -156,3 +157,30 @@ def vertex_gradients(position, uv, triangles, one, weights, out):
         if weights[v] > 0.0:
             for column in range(6):
                 out[v, column] /= weights[v]
+
+
+@kernel
+def touch_texels(uv, triangles, taken):
+    """Mark the texels, (rows, columns), that triangles touch in uv."""
+    rows, columns = taken.shape
+    for t in range(triangles.shape[0]):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ax, ay, bx, by = uv[a, 0] * float(columns), uv[a, 1] * float(rows), uv[b, 0] * float(columns), uv[b, 1] * float(rows)
+        cx, cy = uv[c, 0] * float(columns), uv[c, 1] * float(rows)
+        if (bx - ax) * (cy - ay) - (by - ay) * (cx - ax) < 0.0:
+            bx, by, cx, cy = cx, cy, bx, by
+        left, right = max(math.floor(min(ax, bx, cx)), 0), min(math.floor(max(ax, bx, cx)), columns - 1)
+        top, bottom = max(math.floor(min(ay, by, cy)), 0), min(math.floor(max(ay, by, cy)), rows - 1)
+        for row in range(top, bottom + 1):
+            for column in range(left, right + 1):
+                x, y = column + 0.5, row + 0.5
+                inside = _reaches(ax, ay, bx, by, x, y) and _reaches(bx, by, cx, cy, x, y)
+                if inside and _reaches(cx, cy, ax, ay, x, y):
+                    taken[row, column] = True
+
+
+@inlined
+def _reaches(ax, ay, bx, by, x, y):
+    """Whether a texel's square reaches to the inner side of an edge."""
+    dx, dy = bx - ax, by - ay
+    return dx * (y - ay) - dy * (x - ax) >= -0.5 * (abs(dx) + abs(dy))

@@ -46,6 +46,16 @@ class MeshMaterial:
         """The roles for which it names a map."""
         return tuple(rule.role for rule in self.rules if rule.role is not None)
 
+    @property
+    def moves(self) -> bool:
+        """Whether its textures lie otherwise than by uv as they are."""
+        return (self.scale, self.offset, self.rotation) != ((1.0, 1.0), (0.0, 0.0), 0.0)
+
+    @property
+    def turns(self) -> bool:
+        """Whether they are turned or mirrored."""
+        return self.rotation % 360 != 0 or min(self.scale) < 0
+
     def texture_uv(self, uv: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return where its textures are read for uv, (N, 2): scaled, turned and moved."""
         angle = np.radians(self.rotation)
@@ -77,7 +87,9 @@ class MeshMaterial:
             raise RangeError(f'material "{self.name}" has images within the mesh file; name a folder to write them to')
         for name, data in self.embedded.items():
             assert folder is not None
-            write_bytes(Path(folder) / name, data)
+            path = Path(folder) / name
+            if not path.is_file() or path.read_bytes() != data:
+                write_bytes(path, data)
         where = self.folder if folder is None else Path(folder)
         rules = [
             replace(rule, file=str((self.folder / rule.file).resolve()))

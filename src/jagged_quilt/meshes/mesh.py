@@ -12,12 +12,13 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes import _kernels
+from jagged_quilt.meshes.complete import Completion, Vertices, only_used
+from jagged_quilt.meshes.corners import split_vertices
 from jagged_quilt.meshes.material import MeshMaterial
-from jagged_quilt.meshes.normals import smooth_normals
 from jagged_quilt.meshes.tangents import mesh_tangents
 
 SMOOTH = 60.0  # degrees, where nothing else is said
@@ -65,6 +66,10 @@ class Mesh(Shown):
         Which of the vertices that were given each one is: they are split where normals or tangents part.
     repairs : tuple of str
         What was mended, in words.
+    layout : (V, 2) float32 or None
+        A second set of uv, to bake into; where there is none, `uv` is for that too.
+    layout_tangent : (V, 4) float32 or None
+        As `tangent`, along the layout.
     """
 
     position: NDArray[np.float32]
@@ -77,6 +82,8 @@ class Mesh(Shown):
     materials: Mapping[str, MeshMaterial]
     source: NDArray[np.int64]
     repairs: tuple[str, ...] = ()
+    layout: NDArray[np.float32] | None = None
+    layout_tangent: NDArray[np.float32] | None = None
 
     @classmethod
     def of(
@@ -122,57 +129,33 @@ class Mesh(Shown):
         where = _array("position", position, 3)
         corners = _triangles(triangles, len(where))
         whole = tuple(parts) or (Part(name=name, first=0, last=len(corners)),)
-        given = {
-            "normal": _vertices("normal", normal, len(where), 3),
-            "uv": _vertices("uv", uv, len(where), 2),
-            "tangent": _vertices("tangent", tangent, len(where), 4),
-            "colour": _colours(colour, len(where)),
-        }
-        repairs = list[str]()
-        corners, whole = _sound_triangles(where, corners, whole, repairs)
-        used, corners = _only_used(corners, len(where))
-        where = where[used]
-        given = {key: None if array is None else array[used] for key, array in given.items()}
-        mesh = cls._complete(where, corners, given, smooth, repairs)
-        source, rest = used[mesh.pop("source")], tuple(repairs)
-        for line in rest:
+        vertices = Vertices(
+            position=where,
+            source=np.arange(len(where)),
+            normal=_vertices("normal", normal, len(where), 3),
+            uv=_vertices("uv", uv, len(where), 2),
+            tangent=_vertices("tangent", tangent, len(where), 4),
+            colour=_colours(colour, len(where)),
+        )
+        notes = list[str]()
+        corners, whole = _sound_triangles(where, corners, whole, notes)
+        used, corners = only_used(corners, len(where))
+        making = Completion(vertices.taken(used), corners, notes)
+        making.mend_numbers()
+        making.normals(smooth)
+        making.tangents()
+        for line in notes:
             warnings.warn(f"{name}: {line}", QuiltWarning, stacklevel=2)
-        return cls(**mesh, source=source, parts=whole, materials=dict(materials or {}), repairs=rest)
-
-    @staticmethod
-    def _complete(
-        where: NDArray[np.float32], corners: NDArray[np.int32], given: dict[str, Any], smooth: float, repairs: list[str]
-    ) -> dict[str, Any]:
-        """The arrays of a mesh from sound triangles: bad attributes mended, missing ones made."""
-        normal, uv, tangent, colour = (given[key] for key in ("normal", "uv", "tangent", "colour"))
-        source = np.arange(len(where))
-        for name, array in (("uv", uv), ("colour", colour)):
-            if array is not None and (bad := ~np.isfinite(array).all(axis=1)).any():
-                array[bad] = 0
-                repairs.append(f"{bad.sum()} of {len(bad)} vertices have a {name} that is not finite; taken as 0")
-        if normal is not None and (bad := _not_unit(normal)).any():
-            repairs.append(f"{bad.sum()} of {len(bad)} normals have no direction; all were made anew")
-            normal = None
-        if normal is None:
-            normal, corners, split = smooth_normals(where, corners, smooth)
-            where, source, uv, colour, tangent = where[split], source[split], *_taken((uv, colour, tangent), split)
-        else:
-            normal = normal / np.linalg.norm(normal, axis=1, keepdims=True)
-        if tangent is not None and (bad := _not_unit(tangent[:, :3]) | ~np.isfinite(tangent[:, 3])).any():
-            repairs.append(f"{bad.sum()} of {len(bad)} tangents have no direction; all were made anew")
-            tangent = None
-        if tangent is None and uv is not None:
-            tangent, corners, split = mesh_tangents(where, normal, uv, corners)
-            where, source, normal, uv, colour = where[split], source[split], normal[split], *_taken((uv, colour), split)
-        elif tangent is None:
-            tangent = np.empty((len(where), 4), np.float32)
-            _kernels.fill_sides(frozen(normal, np.float32), tangent)
-        else:
-            unit = tangent[:, :3] / np.linalg.norm(tangent[:, :3], axis=1, keepdims=True)
-            tangent = np.column_stack([unit, np.where(tangent[:, 3] < 0, -1, 1)])
-        arrays = {"position": where, "normal": normal, "tangent": tangent, "uv": uv, "colour": colour}
-        out = {key: None if array is None else frozen(array, np.float32) for key, array in arrays.items()}
-        return {**out, "triangles": frozen(corners, np.int32), "source": source}
+        arrays = [(key, getattr(making.vertices, key)) for key in ("position", "normal", "tangent", "uv", "colour")]
+        made: Facts = {key: None if array is None else frozen(array, np.float32) for key, array in arrays}
+        return cls(
+            **made,
+            triangles=frozen(making.corners, np.int32),
+            source=making.vertices.source,
+            parts=whole,
+            materials=dict(materials or {}),
+            repairs=tuple(notes),
+        )
 
     def noted(self, notes: Sequence[str], name: str) -> Mesh:
         """Return the mesh with more told in its `repairs`, each a `QuiltWarning` of what is called `name` too."""
@@ -183,7 +166,7 @@ class Mesh(Shown):
     def __repr__(self) -> str:
         low, high = self.bounds
         size = " x ".join(f"{side:.3g}" for side in high - low)
-        kinds = [name for name in ("uv", "colour") if getattr(self, name) is not None]
+        kinds = [name for name in ("uv", "layout", "colour") if getattr(self, name) is not None]
         return (
             f"<Mesh {len(self.triangles)} triangles, {len(self.position)} vertices, {len(self.parts)} part(s), {size} m"
             f"{', ' if kinds else ''}{', '.join(kinds)}>"
@@ -208,10 +191,34 @@ class Mesh(Shown):
         )
 
     @property
+    def layout_rows(self) -> _kernels.MeshRows:
+        """The mesh as kernels read it, with the uv that it is baked into and tangents along those."""
+        if self.layout is None:
+            return self.rows
+        return self.rows._replace(uv=frozen(self.layout, np.float32), tangent=frozen(self.layout_tangent, np.float32))
+
+    @property
     def area(self) -> float:
         """Square metres of all triangles."""
-        at = self.position.astype(np.float64)[self.triangles]
-        return float(np.linalg.norm(np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]), axis=1).sum() / 2)
+        return float(_areas(self.position, self.triangles).sum())
+
+    @property
+    def bare(self) -> NDArray[np.bool_]:
+        """Which triangles have no extent in uv, (T,): those without uv among them."""
+        if self.uv is None:
+            return np.ones(len(self.triangles), bool)
+        return _areas(self.uv, self.triangles) <= 0.5e-14
+
+    def metres_of(self, part: Part) -> float:
+        """Return the metres that one unit of a part's uv stands for: the root of area in space over area in uv; 1 without."""
+        corners = self.triangles[part.first : part.last]
+        if self.uv is None:
+            return 1.0
+        flat = _areas(self.uv, corners)
+        has_extent = flat > 0.5e-14
+        if not has_extent.any():
+            return 1.0
+        return float(np.sqrt(_areas(self.position, corners[has_extent]).sum() / flat[has_extent].sum()))
 
     @property
     def part_names(self) -> tuple[str, ...]:
@@ -222,18 +229,8 @@ class Mesh(Shown):
         """Return one part as a mesh of its own; raise `NameNotFoundError` if there is none of that name."""
         known_name("part", name, self.part_names)
         own = self.parts[self.part_names.index(name)]
-        used, corners = _only_used(self.triangles[own.first : own.last], len(self.position))
-        taken: dict[str, Any] = {
-            key: None if array is None else frozen(array[used], np.float32) for key, array in self._vertex_arrays()
-        }
-        return replace(
-            self,
-            **taken,
-            triangles=frozen(corners, np.int32),
-            source=self.source[used],
-            parts=(replace(own, first=0, last=len(corners)),),
-            repairs=(),
-        )
+        used, corners = only_used(self.triangles[own.first : own.last], len(self.position))
+        return replace(self.split(used, corners), parts=(replace(own, first=0, last=len(corners)),), repairs=())
 
     def placed(self, matrix: object) -> Mesh:
         """Return the mesh moved, turned, stretched or mirrored by a (4, 4) matrix.
@@ -250,16 +247,20 @@ class Mesh(Shown):
             raise RangeError("matrix must not flatten the mesh: one of its axes has no length")
         where = self.position.astype(np.float64) @ linear.T + given[:3, 3]
         normal = self.normal.astype(np.float64) @ np.linalg.inv(linear)
-        along = self.tangent[:, :3].astype(np.float64) @ linear.T
         unit = lambda vectors: vectors / np.linalg.norm(vectors, axis=1, keepdims=True)
         mirrors = np.linalg.det(linear) < 0
-        hand = self.tangent[:, 3:] * (-1 if mirrors else 1)
         corners = self.triangles[:, ::-1] if mirrors else self.triangles
+
+        def turned(tangent: NDArray[np.float32]) -> NDArray[np.float32]:
+            along = unit(tangent[:, :3].astype(np.float64) @ linear.T)
+            return frozen(np.column_stack([along, tangent[:, 3:] * (-1 if mirrors else 1)]), np.float32)
+
         return replace(
             self,
             position=frozen(where, np.float32),
             normal=frozen(unit(normal), np.float32),
-            tangent=frozen(np.column_stack([unit(along), hand]), np.float32),
+            tangent=turned(self.tangent),
+            layout_tangent=None if self.layout_tangent is None else turned(self.layout_tangent),
             triangles=frozen(corners, np.int32),
             parts=tuple(replace(part, frame=given @ part.frame) for part in self.parts),
         )
@@ -291,16 +292,58 @@ class Mesh(Shown):
             repairs=tuple(line for each in meshes for line in each.repairs),
         )
 
-    def texture_uv(self) -> Mesh:
-        """Return the mesh with each part's uv as its material's textures are read: scaled, turned and moved."""
-        if self.uv is None:
+    def laid_out(self, layout: object) -> Mesh:
+        """Return the mesh with a second set of uv, to bake into: its own textures go on lying by the first.
+
+        Parameters
+        ----------
+        layout : (V, 2)
+            For each vertex; vertices are split where tangents along it part.
+
+        Raises
+        ------
+        ShapeError, RangeError
+            If it is not that, or not finite.
+        """
+        places = finite_array("layout", layout, (len(self.position), 2))
+        tangent, corners, source = mesh_tangents(self.position, self.normal, places, self.triangles)
+        made = self.split(source, corners)
+        return replace(made, layout=frozen(places[source], np.float32), layout_tangent=frozen(tangent, np.float32))
+
+    def by_layout(self) -> Mesh:
+        """Return the mesh with the layout as its only uv: as what was baked into it lies."""
+        if self.layout is None or self.layout_tangent is None:
             return self
-        uv = np.array(self.uv)
-        for part in self.parts:
-            if part.material in self.materials:
-                own = np.unique(self.triangles[part.first : part.last])
-                uv[own] = self.materials[part.material].texture_uv(self.uv[own])
-        return replace(self, uv=frozen(uv, np.float32))
+        return replace(self, uv=self.layout, tangent=self.layout_tangent, layout=None, layout_tangent=None)
+
+    def texture_uv(self) -> Mesh:
+        """Return the mesh with each part's uv as its material's textures are read: scaled, turned and moved.
+
+        Where its textures are turned or mirrored, tangents are made anew.
+        """
+        own = [self.materials.get(part.material) for part in self.parts]
+        moved = [material is not None and material.moves for material in own]
+        if self.uv is None or not any(moved):
+            return self
+        part_of = np.repeat(np.arange(len(own)), [part.last - part.first for part in self.parts])
+        corners, source, first = split_vertices(self.triangles, np.repeat(part_of, 3))
+        made = self.split(source, corners)
+        uv, number = np.array(self.uv[source], np.float32), part_of[first // 3]
+        for place, material in enumerate(own):
+            if material is not None:
+                uv[number == place] = material.texture_uv(uv[number == place])
+        made = replace(made, uv=frozen(uv, np.float32))
+        if not any(material is not None and material.turns for material in own):
+            return made
+        tangent, corners, source = mesh_tangents(made.position, made.normal, uv, made.triangles)
+        return replace(made.split(source, corners), tangent=frozen(tangent, np.float32))
+
+    def split(self, source: NDArray[np.int64], corners: NDArray[np.int32]) -> Mesh:
+        """Return the mesh with vertices taken, some of them several times, and its triangles by those."""
+        taken: dict[str, Any] = {
+            key: None if array is None else frozen(array[source], np.float32) for key, array in self._vertex_arrays()
+        }
+        return replace(self, **taken, triangles=frozen(corners, np.int32), source=self.source[source])
 
     def points(self) -> Points:
         """Return a point for every vertex; the footprint is the side of a square as large as what the vertex stands for."""
@@ -328,7 +371,17 @@ class Mesh(Shown):
         return replace(points, position=points.position + by)
 
     def _vertex_arrays(self) -> list[tuple[str, NDArray[np.float32] | None]]:
-        return [(key, getattr(self, key)) for key in ("position", "normal", "tangent", "uv", "colour")]
+        names = ("position", "normal", "tangent", "uv", "colour", "layout", "layout_tangent")
+        return [(key, getattr(self, key)) for key in names]
+
+
+def _areas(places: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[np.float64]:
+    """The area of every triangle, in the plane or in space."""
+    at = places.astype(np.float64)[corners]
+    e, f = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
+    if places.shape[1] == 2:
+        return np.abs(e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]) / 2
+    return np.linalg.norm(np.cross(e, f), axis=1) / 2
 
 
 def _array(name: str, values: object, width: int) -> NDArray[np.float32]:
@@ -396,19 +449,3 @@ def _sound_triangles(
     before = np.concatenate([[0], np.cumsum(sound)])
     moved = (replace(part, first=int(before[part.first]), last=int(before[part.last])) for part in parts)
     return corners[sound], tuple(part for part in moved if part.last > part.first)
-
-
-def _only_used(corners: NDArray[np.int32], count: int) -> tuple[NDArray[np.int64], NDArray[np.int32]]:
-    """The vertices that triangles use, and the triangles by those."""
-    is_used = np.zeros(count, bool)
-    is_used[corners] = True
-    number = np.cumsum(is_used) - 1
-    return np.flatnonzero(is_used), number[corners].astype(np.int32)
-
-
-def _not_unit(vectors: NDArray[np.float32]) -> NDArray[np.bool_]:
-    return ~np.isfinite(vectors).all(axis=1) | (np.linalg.norm(np.nan_to_num(vectors), axis=1) < 1e-6)
-
-
-def _taken(arrays: tuple[Any, ...], source: NDArray[np.int64]) -> tuple[Any, ...]:
-    return tuple(None if array is None else array[source] for array in arrays)

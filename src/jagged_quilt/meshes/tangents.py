@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.meshes.corners import Ids, groups, neighbours, split_vertices, welded
 
+_AT_ONCE = 1 << 14  # triangles
 _ROUNDS = 16  # how far a way of turning spreads over triangles that have none
 
 
@@ -36,12 +37,17 @@ def mesh_tangents(
     turns = _ways_of_turning(np.sign(area), first, second)
     alike = turns[first] == turns[second]
     group = groups(triangles.size, ends[alike].reshape(-1, 2))
-    out = normal.astype(np.float64)[triangles]
-    flat = _laid(np.broadcast_to(along[:, None, :], out.shape), out)
-    weight = np.where(area == 0, 0.0, 1.0)[:, None] * _angles(at, out)
-    total: NDArray[np.float64] = np.stack(
-        [np.bincount(group, (flat * weight[..., None])[..., axis].ravel()) for axis in range(3)], axis=1
-    )
+    total = np.zeros((int(group.max(initial=-1)) + 1, 3))
+    for begin in range(0, len(triangles), _AT_ONCE):
+        some = slice(begin, begin + _AT_ONCE)
+        out: NDArray[np.float64] = normal[triangles[some]].astype(np.float64)
+        flat = _laid(np.broadcast_to(along[some, None, :], out.shape), out)
+        weight = np.where(area[some] == 0, 0.0, 1.0)[:, None] * _angles(at[some], out)
+        ids = group[3 * begin : 3 * begin + weight.size]
+        low = int(ids.min())
+        for axis in range(3):
+            sums = np.bincount(ids - low, (flat[..., axis] * weight).ravel())
+            total[low : low + len(sums), axis] += sums
     split, source, corner = split_vertices(triangles, group)
     own = normal.astype(np.float64)[source]
     tangent: NDArray[np.float64] = _laid(total[group[corner]], own)
@@ -78,15 +84,15 @@ def _ways_of_turning(turns: NDArray[np.float64], first: Ids, second: Ids) -> NDA
 
 def _laid(vectors: NDArray[np.float64], normal: NDArray[np.float64]) -> NDArray[np.float64]:
     """Vectors laid square to normals and made unit; those without length stay 0."""
-    flat = vectors - normal * np.sum(vectors * normal, axis=-1, keepdims=True)
-    length = np.linalg.norm(flat, axis=-1, keepdims=True)
+    flat = vectors - normal * np.einsum("...d,...d->...", vectors, normal)[..., None]
+    length = np.sqrt(np.einsum("...d,...d->...", flat, flat))[..., None]
     return np.where(length > 1e-20, flat / np.maximum(length, 1e-20), 0)
 
 
 def _angles(at: NDArray[np.float64], normal: NDArray[np.float64]) -> NDArray[np.float64]:
     """The angle of each triangle at each corner, seen along the corner's normal, (T, 3)."""
     ahead, behind = _laid(np.roll(at, -1, axis=1) - at, normal), _laid(np.roll(at, 1, axis=1) - at, normal)
-    return np.arccos(np.clip(np.sum(ahead * behind, axis=2), -1, 1))
+    return np.arccos(np.clip(np.einsum("tcd,tcd->tc", ahead, behind), -1, 1))
 
 
 def _any_side(normal: NDArray[np.float64]) -> NDArray[np.float64]:

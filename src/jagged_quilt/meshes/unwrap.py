@@ -1,18 +1,28 @@
-"""Texture coordinates for a mesh that has none, by xatlas (the extra "unwrap")."""
+"""Texture coordinates for a mesh, or for those of its faces that have none, by xatlas (the extra "unwrap")."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import whole_number_in
-from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
+from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.meshes._kernels import touch_texels
+from jagged_quilt.meshes.complete import only_used
 from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.tangents import mesh_tangents
+
+_LEAST = 16  # texels of a place for pieces
+_OUTSIDE = 1e-4  # of the layout
 
 
-def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4) -> Mesh:
-    """Return the mesh with uv in which no two triangles lie on each other, and tangents to them.
+def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4, faces: str = "all") -> Mesh:
+    """Return the mesh laid out anew, with no two triangles on each other.
+
+    A mesh that has uv keeps them: its own textures go on lying by them, and the new ones are its `layout`, to bake into. One
+    that has none gets them, and tangents along them.
 
     Parameters
     ----------
@@ -20,12 +30,31 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4) -> Mesh:
         Along the side of the image that it is to be baked into.
     padding : int
         Texels between pieces.
+    faces : "all" or "bare"
+        Whether all faces are laid out, or only those that have no uv: these then lie in the largest square that the others
+        leave free, and the others stay where they are.
 
     Raises
     ------
     FileError
         If xatlas is not installed.
+    RangeError
+        If the others leave no room, or reach beyond 0 to 1.
     """
+    known_name("way to choose faces", faces, ("all", "bare"))
+    side = whole_number_in("texels", texels, _LEAST, 1 << 14)
+    gap = whole_number_in("padding", padding, 0, 1024)
+    if faces == "bare" and mesh.uv is not None:
+        return _with_the_rest(mesh, mesh.uv, side, gap) if mesh.bare.any() else mesh
+    source, corners, uv = _atlas(mesh.position, mesh.triangles, mesh.normal, side, gap)
+    laid = mesh.split(source, corners)
+    return _along(laid, uv) if mesh.uv is None else laid.laid_out(uv)
+
+
+def _atlas(
+    position: NDArray[np.float32], corners: NDArray[np.int32], normal: NDArray[np.float32], texels: int, padding: int
+) -> tuple[NDArray[np.int64], NDArray[np.int32], NDArray[np.float32]]:
+    """Triangles laid flat: which vertex each new one was, the triangles by those, and their uv."""
     try:
         import xatlas
     except ImportError:
@@ -33,19 +62,53 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4) -> Mesh:
             'unwrapping needs xatlas: pip install "jagged-quilt[unwrap]"; or go without uv: triplanar, blended at the vertices'
         ) from None
     options = xatlas.PackOptions()
-    options.resolution = whole_number_in("texels", texels, 16, 1 << 14)
-    options.padding = whole_number_in("padding", padding, 0, 1024)
+    options.resolution, options.padding = texels, padding
     atlas = xatlas.Atlas()
-    atlas.add_mesh(mesh.position, mesh.triangles.astype(np.uint32), mesh.normal)
+    atlas.add_mesh(position, corners.astype(np.uint32), normal)
     atlas.generate(xatlas.ChartOptions(), options)
-    source, corners, uv = atlas[0]
-    made = Mesh.of(
-        mesh.position[source],
-        np.asarray(corners).reshape(-1, 3).astype(np.int64),
-        normal=mesh.normal[source],
-        uv=uv,
-        colour=None if mesh.colour is None else mesh.colour[source],
-        parts=mesh.parts,
-        materials=mesh.materials,
+    source, laid, uv = atlas[0]
+    return np.asarray(source, np.int64), np.asarray(laid).reshape(-1, 3).astype(np.int32), np.asarray(uv, np.float32)
+
+
+def _along(mesh: Mesh, uv: NDArray[np.float32]) -> Mesh:
+    """The mesh with uv, and tangents along them."""
+    tangent, corners, source = mesh_tangents(mesh.position, mesh.normal, uv, mesh.triangles)
+    made = mesh.split(source, corners)
+    return replace(made, uv=frozen(uv[source], np.float32), tangent=frozen(tangent, np.float32))
+
+
+def _with_the_rest(mesh: Mesh, uv: NDArray[np.float32], texels: int, padding: int) -> Mesh:
+    """The mesh with uv, and tangents along them, for the faces that had none: in the largest square that is free."""
+    bare = mesh.bare
+    kept, kept_corners = only_used(mesh.triangles[~bare], len(mesh.position))
+    if len(kept) and (uv[kept].min() < -_OUTSIDE or uv[kept].max() > 1 + _OUTSIDE):
+        raise RangeError("the uv of the other faces reach beyond 0 to 1, so nothing beside them is free; lay all faces out")
+    row, column, side = _free_square(uv, mesh.triangles[~bare], texels, padding)
+    if side < _LEAST:
+        raise RangeError(f"the other faces leave a square of {side} texels free, too little; lay all faces out")
+    used, own_corners = only_used(mesh.triangles[bare], len(mesh.position))
+    rows, own_corners, places = _atlas(mesh.position[used], own_corners, mesh.normal[used], side, padding)
+    places = ((column, row) + places * side) / np.float32(texels)
+    own = used[rows]
+    tangent, own_corners, again = mesh_tangents(mesh.position[own], mesh.normal[own], places, own_corners)
+    triangles = np.empty_like(mesh.triangles)
+    triangles[~bare], triangles[bare] = kept_corners, own_corners + len(kept)
+    made = mesh.split(np.concatenate([kept, own[again]]), triangles)
+    return replace(
+        made,
+        uv=frozen(np.concatenate([uv[kept], places[again]]), np.float32),
+        tangent=frozen(np.concatenate([mesh.tangent[kept], tangent]), np.float32),
     )
-    return replace(made, source=mesh.source[np.asarray(source)[made.source]], repairs=mesh.repairs)
+
+
+def _free_square(uv: NDArray[np.float32], corners: NDArray[np.int32], texels: int, padding: int) -> tuple[int, int, int]:
+    """The top, the left and the side of the largest square of texels that no triangle comes near."""
+    from scipy.ndimage import binary_dilation, distance_transform_cdt
+
+    taken = np.zeros((texels, texels), bool)
+    touch_texels(uv, corners, taken)
+    taken = binary_dilation(taken, np.ones((3, 3), bool), iterations=padding) if padding else taken
+    away = distance_transform_cdt(np.pad(~taken, 1), metric="chessboard")[1:-1, 1:-1]
+    row, column = np.unravel_index(int(np.argmax(away)), away.shape)
+    reach = int(away[row, column])
+    return int(row) - reach + 1, int(column) - reach + 1, max(0, 2 * reach - 1)

@@ -2,34 +2,44 @@
 
 from __future__ import annotations
 
-from pathlib import Path, PureWindowsPath
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.map_source import Green
 from jagged_quilt.maps.names import role_of_file
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import MapRule
+from jagged_quilt.maps.texture_map import grey_of
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshfiles.names import find_file
+from jagged_quilt.meshfiles.text import read_text
 
+_R = MapRole
 _MAPS = {
-    "map_kd": MapRole.DIFFUSE,
-    "map_ks": MapRole.SPECULAR,
-    "map_pr": MapRole.ROUGHNESS,
-    "map_pm": MapRole.METALLIC,
-    "map_ns": MapRole.SHININESS,
-    "norm": MapRole.NORMAL,
-    "map_kn": MapRole.NORMAL,
-    "disp": MapRole.HEIGHT,
-    "map_disp": MapRole.HEIGHT,
-    "map_d": MapRole.OPACITY,
-    "map_ao": MapRole.OCCLUSION,
+    "map_kd": _R.DIFFUSE,
+    "map_ks": _R.SPECULAR,
+    "map_ke": _R.EMISSION,
+    "map_pr": _R.ROUGHNESS,
+    "map_pm": _R.METALLIC,
+    "map_ns": _R.SHININESS,
+    "norm": None,
+    "map_kn": None,
+    "disp": _R.HEIGHT,
+    "map_disp": _R.HEIGHT,
+    "map_d": _R.OPACITY,
+    "map_tr": _R.OPACITY,
+    "map_ao": _R.OCCLUSION,
     "map_bump": None,
     "bump": None,
+    "map_pc": _R.COAT,
+    "map_pcr": _R.COAT_ROUGHNESS,
 }
+"""The statements that name maps; None where the picture tells what it is."""
 _TAKES = {
     "-blendu": 1,
     "-blendv": 1,
@@ -43,10 +53,25 @@ _TAKES = {
     "-mm": 2,
 }
 _UP_TO_THREE = ("-o", "-s", "-t")
+_UNIT = 0.15  # a normal is about so near to unit length
+_MOST = 0.8  # of the texels of a map of normals are so
+
+
+@dataclass
+class _Told:
+    """What a library says of one material: the last statement of each word, and which were there before it."""
+
+    said: dict[str, str] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+    def say(self, word: str, rest: str) -> None:
+        if word in self.said and word in _MAPS and self.said[word] != rest:
+            self.notes.append(f"says {word} twice, {self.said[word]} and {rest}; the last is taken")
+        self.said[word] = rest
 
 
 def read_mtl(folder: Path, library: str) -> tuple[dict[str, MeshMaterial], list[str]]:
-    """Return the materials of a library that an OBJ file names, and what was missing, in words."""
+    """Return the materials of a library that an OBJ file names, and what is odd or missing, in words."""
     path = find_file(folder, library)
     paths = [path] if path else [found for each in library.split() if (found := find_file(folder, each))]
     if not paths:
@@ -54,117 +79,148 @@ def read_mtl(folder: Path, library: str) -> tuple[dict[str, MeshMaterial], list[
     materials: dict[str, MeshMaterial] = {}
     notes: list[str] = []
     for each in paths:
-        told: dict[str, dict[str, str]] = {}
-        name = ""
-        for line in read_bytes(each, "library of materials").decode("utf-8", "replace").lstrip("\ufeff").splitlines():
-            word, _, rest = line.split("#", 1)[0].strip().replace("\t", " ").partition(" ")
+        told: dict[str, _Told] = {}
+        name = None
+        for line in read_text(each, "library of materials").decode("utf-8", "replace").split("\n"):
+            word, _, rest = _without_remark(line).strip().partition(" ")
             if word.lower() == "newmtl":
                 name = rest.strip()
-                told[name] = {}
-            elif word and name:
-                told[name][word.lower()] = rest.strip()  # what is said again stands in for what was said before
-        for name, said in told.items():
-            rules, scale, missing = _rules(each.parent, said)
-            materials[name] = MeshMaterial(name=name, folder=each.parent, rules=tuple(rules), scale=scale)
-            notes += [f'material "{name}" names {file}, which is not there' for file in missing]
+                if name in told:
+                    notes.append(f'material "{name}" is told of twice; the last is taken')
+                told[name] = _Told()
+            elif word and name is not None:
+                told[name].say(word.lower(), rest.strip())
+        highlights = 0
+        for name, one in told.items():
+            materials[name] = _material(name, each.parent, one)
+            notes += [f'material "{name}" {note}' for note in one.notes]
+            highlights += _is_highlight(one.said)
+        if highlights:
+            notes.append(
+                f"{highlights} of {len(told)} materials say Ks and name no map of it: the colour of a highlight, and no "
+                f"reflectance; {_R.SPECULAR.value.neutral[0]} stands in"
+            )
     return materials, notes
 
 
-def find_file(folder: Path, name: str) -> Path | None:
-    """Return a file that another file names, however its path is written; None if it is not there.
-
-    Backslashes count as slashes; a path from another machine is looked for by its last name beside the file.
-    """
-    name = name.strip().strip('"')
-    if not name:
-        return None
-    plain = PureWindowsPath(name)
-    for candidate in (folder / name, folder / plain.as_posix(), folder / plain.name):
-        if candidate.is_file():
-            return candidate
-    wanted = plain.name.lower()
-    if folder.is_dir():
-        return next((p for p in sorted(folder.iterdir()) if p.name.lower() == wanted and p.is_file()), None)
-    return None
+def _without_remark(line: str) -> str:
+    """A line up to a # that begins a word."""
+    return line if "#" not in line else (" " + line).split(" #", 1)[0]
 
 
-def _rules(folder: Path, said: dict[str, str]) -> tuple[list[MapRule], tuple[float, float], list[str]]:
+def _material(name: str, folder: Path, told: _Told) -> MeshMaterial:
+    """A material of what is said, with its maps found; what is odd goes to its notes."""
     rules: dict[MapRole, MapRule] = {}
-    missing, scale = [], (1.0, 1.0)
-    for word, rest in said.items():
-        if word not in _MAPS:
-            continue
-        file, options = _file_of(rest)
+    placed: dict[str, tuple[tuple[float, float], tuple[float, float]]] = {}
+    for word in (each for each in _MAPS if each in told.said):
+        file, options = _file_of(told.said[word])
         found = find_file(folder, file)
         if found is None:
-            missing.append(file)
+            told.notes.append(f"names {file}, which is not there")
             continue
-        role = _MAPS[word] or _role_of_bump(found)
-        green: Green | None = "up" if role is MapRole.NORMAL else None
+        role = _MAPS[word] or _role_of_bump(found, word, told.notes)
         channel = {"r": "r", "g": "g", "b": "b"}.get(options.get("-imfchan", [""])[0], "")
-        rules.setdefault(role, MapRule(role=role, file=_relative(found, folder), green=green, channel=channel))
-        if word == "map_kd" and options.get("-s"):
-            scale = (float(options["-s"][0]), float((options["-s"] * 2)[1]))
-    for role, value in _constants(said).items():
-        if role not in rules and not (role is MapRole.ROUGHNESS and MapRole.SHININESS in rules):
+        invert = word == "map_tr"
+        rule = MapRule(role=role, file=_relative(found, folder), channel=channel, invert=invert, whole_file=bool(channel))
+        if role in rules and rules[role].file != rule.file:
+            told.notes.append(f"names two maps of {role.key}, {rules[role].file} and {rule.file}; the first is taken")
+        rules.setdefault(role, rule)
+        placed[word] = _placed(options)
+    for role, value in _constants(told.said).items():
+        if role not in rules and not (role is _R.ROUGHNESS and _R.SHININESS in rules):
             rules[role] = MapRule(role=role, value=value)
-    return list(rules.values()), scale, missing
+    scale, offset = placed.get("map_kd", next(iter(placed.values()), ((1.0, 1.0), (0.0, 0.0))))
+    if len(set(placed.values())) > 1:
+        told.notes.append("lays its maps differently; all are laid as its colour map is")
+    return MeshMaterial(name=name, folder=folder, rules=tuple(rules.values()), scale=scale, offset=offset)
 
 
-def _constants(said: dict[str, str]) -> dict[MapRole, tuple[float, ...]]:
-    """What a material means where it names no map."""
+def _placed(options: Mapping[str, list[str]]) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Scale and offset of a map, with v growing downwards; the standard's grows upwards."""
+    pair = lambda words, default: [*map(float, words), *[default] * 2][:2] if words else [default] * 2
+    (su, sv), (ou, ov) = pair(options.get("-s"), 1.0), pair(options.get("-o"), 0.0)
+    return (su, sv), (ou % 1, (1 - sv - ov) % 1)
+
+
+def _is_highlight(said: Mapping[str, str]) -> bool:
+    return "ks" in said and "map_ks" not in said and any(value > 0 for value in _plain_numbers(said["ks"]))
+
+
+def _constants(said: Mapping[str, str]) -> dict[MapRole, tuple[float, ...]]:
+    """What a material means where it names no map. A spectral curve or no number leaves the neutral value."""
     out: dict[MapRole, tuple[float, ...]] = {}
+    for word, role in (("kd", _R.DIFFUSE), ("ke", _R.EMISSION)):
+        numbers = [min(max(n, 0.0), 1.0) for n in _plain_numbers(said.get(word, ""))]
+        if numbers and (role is _R.DIFFUSE or max(numbers) > 0):
+            out[role] = tuple((numbers * 3)[:3])
+    single = {word: numbers[0] for word in said if (numbers := _plain_numbers(said[word]))}
+    for word, role in (
+        ("pr", _R.ROUGHNESS),
+        ("pm", _R.METALLIC),
+        ("pc", _R.COAT),
+        ("pcr", _R.COAT_ROUGHNESS),
+        ("d", _R.OPACITY),
+    ):
+        if word in single:
+            out[role] = (min(max(single[word], 0.0), 1.0),)
+    if "pr" not in single and "ns" in single:
+        exponent = max(single["ns"], 0.0)  # of a Blinn-Phong lobe: alpha² = 2 / (exponent + 2), Walter et al. 2007
+        out[_R.ROUGHNESS] = ((2 / (exponent + 2)) ** 0.25,)
+    if "d" not in single and "tr" in single:
+        out[_R.OPACITY] = (1 - min(max(single["tr"], 0.0), 1.0),)
+    none = {_R.OPACITY: 1.0, _R.METALLIC: 0.0, _R.COAT: 0.0}
+    return {role: value for role, value in out.items() if value != (none.get(role),)}
+
+
+def _plain_numbers(text: str) -> list[float]:
     try:
-        for word, role in (("kd", MapRole.DIFFUSE), ("ks", MapRole.SPECULAR)):
-            if word in said:
-                numbers = [float(each) for each in said[word].split()]
-                out[role] = tuple(min(max(n, 0.0), 1.0) for n in (numbers * 3)[:3])
-        if "pr" in said:
-            out[MapRole.ROUGHNESS] = (min(max(float(said["pr"]), 0.0), 1.0),)
-        elif "ns" in said:
-            exponent = max(float(said["ns"]), 0.0)  # of a Blinn-Phong lobe: alpha² = 2 / (exponent + 2), Walter et al. 2007
-            out[MapRole.ROUGHNESS] = ((2 / (exponent + 2)) ** 0.25,)
-    except (ValueError, QuiltError):  # a spectral curve, or no number: the neutral value stands in
-        pass
-    return out
+        numbers = [float(each) for each in text.replace(",", ".").split()]
+    except ValueError:
+        return []
+    return numbers if all(math.isfinite(each) for each in numbers) else []
 
 
 def _file_of(rest: str) -> tuple[str, dict[str, list[str]]]:
     """Split what stands after a map's word into its file, which may have spaces, and options with their values."""
     words, options, at = rest.split(" "), dict[str, list[str]](), 0
-    while at < len(words) and words[at].lower() in (*_TAKES, *_UP_TO_THREE):
+    while at < len(words) and (not words[at] or words[at].lower() in (*_TAKES, *_UP_TO_THREE)):
         option, at = words[at].lower(), at + 1
-        most = _TAKES.get(option, 3)
+        most = _TAKES.get(option, 3) if option else 0
         values: list[str] = []
-        while at < len(words) - 1 and len(values) < most and (option in _TAKES or _is_number(words[at])):
+        while at < len(words) - 1 and len(values) < most and (option in _TAKES or bool(_plain_numbers(words[at]))):
             values.append(words[at])
             at += 1
-        options[option] = values
+        if option:
+            options[option] = values
     return " ".join(words[at:]).strip(), options
 
 
-def _is_number(word: str) -> bool:
-    try:
-        float(word)
-    except ValueError:
-        return False
-    return True
+def _role_of_bump(path: Path, word: str, notes: list[str]) -> MapRole:
+    """Return whether a map is of normals or of heights: the picture tells, or its name where that can be either.
+
+    By the standard `bump` is of heights; many files name normals there.
+    """
+    by_word = _R.NORMAL if word in ("norm", "map_kn") else _R.HEIGHT
+    named = role_of_file(path)
+    role = _seen(path) or (named if named in (_R.NORMAL, _R.HEIGHT) else by_word)
+    if role is not by_word and by_word is _R.NORMAL:
+        notes.append(f"names {path.name} as {word}, and it is grey: taken as heights")
+    return role
 
 
-def _role_of_bump(path: Path) -> MapRole:
-    """A bump map is a height map by the standard, and a normal map in many files: its name tells, or else its colour."""
-    role = role_of_file(path)
-    if role in (MapRole.NORMAL, MapRole.HEIGHT):
-        return role
+def _seen(path: Path) -> MapRole | None:
+    """What a picture is by its texels: grey ones are heights, unit vectors that point out are normals, others neither."""
     try:
         texels = read_image(path)
     except QuiltError:
-        return MapRole.HEIGHT
-    if texels.shape[2] < 3:
-        return MapRole.HEIGHT
-    top = float(np.iinfo(texels.dtype).max) if texels.dtype.kind == "u" else 1.0
-    red, green, blue = (float(texels[..., c].mean()) / top for c in range(3))
-    return MapRole.NORMAL if blue > 0.7 and abs(red - 0.5) < 0.15 and abs(green - 0.5) < 0.15 else MapRole.HEIGHT
+        return None
+    if texels.shape[2] < 3 or grey_of(texels[..., :3]) is not None:
+        return _R.HEIGHT
+    step = max(1, int(math.sqrt(texels.shape[0] * texels.shape[1])) // 256)
+    some = texels[::step, ::step, :3].astype(np.float64)
+    some = 2 * some / np.iinfo(texels.dtype).max - 1 if texels.dtype.kind == "u" else some if some.min() < 0 else 2 * some - 1
+    is_unit = np.abs(np.linalg.norm(some, axis=2) - 1) < _UNIT
+    return _R.NORMAL if (is_unit & (some[..., 2] > -_UNIT)).mean() > _MOST else None
 
 
 def _relative(path: Path, folder: Path) -> str:

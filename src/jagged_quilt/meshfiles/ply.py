@@ -12,7 +12,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.meshes.mesh import Mesh, Part
-from jagged_quilt.meshfiles.polygons import cut_polygon
+from jagged_quilt.meshfiles.polygons import cut_polygons
 
 _KINDS = {
     "char": "i1",
@@ -34,6 +34,7 @@ _KINDS = {
 }
 _FORMATS = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}
 _UV = (("u", "v"), ("s", "t"), ("texture_u", "texture_v"))
+_UV_OF_CORNERS = ("texcoord", "texture_uv")
 
 
 @dataclass
@@ -63,16 +64,33 @@ def read_ply(path: Path, **options: Told) -> Mesh:
     lists = next((face[name] for name in ("vertex_indices", "vertex_index") if name in face), None)
     if lists is None:
         raise FileError(f"{path}: faces need vertex_indices; they have {', '.join(face)}")
-    corners, bad = _cut(lists, where)
-    if bad is not None:
-        raise FileError(f"{path}: face {bad[0]} names vertex {bad[1]}; there are {len(where)}")
+    flat, counts = _as_rows(lists)
+    bad = (flat < 0) | (flat >= len(where))
+    if bad.any():
+        at = int(np.argmax(bad))
+        number = int(np.searchsorted(np.cumsum(counts), at, side="right"))
+        raise FileError(f"{path}: face {number} names vertex {int(flat[at])}; there are {len(where)}")
+    notes = list[str]()
+    if (counts < 3).any():
+        notes.append(f"{(counts < 3).sum():,} of {len(counts):,} faces have fewer than three corners; left out")
+    kept = np.repeat(counts >= 3, counts)
     uv = next((take(*pair) * (1, -1) + (0, 1) for pair in _UV if has(*pair)), None)
+    own = next((_as_rows(face[name], float)[0] for name in _UV_OF_CORNERS if name in face), None)
+    if uv is None and own is not None and len(own) == 2 * len(flat):  # two numbers a corner: a vertex for each
+        uv = (own.reshape(-1, 2) * (1, -1) + (0, 1))[kept]
+        rows = flat[kept]
+        vertex = {name: np.asarray(values)[rows] for name, values in vertex.items() if not isinstance(values, list)}
+        where = where[rows]
+        corners, _ = cut_polygons(where, counts[counts >= 3])
+    else:
+        cut, _ = cut_polygons(where[flat[kept]], counts[counts >= 3])
+        corners = flat[kept][cut]
     colour = None
     if has("red", "green", "blue"):
         names = ["red", "green", "blue"] + (["alpha"] if has("alpha") else [])
         top = 255.0 if np.asarray(vertex["red"]).dtype.kind in "iu" or read.is_byte("red") else 1.0
         colour = take(*names) / top
-    return Mesh.of(
+    mesh = Mesh.of(
         where,
         corners,
         uv=uv,
@@ -82,6 +100,7 @@ def read_ply(path: Path, **options: Told) -> Mesh:
         name=str(path),
         **options,
     )
+    return mesh.noted(notes, str(path))
 
 
 def _header(path: Path, data: bytes) -> tuple[list[_Element], str, int]:
@@ -204,18 +223,9 @@ class _Binary:
         return values
 
 
-def _cut(lists: Told, where: NDArray[np.float64]) -> tuple[NDArray[np.int64], tuple[int, int] | None]:
-    """Faces as triangles, and the first that names a vertex which is not there."""
-    if isinstance(lists, np.ndarray) and lists.ndim == 2 and lists.shape[1] == 3:
-        corners = lists.astype(np.int64)
-        bad = (corners < 0) | (corners >= len(where))
-        return corners, (int(np.argwhere(bad)[0, 0]), int(corners[bad][0])) if bad.any() else None
-    out: list[tuple[int, int, int]] = []
-    for number, face in enumerate(lists):
-        face = [int(i) for i in face]
-        wrong = next((i for i in face if not 0 <= i < len(where)), None)
-        if wrong is not None:
-            return np.empty((0, 3), np.int64), (number, wrong)
-        if len(face) >= 3:
-            out += [(face[a], face[b], face[c]) for a, b, c in cut_polygon(where[face])]
-    return np.array(out, np.int64).reshape(-1, 3), None
+def _as_rows(lists: Told, kind: type[int] | type[float] = int) -> tuple[NDArray[Told], NDArray[np.int64]]:
+    """Lists one after the other, and how long each is."""
+    if isinstance(lists, np.ndarray) and lists.ndim == 2:
+        return lists.astype(kind).ravel(), np.full(len(lists), lists.shape[1])
+    counts = np.array([len(each) for each in lists], np.int64)
+    return np.array([value for each in lists for value in each], kind), counts

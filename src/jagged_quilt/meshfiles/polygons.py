@@ -2,44 +2,72 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from numpy.typing import NDArray
 
 
-def cut_polygon(places: NDArray[np.float64]) -> list[tuple[int, int, int]]:
-    """Return triangles of a polygon, (n, 3) places in order, as places in it.
+def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return triangles of polygons: convex ones as fans, any other by its ears.
 
-    A convex one is cut as a fan; any other by its ears (Meisters 1975), laid flat along its mean normal (Newell's).
+    Parameters
+    ----------
+    places : (C, 3) float64
+        Their corners, one polygon after the other.
+    counts : (P,) int
+        How many corners each has, 3 or more.
+
+    Returns
+    -------
+    corners : (T, 3)
+        Rows of `places`, polygon by polygon, each turning as its polygon does.
+    polygon : (T,)
+        The polygon of each.
     """
-    count = len(places)
-    if count == 3:
-        return [(0, 1, 2)]
-    after = np.roll(places, -1, axis=0)
-    normal = np.array(
-        [np.sum((places[:, i] - after[:, i]) * (places[:, j] + after[:, j])) for i, j in ((1, 2), (2, 0), (0, 1))]
-    )
-    drop = int(np.argmax(np.abs(normal)))
-    flat = np.delete(places, drop, axis=1) * (1 if (normal[drop] > 0) == (drop != 1) else (-1, 1))
-    turns = [_turn(flat[i - 1], flat[i], flat[(i + 1) % count]) for i in range(count)]
-    if not np.isfinite(places).all() or all(turn >= 0 for turn in turns):
-        return [(0, i, i + 1) for i in range(1, count - 1)]
-    left, cut = list(range(count)), []
-    while len(left) > 3:
-        ear = next((i for i in range(len(left)) if _is_ear(flat, left, i)), 0)
-        cut.append((left[ear - 1], left[ear], left[(ear + 1) % len(left)]))
-        del left[ear]
-    return [*cut, (left[0], left[1], left[2])]
+    starts = np.cumsum(counts) - counts
+    cuts, owners = [np.empty((0, 3), np.int64)], [np.empty(0, np.int64)]
+    for count in np.unique(counts):
+        which = np.flatnonzero(counts == count)
+        corners = starts[which][:, None] + np.arange(count)
+        fan = np.stack([np.zeros(count - 2, int), np.arange(1, count - 1), np.arange(2, count)], axis=1)
+        fans = corners[:, fan]
+        if count > 3:
+            flat = _laid_flat(places[corners])
+            for place in np.flatnonzero(~_is_convex(flat)):
+                fans[place] = corners[place][_cut_by_ears(flat[place], fan)]
+        cuts.append(fans.reshape(-1, 3))
+        owners.append(np.repeat(which, count - 2))
+    cut, owner = np.concatenate(cuts), np.concatenate(owners)
+    order = np.argsort(owner, kind="stable")
+    return cut[order], owner[order]
 
 
-def _turn(a: NDArray[np.float64], b: NDArray[np.float64], c: NDArray[np.float64]) -> float:
-    return float((b[0] - a[0]) * (c[1] - b[1]) - (b[1] - a[1]) * (c[0] - b[0]))
+def _laid_flat(places: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Polygons (P, n, 3) laid flat along their mean normals (Newell's), (P, n, 2), each turning to the left."""
+    after = np.roll(places, -1, axis=1)
+    pairs = ((1, 2), (2, 0), (0, 1))
+    normal = np.stack([((places - after)[..., i] * (places + after)[..., j]).sum(axis=1) for i, j in pairs], axis=1)
+    drop = np.argmax(np.abs(normal), axis=1)
+    kept = np.array(pairs)[drop]  # turning to the left where the normal is above 0
+    flat: NDArray[np.float64] = np.take_along_axis(places, kept[:, None, :].repeat(places.shape[1], axis=1), axis=2)
+    flat[..., 0] *= np.where(np.take_along_axis(normal, drop[:, None], 1) < 0, -1, 1)
+    return flat
 
 
-def _is_ear(flat: NDArray[np.float64], left: Sequence[int], at: int) -> bool:
-    a, b, c = flat[left[at - 1]], flat[left[at]], flat[left[(at + 1) % len(left)]]
-    if _turn(a, b, c) <= 0:
-        return False
-    others = [flat[i] for i in left if i not in (left[at - 1], left[at], left[(at + 1) % len(left)])]
-    return not any(_turn(a, b, p) >= 0 and _turn(b, c, p) >= 0 and _turn(c, a, p) >= 0 for p in others)
+def _is_convex(flat: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Whether polygons never turn to the right; what has no finite place counts as such, and is left out later."""
+    ahead, behind = np.roll(flat, -1, axis=1) - flat, flat - np.roll(flat, 1, axis=1)
+    turns = behind[..., 0] * ahead[..., 1] - behind[..., 1] * ahead[..., 0]
+    return np.all(turns >= 0, axis=1) | ~np.isfinite(flat).all(axis=(1, 2))
+
+
+def _cut_by_ears(flat: NDArray[np.float64], fan: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Triangles of one polygon, as places in it; what crosses itself so that they do not fill it is cut as a fan."""
+    from mapbox_earcut import triangulate_float64
+
+    cut = triangulate_float64(np.ascontiguousarray(flat), np.array([len(flat)], np.uint32)).astype(np.int64).reshape(-1, 3)
+    if len(cut) != len(fan):
+        return fan
+    at = flat[cut]
+    e, f = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
+    turns = e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]
+    return np.where((turns < 0)[:, None], cut[:, ::-1], cut)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Literal
 
@@ -18,7 +19,14 @@ READERS = {".obj": read_obj, ".gltf": read_gltf, ".glb": read_gltf, ".ply": read
 _UP = {"y": np.eye(4), "z": np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])}
 
 
-def read_mesh(path: Path | str, *, smooth: float = SMOOTH, up: Literal["y", "z"] = "y", metres: float = 1.0) -> Mesh:
+def read_mesh(
+    path: Path | str,
+    *,
+    smooth: float = SMOOTH,
+    up: Literal["y", "z"] = "y",
+    metres: float = 1.0,
+    second_uv: bool = False,
+) -> Mesh:
     """Read a mesh from an OBJ, glTF, GLB or PLY file.
 
     Normals and tangents are made where there are none; what is mended is told by a `QuiltWarning`.
@@ -31,6 +39,8 @@ def read_mesh(path: Path | str, *, smooth: float = SMOOTH, up: Literal["y", "z"]
         Which of the file's axes points up.
     metres : float
         What one unit of the file stands for.
+    second_uv : bool
+        Whether the second set of uv of a glTF file is the mesh's `layout`, to bake into.
 
     Raises
     ------
@@ -43,4 +53,8 @@ def read_mesh(path: Path | str, *, smooth: float = SMOOTH, up: Literal["y", "z"]
     if path.suffix.lower() not in READERS:
         raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
     mesh = READERS[path.suffix.lower()](path, smooth=smooth)
+    if second_uv and mesh.layout is None:
+        raise FileError(f"{path}: has no second set of uv for all its faces")
+    if not second_uv:
+        mesh = replace(mesh, layout=None, layout_tangent=None)
     return mesh if up == "y" and scale == 1 else mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import struct
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import write_bytes
@@ -14,16 +16,26 @@ from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.meshes.mesh import Mesh
 
 
-def write_mesh(mesh: Mesh, path: Path | str) -> Path:
-    """Write a mesh as .obj or .glb, in metres, +Y up; return the path.
+def write_mesh(mesh: Mesh, path: Path | str, *, more: Mapping[str, NDArray[np.float32]] | None = None) -> Path:
+    """Write a mesh as .obj or .glb, in metres, +Y up; return the path. In a .glb a layout is the second set of uv.
 
-    Raises `FileError` for any other suffix.
+    Parameters
+    ----------
+    more : mapping of str to (V, 1 to 4) float32, optional
+        Further attributes of the vertices of a .glb; by the standard their names begin with "_".
+
+    Raises
+    ------
+    FileError
+        For any other suffix, or `more` in an .obj file.
     """
     path = Path(path)
+    if more and path.suffix.lower() != ".glb":
+        raise FileError(f"{path}: {', '.join(more)} can be written to .glb only")
     if path.suffix.lower() == ".obj":
         write_bytes(path, _obj(mesh).encode())
     elif path.suffix.lower() == ".glb":
-        write_bytes(path, _glb(mesh))
+        write_bytes(path, _glb(mesh, more or {}))
     else:
         raise FileError(f"{path}: meshes are written as .obj or .glb; got {path.suffix or 'no suffix'}")
     return path
@@ -44,7 +56,7 @@ def _obj(mesh: Mesh) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _glb(mesh: Mesh) -> bytes:
+def _glb(mesh: Mesh, more: Mapping[str, NDArray[np.float32]]) -> bytes:
     """One buffer, one node and one primitive for each part; vertices are shared."""
     data = bytearray()
     views: list[Facts] = []
@@ -62,8 +74,13 @@ def _glb(mesh: Mesh) -> bytes:
     if mesh.uv is not None:
         attributes["TANGENT"] = add(mesh.tangent, "VEC4", 5126, 34962)
         attributes["TEXCOORD_0"] = add(mesh.uv, "VEC2", 5126, 34962)
+    if mesh.layout is not None:
+        attributes["TEXCOORD_1"] = add(mesh.layout, "VEC2", 5126, 34962)
     if mesh.colour is not None:
         attributes["COLOR_0"] = add(mesh.colour, "VEC4", 5126, 34962)
+    for name, values in more.items():
+        kind = "SCALAR" if values.shape[1] == 1 else f"VEC{values.shape[1]}"
+        attributes[name] = add(np.asarray(values, np.float32), kind, 5126, 34962)
     materials = list(dict.fromkeys(part.material for part in mesh.parts if part.material))
     meshes = []
     for part in mesh.parts:

@@ -8,12 +8,14 @@ from typing import Literal
 from pydantic import Field, create_model
 
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import PROJECTIONS, Lie, Planar, Projection
+from jagged_quilt.blend.projection import PROJECTIONS, Detail, Lie, Planar, Projection, Uv
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Model
 from jagged_quilt.quiltfile.mask_tables import AnyStep
 from jagged_quilt.quiltfile.tables import Table, keys_of, said
 
+OWN = "own"
+"""The swatch of a mesh's layer that stands for the material of each part."""
 _SHARED = {each.name for each in fields(Lie)}
 _OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in PROJECTIONS.items()}
 _OF_SOME = set().union(*_OWN.values())
@@ -34,8 +36,19 @@ class _LayerKeys(Table):
         """The label, or the swatch where there is none."""
         return self.label or self.swatch
 
+    @property
+    def is_own(self) -> bool:
+        """Whether it shows what a mesh's own material says."""
+        return self.swatch == OWN
+
     def lie(self) -> Projection:
-        """Return the projection; raise `RangeError` if a key has no effect on it."""
+        """Return the projection; raise `RangeError` if a key has no effect on it.
+
+        A mesh's own material lies by uv, and its normals as they are, unless the layer says otherwise.
+        """
+        if self.is_own and "projection" not in self.model_fields_set:
+            plain = {"projection": Uv.called, **({} if "detail" in self.model_fields_set else {"detail": Detail.CHEAP})}
+            return self.model_copy(update=plain).lie()
         for key in sorted(self.model_fields_set & (_OF_SOME - _OWN[self.projection])):
             raise RangeError(f'{key} has no effect with projection = "{self.projection}"; remove it')
         kind = PROJECTIONS[self.projection]

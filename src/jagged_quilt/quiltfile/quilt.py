@@ -25,8 +25,9 @@ from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
+from jagged_quilt.quiltfile.layer_tables import OWN
 from jagged_quilt.quiltfile.mask_maker import MaskMaker
-from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, placed_mesh
+from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
 from jagged_quilt.quiltfile.schema import MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
@@ -132,7 +133,31 @@ class Quilt:
         out = []
         for number, (mesh, layers) in enumerate(zip(self.meshes, self.mesh_layers, strict=True)):
             with self._at("mesh", number, "layer"):
-                out.append(layers_of_parts(mesh, layers))
+                out.append(layers_of_parts(self.table.mesh[number].name, mesh, layers))
+        return tuple(out)
+
+    @contextmanager
+    def of_mesh(self, number: int, key: str) -> Iterator[None]:
+        """Add the place of a mesh's key in the quilt file, and the mesh's name, to what is refused inside."""
+        with self._at("mesh", number, key):
+            try:
+                yield
+            except QuiltFileError:
+                raise
+            except QuiltError as error:
+                raise RangeError(f'mesh "{self.table.mesh[number].name}": {error}') from error
+
+    def own_sources(self, folder: Path) -> tuple[SwatchSource, ...]:
+        """Return where the swatches of the meshes' own materials come from, of those that layers show.
+
+        Images that lie within mesh files are written to `folder`.
+        """
+        out: list[SwatchSource] = []
+        for number, table in enumerate(self.table.mesh):
+            if any(layer.is_own for layer in table.layer):
+                with self.of_mesh(number, "layer"):
+                    place = folder / table.name.replace(" ", "_")
+                    out += own_sources(table.name, self.meshes[number], place, self.layers_by_part[number])
         return tuple(out)
 
     @property
@@ -273,7 +298,8 @@ class Quilt:
         for place, layer in enumerate(table.layer):
             mask = maker.mask(place)
             with at("layer", place, "swatch"):
-                known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys])
+                if not layer.is_own:
+                    known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys, OWN])
                 if (layer.part, layer.name) in [(part, each.name) for part, each in out]:
                     raise RangeError(f'two layers are called "{layer.name}"; give this one a label of its own')
             with at("layer", place, "mask"):
@@ -290,7 +316,12 @@ class Quilt:
 
     def _check_names(self) -> None:
         names = [swatch.name for swatch in self.table.swatch]
+        if not names and not any(layer.is_own for mesh in self.table.mesh for layer in mesh.layer):
+            raise QuiltFileError(f"{self.path}: there is no swatch; write a [[swatch]], or a [[mesh]] with a layer of its own")
         for place, name in enumerate(names):
+            if name == OWN:
+                with self._at("swatch", place, "name"):
+                    raise RangeError(f'"{OWN}" stands for the material of a mesh; give this swatch another name')
             if name in names[:place]:
                 with self._at("swatch", place, "name"):
                     raise RangeError(f'two swatches are called "{name}"; give one of them another name')
@@ -385,6 +416,7 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
             invert=table.invert,
             upside_down=table.upside_down,
             transfer=table.transfer,
+            times=table.times,
             whole_file=True,
         )
         for channel, role in zip("rgba", roles, strict=False)

@@ -126,7 +126,8 @@ class AdoptTable(Table):
 
 class MeshTable(Table):
     """A mesh file and its place: metres, degrees clockwise from above, whether it stands on the ground; which axis of the file
-    points up and what its unit is; degrees up to which made normals are smooth; texels and padding of its maps; its layers."""
+    points up and what its unit is; degrees up to which made normals are smooth; whether it is laid out anew, or what of it has no
+    uv; what it is baked into; texels and padding of its maps; its layers."""
 
     name: str
     file: str
@@ -137,7 +138,8 @@ class MeshTable(Table):
     up: Literal["y", "z"] = default_of(read_mesh, "up")
     metres: float = default_of(read_mesh, "metres")
     smooth: float = default_of(read_mesh, "smooth")
-    unwrap: bool = False
+    unwrap: bool | Literal["bare"] = False
+    into: Literal["uv", "second uv", "vertices"] = "uv"
     texels: Texels = TEXELS
     padding: int = PADDING
     layer: list[MeshLayerTable] = Field(min_length=1)
@@ -184,7 +186,7 @@ class QuiltTable(Table):
     weights: WeightsTable = Field(default_factory=WeightsTable)
     bake: BakeTable = Field(default_factory=BakeTable)
     view: ViewTable | None = None
-    swatch: list[SwatchTable] = Field(min_length=1)
+    swatch: list[SwatchTable] = Field(default_factory=list)
     layer: list[LayerTable] = Field(default_factory=list)
     medley: list[MedleyTable] = Field(default_factory=list)
     mesh: list[MeshTable] = Field(default_factory=list)

@@ -6,7 +6,7 @@ import contextlib
 import json
 import tempfile
 import warnings
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from functools import cached_property, partial
 from pathlib import Path
@@ -14,15 +14,19 @@ from pathlib import Path
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays, open_arrays
 from jagged_quilt.baking.bake import bake
-from jagged_quilt.blend.projection import Triplanar
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
+from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
@@ -72,7 +76,7 @@ class Results:
         progress: Progress = silent,
     ) -> None:
         self.quilt = quilt
-        self.sources = tuple(each for each in quilt.sources if each.name not in leave_out)
+        self._leave_out = frozenset(leave_out)
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self.threads, self.progress, self._texels = threads, progress, texels
         self._arrays: TextureArrays | None = None
@@ -89,6 +93,12 @@ class Results:
             raise RangeError(f"{self.quilt.path}: {_WANTED[name]}")
         known_name("step", name, self.runner.steps)
         return self.runner.run(name, anew=anew)
+
+    @cached_property
+    def sources(self) -> tuple[SwatchSource, ...]:
+        """Where the swatches come from: those of the quilt file, and the meshes' own materials that layers show."""
+        every = (*self.quilt.sources, *self.quilt.own_sources(self.folder / "made" / "own"))
+        return tuple(each for each in every if each.name not in self._leave_out)
 
     @property
     def mesh_steps(self) -> list[str]:
@@ -180,7 +190,7 @@ class Results:
         quilt, table, mesh = self.quilt, self.quilt.table, self.quilt.meshes[number]
         yield from (table.mesh[number].model_dump_json(), table.bake.model_dump_json(), self._medleys)
         yield str(quilt.heights) if table.medley and table.surface is not None else ""
-        for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour):
+        for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour, mesh.layout):
             yield b"" if array is None else array.tobytes()
         yield from self._mask_files()
 
@@ -264,10 +274,18 @@ class Results:
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
-        canvas = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
+        mesh, layers = quilt.meshes[number], quilt.layers_by_part[number]
+        told = uv_words(mesh, layers)
+        if table.into == "vertices":
+            files = write_vertices(
+                mesh, layers, self.arrays, folder, filter=how.filter, threads=self.threads, progress=self.progress
+            )
+            return Files(tuple(files), "; ".join(filter(None, (f"{len(mesh.position):,} vertices coloured", told))))
+        with quilt.of_mesh(number, "unwrap"):
+            canvas = UvCanvas(mesh, table.texels, padding=table.padding)
         made = bake(
             canvas,
-            quilt.layers_by_part[number],
+            layers,
             self.arrays,
             normals=how.normals,
             filter=how.filter,
@@ -275,8 +293,11 @@ class Results:
             progress=self.progress,
         )
         assert made.cover is not None
-        told = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
-        return Files(tuple(made.save(folder, self.progress)), told)
+        covered = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
+        files = made.save(folder, self.progress)
+        if table.unwrap:  # maps for a layout are of no use without it
+            files.append(write_mesh(mesh.by_layout(), folder / "mesh.glb"))
+        return Files(tuple(files), "; ".join(filter(None, (covered, told))))
 
     def _draw(self, name: str, folder: Path, _anew: bool) -> Files:
         boards = boards_of(name, self)
@@ -475,6 +496,19 @@ def _beside(results: Results, quilt: Quilt) -> Iterator[Results]:
         if other.runner.stamp("pack") == results.runner.stamp("pack"):
             other._arrays = results.arrays
         yield other
+
+
+def uv_words(mesh: Mesh, layers: Mapping[str, Sequence[Layer]]) -> str:
+    """What was measured where a layer lies by uv and does not say what their unit stands for; empty where none does."""
+    measured = {
+        part.name: mesh.metres_of(part)
+        for part in mesh.parts
+        if any(isinstance(layer.projection, Uv) and layer.projection.metres is None for layer in layers[part.name])
+    }
+    if not measured:
+        return ""
+    low, high = min(measured.values()), max(measured.values())
+    return f"one unit of uv measures {low:.3g}" + (f" to {high:.3g} m" if high > 1.001 * low else " m")
 
 
 def _mesh_step(name: str) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +14,7 @@ from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
-from jagged_quilt.foundation.canvas import Piece
+from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
@@ -25,6 +24,7 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.mesh_fields import MeshFields
+from jagged_quilt.surfaces.parts import parts_of
 from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 from jagged_quilt.surfaces.sight import ShadowMap
 from jagged_quilt.surfaces.terrain import Terrain
@@ -53,14 +53,12 @@ class SceneThing:
     weights: Weights | None = None
 
     @property
-    def by_part(self) -> list[tuple[Any, Sequence[Layer]]]:
-        """The frame and the layers of each part."""
-        if isinstance(self.surface, Terrain):
-            if isinstance(self.layers, Mapping):
-                raise ShapeError("a terrain has no parts; give it its layers alone")
-            return [(None, self.layers)]
+    def by_part(self) -> list[tuple[Part, Sequence[Layer]]]:
+        """Each part and its layers."""
         layers = self.layers
-        return [(part.frame, layers[part.name] if isinstance(layers, Mapping) else layers) for part in self.surface.parts]
+        if isinstance(self.surface, Terrain) and isinstance(layers, Mapping):
+            raise ShapeError("a terrain has no parts; give it its layers alone")
+        return [(part, layers[part.name] if isinstance(layers, Mapping) else layers) for part in parts_of(self.surface)]
 
 
 class Scene(Shown):
@@ -125,7 +123,7 @@ class Scene(Shown):
         if self._ready is None:
             parts = [each for thing in self.things for each in thing.by_part]
             pages = opened(self.arrays, [layer for _, layers in parts for layer in one_each(layers)])
-            blends = [Blend(pages, layers, filter=self.filter, frame=frame) for frame, layers in parts]
+            blends = [Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres) for part, layers in parts]
             self._ready = blends, [source for thing in self.things for source in _sources(thing)]
         return self
 

@@ -54,7 +54,9 @@ def claim_texels(first_row, last_row, size, which, mesh, owner, away, clash):
                     if owner[r, at] != NOBODY and away[r, at] <= 0.0:
                         if clash[0] == 0:
                             clash[1], clash[2] = owner[r, at], t
-                        clash[0] += 1
+                        if away[r, at] == 0.0:  # a texel counts once, however many triangles lie there
+                            away[r, at] = -1.0
+                            clash[0] += 1
                     else:
                         owner[r, at], away[r, at] = t, 0.0
                 elif ab >= -reach1 and bc >= -reach2 and ca >= -reach3 and (owner[r, at] == NOBODY or away[r, at] > 0.0):
@@ -95,10 +97,11 @@ def texel_sides(rows, columns, mesh, one, out):
 
 
 @kernel
-def layout_points(texels, owner, size, mesh, sides, one, corners, out):
+def layout_points(texels, owner, size, mesh, sides, one, corners, shares, out):
     """Fill the points of texels, by number row by row, each on its triangle; centres outside are moved to its nearest edge.
 
-    size : rows and columns; arrays of no rows are left out. one : (4, 3) float64 and corners : (9, 3) float32, scratch.
+    size : rows and columns; arrays of no rows are left out. shares : (N, 2), how much the second and the third corner count.
+    one : (4, 3) float64 and corners : (9, 3) float32, scratch.
     """
     (rows, columns), uv, triangles = size, mesh.uv, mesh.triangles
     out_gradient, out_steps, out_colour = out.uv_gradient, out.steps, out.colour
@@ -141,7 +144,10 @@ def layout_points(texels, owner, size, mesh, sides, one, corners, out):
         wa = np.float32(1.0 - wb - wc)
         wb, wc = np.float32(wb), np.float32(wc)
         fill_frame(i, (wa, wb, wc), mesh.tangent[a, 3], corners, out)
-        out.uv[i, 0], out.uv[i, 1] = x, y
+        if shares.shape[0] > 0:
+            shares[i, 0], shares[i, 1] = wb, wc
+        if out.uv.shape[0] > 0:
+            out.uv[i, 0], out.uv[i, 1] = x, y
         out.footprint[i, 0], out.footprint[i, 1] = sides[t, 0], sides[t, 1]
         if out_gradient.shape[0] > 0:
             for side in range(2):
@@ -153,3 +159,34 @@ def layout_points(texels, owner, size, mesh, sides, one, corners, out):
         if out_colour.shape[0] > 0:
             for channel in range(4):
                 out_colour[i, channel] = blend_corners(mesh.colour, a, b, c, wa, wb, wc, channel)
+
+
+@kernel
+def own_coordinates(owner, shares, mesh, one, out):
+    """Fill uv, their gradients and tangents along them, of points that are laid out by other uv.
+
+    owner : (N,) the triangle of each. shares : (N, 2), how much its second and its third corner count. one : (4, 3) float64,
+    scratch.
+    """
+    triangles, uv = mesh.triangles, mesh.uv
+    for i in range(owner.shape[0]):
+        t = owner[i]
+        a, b, c = np.uint64(triangles[t, 0]), np.uint64(triangles[t, 1]), np.uint64(triangles[t, 2])
+        wb, wc = shares[i, 0], shares[i, 1]
+        wa = np.float32(1.0) - wb - wc
+        out.uv[i, 0] = blend_corners(uv, a, b, c, wa, wb, wc, 0)
+        out.uv[i, 1] = blend_corners(uv, a, b, c, wa, wb, wc, 1)
+        n0, n1, n2 = out.normal[i, 0], out.normal[i, 1], out.normal[i, 2]
+        t0 = blend_corners(mesh.tangent, a, b, c, wa, wb, wc, 0)
+        t1 = blend_corners(mesh.tangent, a, b, c, wa, wb, wc, 1)
+        t2 = blend_corners(mesh.tangent, a, b, c, wa, wb, wc, 2)
+        along = t0 * n0 + t1 * n1 + t2 * n2
+        t0, t1, t2 = t0 - along * n0, t1 - along * n1, t2 - along * n2
+        unit = np.float32(1.0) / np.float32(math.sqrt(max(t0 * t0 + t1 * t1 + t2 * t2, np.float32(1e-20))))
+        out.uv_tangent[i, 0], out.uv_tangent[i, 1], out.uv_tangent[i, 2] = t0 * unit, t1 * unit, t2 * unit
+        out.uv_tangent[i, 3] = mesh.tangent[a, 3]
+        if out.uv_gradient.shape[0] > 0:
+            whole = gradients_of(a, b, c, mesh.position, uv, one)
+            for side in range(2):
+                for axis in range(3):
+                    out.uv_gradient[i, side, axis] = one[side, axis] if whole else 0.0

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, checked_texels, numbers_of
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.surfaces.parts import parts_of
 
 if TYPE_CHECKING:
     from jagged_quilt.surfaces.terrain import Terrain
@@ -41,7 +42,7 @@ class GridCanvas:
     @property
     def parts(self) -> tuple[Part, ...]:
         """The ground is one."""
-        return (Part(),)
+        return parts_of(self.terrain)
 
     @property
     def padding(self) -> None:

@@ -14,6 +14,7 @@ from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.parts import parts_of
 from jagged_quilt.surfaces.sight import points_on
 from jagged_quilt.surfaces.terrain import Terrain
 
@@ -53,7 +54,7 @@ class PictureCanvas:
 
     def __init__(self, camera: Camera, surfaces: Sequence[Terrain | Mesh], rows: int, columns: int) -> None:
         self.camera, self.surfaces, self.texels = camera, tuple(surfaces), (rows, columns)
-        self._parts = [(number, part) for number, surface in enumerate(self.surfaces) for part in surface_parts(surface)]
+        self._parts = [(number, part) for number, surface in enumerate(self.surfaces) for part in parts_of(surface)]
 
     def __repr__(self) -> str:
         return f"<PictureCanvas {self.texels[1]} x {self.texels[0]} before {len(self.surfaces)} surfaces>"
@@ -143,8 +144,3 @@ class PictureCanvas:
         points = replace(points, normal=points.normal * turned[:, None], tangent=hand)  # the inside is lit from inside
         seen_so = self.camera.as_seen(points, along, far * self.camera.side_of_pixel(rows))
         return _Met(np.flatnonzero(met), seen_so, far.astype(np.float32), which)
-
-
-def surface_parts(surface: Terrain | Mesh) -> tuple[Part, ...]:
-    """Return the parts of a surface that have layers of their own."""
-    return tuple(Part(p.name, p.frame) for p in surface.parts) if isinstance(surface, Mesh) else (Part(),)

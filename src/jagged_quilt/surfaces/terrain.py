@@ -169,7 +169,7 @@ def _made(heights: NDArray[np.float32], size: tuple[float, float], between: Betw
 def _empty_points(count: int) -> FilledPoints:
     rows = lambda *shape: np.empty((count, *shape), np.float32)
     none = np.empty((0, 2, 3), np.float32)
-    return FilledPoints(rows(3), rows(3), rows(4), rows(2), rows(2), none, none, np.empty((0, 4), np.float32))
+    return FilledPoints(rows(3), rows(3), rows(4), rows(2), rows(2), none, none, *2 * (np.empty((0, 4), np.float32),))
 
 
 def _as_points(filled: FilledPoints, size: tuple[float, float]) -> Points:

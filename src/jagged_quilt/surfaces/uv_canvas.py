@@ -17,9 +17,11 @@ from jagged_quilt.meshes._kernels import FilledPoints
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _uv_kernels
 from jagged_quilt.surfaces.mesh_fields import MeshFields
+from jagged_quilt.surfaces.parts import parts_of
 
 PADDING = 16  # texels, where nothing else is said
 _OUTSIDE = 1e-4  # of the layout: uv may lie so far beyond 0 and 1
+_WAYS_OUT = "give it a layout with unwrap = true (jq.unwrap), or blend at its vertices"
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
@@ -46,7 +48,7 @@ class _OfMesh:
     @property
     def parts(self) -> tuple[Part, ...]:
         """Those of the mesh."""
-        return tuple(Part(part.name, part.frame) for part in self.mesh.parts)
+        return parts_of(self.mesh)
 
     @property
     def fields(self) -> MeshFields:
@@ -55,7 +57,7 @@ class _OfMesh:
 
 
 class UvCanvas(_OfMesh):
-    """A mesh laid out flat by its uv.
+    """A mesh laid out flat: by its layout where it has one, else by its uv.
 
     Every texel that a triangle touches is covered: by a triangle that holds its centre, else by the nearest one; its point is
     then the nearest place of that triangle. The others are gaps, into which what is covered grows.
@@ -74,30 +76,31 @@ class UvCanvas(_OfMesh):
     """
 
     def __init__(self, mesh: Mesh, texels: int | tuple[int, int] = TEXELS, *, padding: int = PADDING) -> None:
-        if mesh.uv is None:
-            raise ShapeError("the mesh has no uv to bake into; unwrap it first, or blend at its vertices")
+        self._rows = mesh.layout_rows
+        if not len(self._rows.uv):
+            raise ShapeError(f"the mesh has no uv to bake into; {_WAYS_OUT}")
         rows, columns = (texels, texels) if isinstance(texels, int) else texels
         self.mesh, self.padding = mesh, whole_number_in("padding", padding, 0, 1 << 14)
         self.texels = checked_texels(rows), checked_texels(columns)
-        corners = mesh.uv[mesh.triangles].astype(np.float64)
+        corners = self._rows.uv[mesh.triangles].astype(np.float64)
         low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
         if (low < -_OUTSIDE).any() or (high > 1 + _OUTSIDE).any():
             raise RangeError(
                 f"uv must lie within 0 to 1 to be baked into; they reach from ({low[0]:.3g}, {low[1]:.3g}) to "
-                f"({high[0]:.3g}, {high[1]:.3g}); unwrap the mesh"
+                f"({high[0]:.3g}, {high[1]:.3g}), as those of tiled textures do; {_WAYS_OUT}"
             )
         edges = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
         has_extent = np.abs(edges[0][:, 0] * edges[1][:, 1] - edges[0][:, 1] * edges[1][:, 0]) > 1e-14
         self.without_extent = int((~has_extent).sum())
         """How many triangles have no extent in uv, and so no texel."""
         if not has_extent.any():
-            raise RangeError("no triangle has any extent in uv; unwrap the mesh")
+            raise RangeError(f"no triangle has any extent in uv; {_WAYS_OUT}")
         top = np.floor(corners[has_extent, :, 1].min(axis=1) * self.texels[0])
         order = np.argsort(top, kind="stable")
         self._which, self._top = np.flatnonzero(has_extent)[order], top[order]
         self._bottom = np.floor(corners[has_extent, :, 1].max(axis=1) * self.texels[0])[order]
         sides = np.empty((len(mesh.triangles), 2), np.float32)
-        _uv_kernels.texel_sides(*self.texels, mesh.rows, np.empty((4, 3)), sides)
+        _uv_kernels.texel_sides(*self.texels, self._rows, np.empty((4, 3)), sides)
         self._sides = frozen(sides, np.float32)
         self._tallest = float((self._bottom - self._top).max())
         self._lasts = np.array([part.last for part in mesh.parts])
@@ -152,23 +155,27 @@ class UvCanvas(_OfMesh):
         near = slice(*np.searchsorted(self._top, (region.top - self._tallest, region.bottom)))
         which = np.sort(self._which[near][self._bottom[near] >= region.top])
         _uv_kernels.claim_texels(
-            region.top, region.bottom, self.texels, frozen(which, np.int64), self.mesh.rows, owner, away, clash
+            region.top, region.bottom, self.texels, frozen(which, np.int64), self._rows, owner, away, clash
         )
         texels = np.flatnonzero(owner.ravel() != _uv_kernels.NOBODY)
         return texels + region.top * columns, owner.ravel()[texels], clash
 
     def _points(self, texels: NDArray[np.int64], triangles: NDArray[np.int32]) -> Points:
-        out = empty_points(len(texels), self.mesh, gradients=self._gradients, steps=self._steps)
+        out = empty_points(len(texels), self.mesh, gradients=self._gradients, steps=self._steps, laid=True)
+        shares = np.empty((len(out.uv_tangent), 2), np.float32)
         _uv_kernels.layout_points(
             frozen(texels, np.int64),
             frozen(triangles, np.int32),
             self.texels,
-            self.mesh.rows,
+            self._rows,
             self._sides,
             np.empty((4, 3)),
             np.empty((9, 3), np.float32),
+            shares,
             out,
         )
+        if len(shares):
+            _uv_kernels.own_coordinates(frozen(triangles, np.int32), shares, self.mesh.rows, np.empty((4, 3)), out)
         return filled_points(out)
 
 
@@ -209,8 +216,9 @@ class VertexCanvas(_OfMesh):
         return Block(region=region, pieces=tuple(pieces))
 
 
-def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool = True) -> FilledPoints:
-    """Return room for points on a mesh: with uv and colour where it has them, gradients and steps where they are asked for."""
+def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool = True, laid: bool = False) -> FilledPoints:
+    """Return room for points on a mesh: with uv and colour where it has them, gradients and steps where they are asked for,
+    and tangents along uv of their own where they are laid out otherwise."""
     rows = lambda there, *shape: np.empty((count if there else 0, *shape), np.float32)
     has_uv = mesh.uv is not None
     return FilledPoints(
@@ -222,6 +230,7 @@ def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool 
         rows(has_uv and gradients, 2, 3),
         rows(steps, 2, 3),
         rows(mesh.colour is not None, 4),
+        rows(laid and has_uv and mesh.layout is not None, 4),
     )
 
 
