@@ -130,8 +130,8 @@ class MapRole(Enum):
     METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=_words("metallic metalness metal metallicmap mtl met m"))
     OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=_words("opacity alpha transparency cutout mask msk"))
     EMISSION = RoleFacts(channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), words=())
-    COAT = RoleFacts(channels=1, neutral=(0.0,), words=())
-    COAT_ROUGHNESS = RoleFacts(channels=1, neutral=(0.0,), words=())
+    COAT = RoleFacts(channels=1, neutral=(0.0,), note="white coated", words=())
+    COAT_ROUGHNESS = RoleFacts(channels=1, neutral=(0.0,), note="white rough", words=())
     COAT_NORMAL = RoleFacts(channels=3, neutral=(0.0, 0.0, 1.0), direction=True, words=())
 
     def __repr__(self) -> str:

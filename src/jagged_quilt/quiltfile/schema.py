@@ -126,8 +126,8 @@ class AdoptTable(Table):
 
 class MeshTable(Table):
     """A mesh file and its place: metres, degrees clockwise from above, whether it stands on the ground; which axis of the file
-    points up and what its unit is; degrees up to which made normals are smooth; whether it is laid out anew, or what of it has no
-    uv; what it is baked into; texels and padding of its maps; its layers."""
+    points up and what its unit is; degrees up to which made normals are smooth; whether it is laid out anew, or what of it has
+    no uv; what it is baked into; texels and padding of its maps; its layers."""
 
     name: str
     file: str
