@@ -130,7 +130,7 @@ class TestConversions:
         height = relief(64, 64, seed, sigma=8)
         height = (height - height.min()) / np.ptp(height)
         stairs = np.rint(height * levels).astype(np.float32) / np.float32(levels)
-        smooth = c.without_stairs(stairs, step=1 / levels)
+        smooth = jq.convert.without_stairs(stairs, step=1 / levels)
         assert np.abs(smooth - stairs).max() <= 0.5 / levels + 1e-6
         assert np.abs(smooth - height).mean() < np.abs(stairs - height).mean()
 

@@ -14,4 +14,4 @@ from jagged_quilt.maps.conversions import occlusion_from_height as occlusion_fro
 from jagged_quilt.maps.conversions import reoriented as reoriented
 from jagged_quilt.maps.conversions import roughness_from_gloss as roughness_from_gloss
 from jagged_quilt.maps.conversions import roughness_from_shininess as roughness_from_shininess
-from jagged_quilt.maps.conversions import without_stairs as without_stairs
+from jagged_quilt.maps.stairs import without_stairs as without_stairs

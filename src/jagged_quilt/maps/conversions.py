@@ -214,37 +214,6 @@ def occlusion_from_height(metres: Values, *, tile: tuple[float, float], reach: f
     return (open_sky / 16).astype(np.float32)
 
 
-def without_stairs(values: Values, *, step: float, rounds: int = 200, wraps: bool = True) -> Values:
-    """Return heights of few levels smoothed, none moved by more than half a step.
-
-    Each round takes the mean of a texel and its four neighbours, and cuts it to what rounding could have hidden.
-
-    Parameters
-    ----------
-    values : (H, W) or (H, W, 1)
-    step : float
-        From one level to the next, in the unit of `values`; at 8 bits 1/255.
-    wraps : bool
-        Whether neighbours wrap around the border, as in a map that repeats; else the border stands beside itself.
-    """
-    reach = np.float32(positive("step", step) / 2)
-    low, high = values - reach, values + reach
-    smooth = values
-    for _ in range(rounds):
-        around = sum((_moved(smooth, by, axis, wraps) for axis in (0, 1) for by in (-1, 1)), start=smooth)
-        smooth = np.clip(around / np.float32(5), low, high)
-    return np.clip(smooth, values.min(), values.max()).astype(np.float32)
-
-
-def _moved(values: Values, by: int, axis: int, wraps: bool) -> Values:
-    """The neighbours of all texels on one side."""
-    moved = np.roll(values, by, axis)
-    if not wraps:
-        edge = (slice(None),) * axis + (slice(0, 1) if by == 1 else slice(-1, None),)
-        moved[edge] = values[edge]
-    return moved
-
-
 def _relief(metres: Values, tile: tuple[float, float]) -> tuple[NDArray[np.float64], tuple[float, float]]:
     plain = np.asarray(metres, np.float64)
     plain = plain[..., 0] if plain.ndim == 3 and plain.shape[2] == 1 else plain

@@ -8,6 +8,7 @@ from __future__ import annotations
 import mmap
 import struct
 import zlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -39,6 +40,8 @@ SUFFIXES = (
 )
 
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
+_NUMBERS = {**_AS_STORED, "int8": oiio.INT8, "int16": oiio.INT16, "int": oiio.INT32, "uint": oiio.UINT32, "double": oiio.DOUBLE}
+_NO_DATA_TAG = 42113  # of TIFF: the number that means "nothing here", as text (an OGC standard of elevation files)
 
 
 _LARGEST = 1 << 20
@@ -131,6 +134,32 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     return image
 
 
+def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, float | None]:
+    """Return an image whose texels may be of any type of number, and the number that by the file itself means nothing.
+
+    For measurements; float files may hold NaN. Raises `ImageError` as `read_image` does.
+    """
+    path = Path(path)
+    if path.suffix.lower() == ".ktx2" or not path.is_file():
+        return read_channels(path, limits), None
+    _check_chunks(path)
+    return _read_with_library(path, limits, _NUMBERS), _no_data(path)
+
+
+def _no_data(path: Path) -> float | None:
+    """What a TIFF file says to mean nothing."""
+    if path.suffix.lower() not in (".tif", ".tiff"):
+        return None
+    from PIL import Image as Opened
+
+    try:
+        with Opened.open(path) as file:
+            tags = getattr(file, "tag_v2", {})
+            return float(str(tags.get(_NO_DATA_TAG, "")).strip(" \0"))
+    except (OSError, ValueError, SyntaxError):
+        return None
+
+
 def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
@@ -146,7 +175,7 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
 
 
-def _read_with_library(path: Path, limits: ImageLimits) -> Image:
+def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio.BASETYPE] = _AS_STORED) -> Image:
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), wanted)
@@ -154,7 +183,7 @@ def _read_with_library(path: Path, limits: ImageLimits) -> Image:
         raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
     try:
         spec = source.spec()
-        kind = _AS_STORED.get(str(spec.format))
+        kind = kinds.get(str(spec.format))
         if kind is None:
             raise ImageError(f"{path}: holds {spec.format} values; save it as 8 or 16 bit, half or float")
         limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())

@@ -12,10 +12,10 @@ import numpy as np
 from jagged_quilt.foundation.errors import QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.maps.conversions import without_stairs
 from jagged_quilt.maps.image_files import LIMITS, Image, ImageLimits, read_channels
 from jagged_quilt.maps.names import is_green_down
 from jagged_quilt.maps.roles import MapRole, Transfer
+from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.texture_map import TextureMap
 
 Green = Literal["up", "down"]

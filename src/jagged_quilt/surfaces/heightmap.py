@@ -14,14 +14,18 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.maps.conversions import without_stairs
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.maps.gaps import filled
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_numbers
+from jagged_quilt.maps.stairs import stairs_in, without_stairs
 from jagged_quilt.maps.texture_map import grey_of
 
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
 _LOWEST_STEP = 32  # of 65536: lower ones do not show
 _TREADS = 0.3  # share of neighbours that are alike
+_SHARE_ON_STAIRS = 0.05  # of the heights, from which they are told of
+_DIGITS = 3.0  # times as fast as the first digits of a number the last ones change
+_RESTLESS = 8.0  # of 255, from sample to sample
 
 
 class HeightForm(Choice):
@@ -47,6 +51,8 @@ def read_heightmap(
     heights: tuple[float, float] | None = None,
     *,
     form: HeightForm | str = HeightForm.GREY,
+    channel: str = "",
+    nothing: float | None = None,
     samples: tuple[int, int] | None = None,
     byte_order: ByteOrder | str = ByteOrder.LITTLE,
     smooth: bool = False,
@@ -58,8 +64,12 @@ def read_heightmap(
     ----------
     heights : (float, float), optional
         Metres at the smallest and at the largest number that can be stored (0.0 and 1.0 in a float file). May be left out
-        for a float file that holds metres.
+        for a file whose numbers are metres: floats, integers with a sign, or of 32 bits.
     form : "grey", "rgb24" or "raw16"
+    channel : str
+        Which channel of an image holds them, "r", "g", "b", "a" or by its name; where it is empty, an image must be grey.
+    nothing : float, optional
+        The stored number that means "nothing here", beside what the file itself says and NaN: filled from around, and told.
     samples : (int, int)
         Of a raw file: how many from west to east, and from north to south.
     byte_order : "little" or "big"
@@ -78,51 +88,96 @@ def read_heightmap(
     kind = HeightForm.of(form, "form of heightmap")
     if kind is not HeightForm.RAW16 and samples is not None:
         raise RangeError(f'samples are said of raw files; an image knows its own (form = "{form}")')
+    if kind is not HeightForm.GREY and channel:
+        raise RangeError(f'channel is said of images of one number a sample; form = "{form}" has its own')
     if kind is HeightForm.RAW16:
-        stored, top = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order")), 65535.0
+        stored, own = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order")), None
     else:
-        stored, top = _read_picture(path, kind, limits)
-    if heights is None:
-        if stored.dtype.kind != "f":
-            raise RangeError(f"{path}: heights are needed, metres at black and at white (only a float file may hold metres)")
-        return stored.astype(np.float32)
-    low, high = (number_in("heights", h, unit="m") for h in heights)
-    if not low < high:
-        raise RangeError(f"heights must be the lower one first: metres at black, metres at white; got {[low, high]}")
-    metres = low + (high - low) / top * stored.astype(np.float64)
-    step = _stair(stored) * (high - low) / top
+        stored, own = _read_picture(path, kind, channel, limits)
+    missing = _missing(stored, nothing, own)
+    metres, per_step = _in_metres(path, stored, (1 << 24) - 1 if kind is HeightForm.RGB24 else None, heights)
+    step = 0.0 if missing.any() else _stair(stored) * per_step
+    if missing.any():
+        metres = _filled(path, metres, missing)
     if step and smooth:
-        return without_stairs(metres.astype(np.float32), step=step, wraps=False)
-    if step:
+        return without_stairs(metres, step=step, wraps=False)
+    if step and (share := stairs_in(metres, step=step, wraps=False)) >= _SHARE_ON_STAIRS:
         warnings.warn(
-            f"{path}: heights of 8 bits have stairs of {step:.3g} m; use 16 bits or float, or smooth = true",
+            f"{path}: {100 * share:.0f} % of the heights lie on stairs of {step:.3g} m, as 8 bits leave them; use 16 bits or "
+            "float, or smooth = true",
             QuiltWarning,
             stacklevel=3,
         )
-    return metres.astype(np.float32)
+    return metres
 
 
-def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[Stored, float]:
-    """Return samples (R, C) and what the largest one that can be stored is."""
-    texels = read_image(path, limits)
+def _in_metres(
+    path: Path, stored: Stored, top: int | None, heights: tuple[float, float] | None
+) -> tuple[NDArray[np.float32], float]:
+    """Heights in metres, and how many of those one step of what is stored is."""
+    if heights is None:
+        if stored.dtype.kind == "u" and stored.dtype.itemsize < 4:
+            raise RangeError(
+                f"{path}: heights are needed, metres at black and at white (only numbers that are metres already, floats, with "
+                "a sign or of 32 bits, go without)"
+            )
+        return stored.astype(np.float32), 1.0
+    low, high = (number_in("heights", h, unit="m") for h in heights)
+    if not low < high:
+        raise RangeError(f"heights must be the lower one first: metres at black, metres at white; got {[low, high]}")
+    kind = stored.dtype
+    least, most = (0.0, 1.0) if kind.kind == "f" else (float(np.iinfo(kind).min), float(np.iinfo(kind).max))
+    per_step = (high - low) / ((most if top is None else top) - least)
+    with np.errstate(invalid="ignore", over="ignore"):
+        return (low + per_step * (stored.astype(np.float64) - least)).astype(np.float32), per_step
+
+
+def _missing(stored: Stored, nothing: float | None, own: float | None) -> NDArray[np.bool_]:
+    """Where nothing is known: what is no number, what the file calls so, and what is called so outright."""
+    missing = ~np.isfinite(stored) if stored.dtype.kind == "f" else np.zeros(stored.shape, bool)
+    for value in (nothing, own):
+        if value is not None and np.isfinite(value):
+            missing |= stored == (np.float32(value) if stored.dtype == np.float32 else value)
+    return missing
+
+
+def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_]) -> NDArray[np.float32]:
+    """Heights with what is missing filled from around it, which is told."""
+    if missing.all():
+        raise RangeError(f"{path}: holds nothing but samples that mean nothing")
+    warnings.warn(
+        f"{path}: {missing.sum():,} of {missing.size:,} samples ({100 * missing.mean():.3g} %) mean nothing; filled smoothly "
+        "from around",
+        QuiltWarning,
+        stacklevel=4,
+    )
+    return filled(metres, missing)
+
+
+def _read_picture(path: Path, kind: HeightForm, channel: str, limits: ImageLimits) -> tuple[Stored, float | None]:
+    """Return samples (R, C), and the number that by the file means nothing."""
+    image, own = read_numbers(path, limits)
+    texels = image.texels
+    if channel:
+        names = [name.lower() for name in image.channels]
+        place = 0 if len(names) <= 2 and channel.lower() in ("r", "g", "b") else None
+        if place is None and channel.lower() not in names:
+            raise ImageError(f'{path}: has no channel "{channel}"; it holds {", ".join(image.channels)}')
+        return texels[..., names.index(channel.lower()) if place is None else place], own
     if kind is HeightForm.RGB24:
         if texels.dtype != np.uint8 or texels.shape[2] < 3:
             raise ImageError(
                 f"{path}: heights of 24 bits need red, green and blue of 8 bits each; this image has "
                 f"{texels.shape[2]} channels of {8 * texels.itemsize} bits"
             )
-        red, green, blue = (texels[..., c].astype(np.uint32) for c in range(3))
-        return (red << 16) + (green << 8) + blue, float((1 << 24) - 1)
+        return _packed(texels), own
     if texels.shape[2] in (2, 4):
         texels = texels[..., :-1]
-    one = grey_of(texels) if texels.shape[2] == 3 else texels
-    if one is None or one.shape[2] != 1:
-        raise ImageError(
-            f'{path}: a heightmap must be grey; this image has colour (form = "rgb24" for heights packed into '
-            "red, green and blue)"
-        )
-    grey = one[..., 0]
-    apart = float((texels.max(axis=2) - texels.min(axis=2)).max())
+    one = texels if texels.shape[2] == 1 else grey_of(texels) if texels.shape[2] == 3 else None
+    if one is None:
+        raise ImageError(f"{path}: {_coloured_words(texels)}")
+    with np.errstate(invalid="ignore"):
+        apart = float(np.nanmax(texels.max(axis=2) - texels.min(axis=2))) if texels.shape[2] > 1 else 0.0
     if apart > 0:
         whole = float(np.iinfo(texels.dtype).max) if texels.dtype.kind == "u" else 1.0
         warnings.warn(
@@ -130,7 +185,29 @@ def _read_picture(path: Path, kind: HeightForm, limits: ImageLimits) -> tuple[St
             QuiltWarning,
             stacklevel=3,
         )
-    return grey, float(np.iinfo(grey.dtype).max) if grey.dtype.kind == "u" else 1.0
+    return one[..., 0], own
+
+
+def _packed(texels: Stored) -> NDArray[np.uint32]:
+    red, green, blue = (texels[..., c].astype(np.uint32) for c in range(3))
+    return (red << 16) + (green << 8) + blue
+
+
+def _coloured_words(texels: Stored) -> str:
+    """What a coloured file is, by measuring: a number over three channels, or a picture; and what would be right for it."""
+    if texels.shape[2] != 3:
+        return f'holds {texels.shape[2]} channels; say which of them are heights with channel = "…"'
+    apart = texels.max(axis=2).astype(float) - texels.min(axis=2)
+    whole = float(np.iinfo(texels.dtype).max) if texels.dtype.kind in "iu" else 1.0
+    told = f"a heightmap must be grey; red, green and blue differ by up to {255 * apart.max() / whole:.0f} of 255 here"
+    if texels.dtype == np.uint8:
+        red, green, blue = (np.abs(np.diff(texels[..., c].astype(float), axis=1)).mean() for c in range(3))
+        if max(green, blue) > max(_DIGITS * red, _RESTLESS):
+            return (
+                f"{told}; from sample to sample red changes by {red:.2g}, green by {green:.2g} and blue by {blue:.2g} of 255, "
+                'as the digits of one number do: heights of 24 bits; write form = "rgb24"'
+            )
+    return f'{told}, as in a picture of the ground and not of its heights; if one channel holds them, write channel = "r"'
 
 
 def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> NDArray[np.uint16]:
@@ -166,13 +243,15 @@ def _stair(stored: Stored) -> float:
     """
     if stored.dtype == np.uint8:
         return 1.0
-    if stored.dtype.kind == "f" or stored.size < _MANY_SAMPLES:
+    if stored.size < _MANY_SAMPLES or len(np.unique(stored.ravel()[:: max(1, stored.size // 65536)])) > _FEW_LEVELS:
         return 0.0
     levels = np.unique(stored).astype(np.float64)
     if not 2 <= len(levels) <= _FEW_LEVELS:
         return 0.0
     rises = np.diff(levels)
-    step = float(rises.min())
-    is_even = bool((np.abs(rises - np.rint(rises / step) * step) <= 1 + rises / step).all())
+    step = float(np.median(rises[rises < 1.5 * rises.min() + 1e-30]))
+    off = 1.0 if stored.dtype.kind != "f" else 1e-3 * step
+    is_even = bool((np.abs(rises - np.rint(rises / step) * step) <= off * (1 + rises / step)).all())
     treads = [float((np.diff(stored.astype(np.float64), axis=axis) == 0).mean()) for axis in (0, 1)]
-    return step if is_even and step >= _LOWEST_STEP and max(treads) > _TREADS else 0.0
+    is_seen = step >= _LOWEST_STEP or stored.dtype.kind == "f"
+    return step if is_even and is_seen and max(treads) > _TREADS else 0.0

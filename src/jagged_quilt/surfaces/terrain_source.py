@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits
 from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, read_heightmap
@@ -27,6 +28,10 @@ class TerrainSource:
         Metres at black and at white; None where a float file holds metres.
     form : HeightForm
         How the file holds heights.
+    channel : str
+        Which channel of an image holds them; where it is empty, an image must be grey.
+    nothing : float or None
+        The stored number that means "nothing here", beside what a file itself says.
     samples : (int, int) or None
         Of a raw file: how many from west to east, and from north to south.
     byte_order : ByteOrder
@@ -41,10 +46,17 @@ class TerrainSource:
     size: tuple[float, float]
     heights: tuple[float, float] | None = None
     form: HeightForm = HeightForm.GREY
+    channel: str = ""
+    nothing: float | None = None
     samples: tuple[int, int] | None = None
     byte_order: ByteOrder = ByteOrder.LITTLE
     smooth: bool = False
     between: Between = Between.BILINEAR
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "form", HeightForm.of(self.form, "form of heightmap"))
+        object.__setattr__(self, "byte_order", ByteOrder.of(self.byte_order, "byte order"))
+        object.__setattr__(self, "between", Between.of(self.between, "way between samples"))
 
     @property
     def files(self) -> list[str]:
@@ -58,6 +70,8 @@ class TerrainSource:
         """
         how = {
             "form": self.form,
+            "channel": self.channel,
+            "nothing": self.nothing,
             "samples": self.samples,
             "byte_order": self.byte_order,
             "smooth": self.smooth,
@@ -71,36 +85,19 @@ class TerrainSource:
 
 
 def read_terrain(
-    path: Path | str | Sequence[Sequence[Path | str]],
-    *,
-    size: tuple[float, float],
-    heights: tuple[float, float] | None = TerrainSource.heights,
-    form: HeightForm | str = TerrainSource.form,
-    samples: tuple[int, int] | None = TerrainSource.samples,
-    byte_order: ByteOrder | str = TerrainSource.byte_order,
-    smooth: bool = TerrainSource.smooth,
-    between: Between | str = TerrainSource.between,
-    limits: ImageLimits = LIMITS,
+    path: Path | str | Sequence[Sequence[Path | str]], *, size: tuple[float, float], limits: ImageLimits = LIMITS, **how: Any
 ) -> Terrain:
     """Read a terrain from a heightmap file, or from several that meet at their borders.
 
     Parameters
     ----------
     path : path, or rows of paths
-    size, heights, form, samples, byte_order, smooth, between
-        See `TerrainSource`.
+    size : (float, float)
+        Metres, east and south.
     limits : ImageLimits
         The largest image that is decoded.
+    how
+        What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, smooth, between.
     """
     files = str(path) if isinstance(path, (str, Path)) else tuple(tuple(str(file) for file in row) for row in path)
-    source = TerrainSource(
-        terrain=files,
-        size=size,
-        heights=heights,
-        form=HeightForm.of(form, "form of heightmap"),
-        samples=samples,
-        byte_order=ByteOrder.of(byte_order, "byte order"),
-        smooth=smooth,
-        between=Between.of(between, "way between samples"),
-    )
-    return source.read(limits=limits)
+    return TerrainSource(terrain=files, size=size, **how).read(limits=limits)

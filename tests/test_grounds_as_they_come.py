@@ -1,0 +1,191 @@
+"""Heightmaps that nobody prepared: signed, 32 bits, gaps, one channel of several, 8-bit stairs; and grounds far away."""
+
+import warnings
+
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+from PIL import Image, TiffImagePlugin
+from scipy.ndimage import binary_erosion, gaussian_filter
+
+import jagged_quilt as jq
+from jagged_quilt.maps.gaps import filled
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.stairs import stairs_in
+from jagged_quilt.surfaces.heightmap import read_heightmap
+
+
+def fractal(side, fall, seed):
+    """Ground whose amplitude falls with the frequency to a power; 0 to 255, of `side` samples from twice as many."""
+    rng = np.random.default_rng(seed)
+    f = np.hypot(np.fft.fftfreq(2 * side)[:, None], np.fft.rfftfreq(2 * side)[None])
+    f[0, 0] = 1
+    waves = (rng.normal(size=f.shape) + 1j * rng.normal(size=f.shape)) * f**-fall
+    waves[0, 0] = 0
+    out = np.fft.irfft2(waves, (2 * side, 2 * side))[:side, :side]
+    return (out - out.min()) / np.ptp(out) * 255
+
+
+def off_by(heights, truth, scale=0.3):
+    """The mean angle between normals, degrees."""
+    made = []
+    for each in (heights, truth):
+        south, east = np.gradient(np.asarray(each, float) * scale)
+        normal = np.stack([-east, -south, np.ones_like(east)], axis=-1)
+        made.append(normal / np.linalg.norm(normal, axis=-1, keepdims=True))
+    return np.degrees(np.arccos(np.clip((made[0] * made[1]).sum(axis=-1), -1, 1))).mean()
+
+
+def told_of(read, *given, **how):
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always", jq.QuiltWarning)
+        return read(*given, **how), "\n".join(str(each.message) for each in told)
+
+
+class TestNumbers:
+    ELEVATION = np.array([[-12, 5, 300], [7, 2900, 40_000]])
+
+    @pytest.mark.parametrize("kind", ["int32", "uint32", "float32"])
+    def test_whole_numbers_that_are_metres(self, tmp_path, kind):
+        wanted = np.abs(self.ELEVATION) if kind == "uint32" else self.ELEVATION
+        self.write(tmp_path / "e.tif", wanted.astype(kind), {"int32": "int", "uint32": "uint", "float32": "float"}[kind])
+        assert np.array_equal(read_heightmap(tmp_path / "e.tif"), wanted)
+        if kind != "float32":
+            low, high = (-(1 << 31), (1 << 31) - 1) if kind == "int32" else (0, (1 << 32) - 1)
+            assert np.allclose(read_heightmap(tmp_path / "e.tif", (low, high)), wanted, atol=0.01)
+
+    @staticmethod
+    def write(path, stored, kind):
+        out = oiio.ImageOutput.create(str(path))
+        out.open(str(path), oiio.ImageSpec(stored.shape[1], stored.shape[0], 1, kind))
+        out.write_image(stored[..., None])
+        out.close()
+
+    def test_sixteen_bits_with_a_sign(self, tmp_path):
+        self.write(tmp_path / "e.tif", np.minimum(self.ELEVATION, 3000).astype(np.int16), "int16")
+        assert np.array_equal(read_heightmap(tmp_path / "e.tif"), np.minimum(self.ELEVATION, 3000))
+
+    def test_one_channel_of_several(self, tmp_path):
+        image = np.random.default_rng(1).integers(0, 65535, (4, 4, 4), np.uint16)
+        write_image(tmp_path / "a.png", image)
+        for place, channel in enumerate("rgba"):
+            assert np.allclose(read_heightmap(tmp_path / "a.png", (0, 65535), channel=channel), image[..., place], atol=0.01)
+        with pytest.raises(jq.QuiltError, match='has no channel "q"; it holds R, G, B, A'):
+            read_heightmap(tmp_path / "a.png", (0, 1), channel="q")
+
+    def test_the_refusal_of_colour_says_what_would_be_right(self, tmp_path):
+        heights = np.rint(fractal(64, 2.5, 1) / 255 * ((1 << 24) - 1)).astype(np.uint32)
+        packed = np.stack([heights >> 16, heights >> 8 & 255, heights & 255], axis=-1).astype(np.uint8)
+        write_image(tmp_path / "packed.png", packed)
+        picture = np.stack([fractal(64, 2, seed) for seed in range(3)], axis=-1).astype(np.uint8)
+        write_image(tmp_path / "picture.png", picture)
+        with pytest.raises(jq.QuiltError, match='as the digits of one number do: heights of 24 bits; write form = "rgb24"'):
+            read_heightmap(tmp_path / "packed.png", (0, 100))
+        with pytest.raises(jq.QuiltError, match="as in a picture of the ground and not of its heights"):
+            read_heightmap(tmp_path / "picture.png", (0, 100))
+        found = read_heightmap(tmp_path / "packed.png", (0, 100), form="rgb24")
+        assert np.allclose(found, heights / ((1 << 24) - 1) * 100, atol=1e-4)
+
+
+class TestGaps:
+    def ground(self):
+        row, column = np.mgrid[0:65, 0:80]
+        return (40 + 0.3 * column + 0.2 * row).astype(np.float32)
+
+    @pytest.mark.parametrize("said", ["key", "file", "nan"])
+    def test_what_means_nothing_is_filled_smoothly_and_told(self, tmp_path, said):
+        """A slope goes on over its gap within a tenth of what it rises there."""
+        ground, hole = self.ground(), np.zeros((65, 80), bool)
+        hole[20:40, 30:50] = hole[0, :5] = True
+        stored = np.where(hole, np.float32(np.nan if said == "nan" else -9999), ground)
+        tags = TiffImagePlugin.ImageFileDirectory_v2()
+        if said == "file":
+            tags[42113] = "-9999 "
+        Image.fromarray(stored).save(tmp_path / "e.tif", tiffinfo=tags)
+        found, told = told_of(read_heightmap, tmp_path / "e.tif", nothing=-9999 if said == "key" else None)
+        assert f"{hole.sum()} of 5,200 samples (7.79 %) mean nothing; filled smoothly" in told
+        assert np.array_equal(found[~hole], ground[~hole])
+        assert np.abs(found - ground)[20:40, 30:50].max() < 0.1 * 10
+        assert np.isfinite(found).all()
+
+    def test_whole_numbers_have_gaps_too_and_not_everything_may_be_one(self, tmp_path):
+        stored = np.full((16, 16), 500, np.uint16)
+        stored[5, 5] = 0
+        write_image(tmp_path / "e.png", stored)
+        found, told = told_of(read_heightmap, tmp_path / "e.png", (0, 65535), nothing=0)
+        assert np.allclose(found, 500, atol=0.01)
+        assert "1 of 256 samples" in told
+        write_image(tmp_path / "none.png", 0 * stored)
+        with pytest.raises(jq.QuiltError, match="nothing but samples that mean nothing"):
+            read_heightmap(tmp_path / "none.png", (0, 65535), nothing=0)
+
+    def test_a_narrow_grid_is_filled(self):
+        values, missing = np.arange(20, dtype=np.float32).reshape(1, 20), np.zeros((1, 20), bool)
+        missing[0, 5:9] = True
+        assert np.allclose(filled(values, missing), values, atol=0.6)
+
+    def test_it_is_a_key_of_the_quilt_file(self, project):
+        Image.fromarray(np.where(np.eye(17) > 0, np.float32(-1), np.float32(3))).save(project / "ground.tif")
+        text = (project / "job.quilt.toml").read_text().replace("ground.png", "ground.tif")
+        start, end = text.index("heights"), text.index("\n", text.index("heights"))
+        (project / "job.quilt.toml").write_text(text[:start] + "nothing = -1.0" + text[end:])
+        terrain, told = told_of(lambda: jq.read_quilt(project / "job.quilt.toml").terrain)
+        assert terrain.height_range == (3, 3)
+        assert "17 of 289 samples" in told
+
+
+class TestStairs:
+    @pytest.mark.parametrize(
+        ("fall", "most"), [(1, 1.001), (1.5, 1.001), (1.75, 1.01), (2, 0.68), (2.25, 0.4), (2.5, 0.2), (3, 0.1)]
+    )
+    def test_natural_ground_is_never_worse_and_mostly_much_better(self, fall, most):
+        """Of the mean angle between normals what is left; and no sample leaves its half step."""
+        truth = fractal(512, fall, 1)
+        stored = np.rint(truth).astype(np.float32)
+        smooth = jq.convert.without_stairs(stored, step=1.0, wraps=False)
+        assert np.abs(smooth - stored).max() <= 0.5 + 1e-5
+        assert off_by(smooth, truth) <= most * off_by(stored, truth)
+        found = stairs_in(stored, step=1.0, wraps=False)
+        assert (found < 0.05) == (fall < 2)
+
+    @pytest.mark.parametrize("seed", [1, 2])
+    def test_true_plateaus_stay_flat(self, seed):
+        """A lake, a cut-off top and a built platform: 99 of 100 samples do not move; the ground about them is smoothed."""
+        truth = fractal(256, 2.5, seed)
+        low, high = np.round(np.percentile(truth, [25, 92]))
+        row, column = np.mgrid[0:256, 0:256]
+        built = (np.abs(row - 125) < 20) & (np.abs(column - 130) < 30)
+        flat = (truth < low) | (truth > high) | built
+        truth = np.where(built, np.round(truth[125, 130]), np.clip(truth, low, high))
+        stored = np.rint(truth).astype(np.float32)
+        smooth = jq.convert.without_stairs(stored, step=1.0, wraps=False)
+        assert (smooth == stored)[flat].mean() >= 0.99
+        about = binary_erosion(~flat, iterations=2)
+        assert (smooth != stored)[about].mean() > 0.9
+
+    @pytest.mark.parametrize("kind", ["uint8", "uint16", "float32"])
+    def test_only_stairs_that_are_there_are_told_of(self, tmp_path, kind):
+        """However they are stored; rough ground of 8 bits, and plain 16 bits, have none."""
+        factor = {"uint8": 1, "uint16": 257, "float32": 1 / 255}[kind]
+        for name, fall in (("hills", 3), ("rough", 1)):
+            stored = np.rint(fractal(256, fall, 1)) * factor
+            if kind == "float32":
+                Image.fromarray(stored.astype(np.float32)).save(tmp_path / f"{name}.tif")
+            else:
+                write_image(tmp_path / f"{name}.png", stored.astype(kind))
+            file = next(tmp_path.glob(f"{name}.*"))
+            plain, told = told_of(read_heightmap, file, (0, 51))
+            assert ("lie on stairs of 0.2 m" in told) == (name == "hills")
+            smooth, told = told_of(read_heightmap, file, (0, 51), smooth=True)
+            assert told == ""
+            assert np.abs(smooth - plain).max() <= 0.1001
+        write_image(tmp_path / "deep.png", np.rint(fractal(128, 3, 1) * 257).astype(np.uint16))
+        assert told_of(read_heightmap, tmp_path / "deep.png", (0, 51))[1] == ""
+
+    def test_a_map_that_repeats_stays_one(self):
+        wave = 100 + 60 * np.sin(np.linspace(0, 2 * np.pi, 64, endpoint=False))[None] * np.ones((64, 1))
+        stored = np.rint(wave / 8).astype(np.float32) * 8
+        smooth = jq.convert.without_stairs(stored, step=8.0)
+        shifted = jq.convert.without_stairs(np.roll(stored, 20, axis=1), step=8.0)
+        assert np.allclose(np.roll(smooth, 20, axis=1), shifted, atol=0.3)
+        assert np.abs(smooth - gaussian_filter(smooth, 1, mode="wrap")).max() < 2
