@@ -103,7 +103,7 @@ class TestBlend:
         blend.into(found, points, weights, normals=space)
         decoded, off = Decoded(arrays), 0
         for p in range(40):
-            known = [each.name for each in fields(points) if each.name not in ("colour", "uv_tangent")]
+            known = [each.name for each in fields(points) if each.name not in ("colour", "uv_tangent", "rest")]
             point = {name: getattr(points, name)[p].astype(float) for name in known}
             wanted = stored(
                 blend_point(

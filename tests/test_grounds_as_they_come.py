@@ -9,10 +9,13 @@ from PIL import Image, TiffImagePlugin
 from scipy.ndimage import binary_erosion, gaussian_filter
 
 import jagged_quilt as jq
+from conftest import made_swatch
 from jagged_quilt.maps.gaps import filled
 from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import stairs_in
 from jagged_quilt.surfaces.heightmap import read_heightmap
+from jagged_quilt.weights.point_weights import PointWeights
 
 
 def fractal(side, fall, seed):
@@ -189,3 +192,104 @@ class TestStairs:
         shifted = jq.convert.without_stairs(np.roll(stored, 20, axis=1), step=8.0)
         assert np.allclose(np.roll(smooth, 20, axis=1), shifted, atol=0.3)
         assert np.abs(smooth - gaussian_filter(smooth, 1, mode="wrap")).max() < 2
+
+
+def texels_that_tell(side, tile):
+    """Arrays of one swatch in whose diffuse map red is the row and green the column."""
+    row, column = np.mgrid[0:side, 0:side]
+    image = np.stack([row, column, 0 * row], axis=-1).astype(np.uint8)
+    maps = {MapRole.DIFFUSE: jq.TextureMap(role=MapRole.DIFFUSE, texels=image)}
+    return jq.pack([jq.Swatch(name="told", tile=tile, relief=0.1, maps=maps)], side=side)
+
+
+class TestFarAway:
+    """Places are told exactly up to a thousand kilometres from the origin."""
+
+    @pytest.mark.parametrize(
+        "lie",
+        [
+            jq.Planar(),
+            jq.Triplanar(4),
+            jq.Planar(rotation=33, scale=(1.3, 0.7), offset=(0.1, 0.2)),
+            jq.Planar(axis=(0.2, 1, 0.1)),
+        ],
+        ids=["planar", "triplanar", "turned", "leaning"],
+    )
+    @pytest.mark.parametrize("wide", [5e4, 1e6])
+    def test_the_texel_that_is_read_is_the_right_one(self, lie, wide):
+        """Texels of 2 mm: the place is off their centre by no more than 0.51 of one."""
+        side, tile = 256, 0.5
+        terrain = jq.Terrain(np.full((3, 3), 7.25), size=(wide, wide))
+        places = np.random.default_rng(1).uniform(0, wide, (4000, 2))
+        points = terrain.points_at(places, 1e-3)
+        blend = jq.Blend(texels_that_tell(side, tile), [jq.Layer("told", lie)], filter="nearest")
+        weights = PointWeights(names=("told",), layers=np.zeros((4000, 1), np.uint8), weights=np.ones((4000, 1), np.float32))
+        found = {MapRole[name]: np.zeros((4000, 3), np.uint8) for name in ("DIFFUSE", "NORMAL", "SPECULAR")}
+        found |= {
+            MapRole[n]: np.zeros((4000, 1), np.uint16 if n == "HEIGHT" else np.uint8)
+            for n in ("HEIGHT", "ROUGHNESS", "OCCLUSION")
+        }
+        blend.into(found, points, weights)
+        where = np.column_stack([places[:, 0], np.full(4000, 7.25), places[:, 1]])
+        axes = np.eye(3)
+        if lie == jq.Planar(axis=(0.2, 1, 0.1)):
+            up = np.array([0.2, 1, 0.1]) / np.linalg.norm([0.2, 1, 0.1])
+            south = np.array([0, 0, 1]) - up * up[2]
+            axes = np.stack([np.cross(up, south / np.linalg.norm(south)), up, south / np.linalg.norm(south)])
+        at = ((where @ axes[[0, 2]].T - lie.offset) @ lie.turned.T) / tile * side
+        for channel, axis in ((0, 1), (1, 0)):
+            centre = found[MapRole.DIFFUSE][:, channel] + 0.5
+            off = (at[:, axis] - centre + side / 2) % side - side / 2
+            assert np.abs(off).max() <= 0.51
+
+    @pytest.mark.parametrize("lie", [jq.Triplanar(4), jq.Box(space="object"), jq.Spherical(radius=0.6, space="object")])
+    def test_a_mesh_is_baked_there_as_it_is_here(self, lie):
+        """Moved by whole tiles: the same bytes within one of 255."""
+        arrays = jq.pack([made_swatch("a", 1, tile=0.25)], side=16)
+        box = jq.shapes.box((1, 1, 1))
+        low, span = box.uv.min(axis=0), np.ptp(box.uv, axis=0)
+        box = jq.shapes.unwrap(jq.Mesh.of(box.position, box.triangles, uv=(box.uv - low) / span, normal=box.normal), texels=128)
+        far = np.eye(4)
+        far[:3, 3] = (1e6, 250.0, -5e5)
+        baked = [
+            jq.bake(jq.UvCanvas(mesh, 128), [jq.Layer("a", lie)], arrays, filter="bilinear") for mesh in (box, box.placed(far))
+        ]
+        for role in baked[0]:
+            apart = np.abs(baked[0][role].astype(int) - baked[1][role])
+            assert (apart <= (256 if role is MapRole.HEIGHT else 1)).mean() > 0.999, role
+
+    def test_a_mesh_comes_back_from_there_and_is_written_there(self, tmp_path):
+        far = np.eye(4)
+        far[:3, 3] = (1e6 + 1 / 3, 0, -5e5)
+        box = jq.shapes.box((1, 1, 1))
+        away = box.placed(far)
+        assert np.abs(away.world - (box.world + far[:3, 3])).max() < 1e-6
+        assert np.allclose(away.placed(np.linalg.inv(far)).position, box.position, atol=1e-6)
+        for name in ("far.obj", "far.glb"):
+            jq.export.write_mesh(away, tmp_path / name)
+            again = jq.read_mesh(tmp_path / name)
+            assert np.abs(again.bounds[0] - away.bounds[0]).max() < 1e-5
+        both = jq.Mesh.joined([away, away.placed(np.diag([1.0, 2, 1, 1]))])
+        assert np.abs(both.bounds[1] - [1e6 + 1 / 3 + 0.5, 2 * away.bounds[1][1], -5e5 + 0.5]).max() < 1e-3
+
+    def test_noise_and_warps_have_no_steps_there(self):
+        """Noise with a period is the same any number of periods away."""
+        here = np.random.default_rng(2).uniform(0, 16, (500, 3)) * [1, 0, 1]
+        far = jq.Terrain(np.zeros((2, 2)), size=(2e6, 2e6)).points_at(here[:, [0, 2]] + 1e6, 1.0)
+        near = jq.Points.of(here, np.tile([0, 1, 0], (500, 1)))
+        mask = jq.Noise(size=1, period=16)
+        assert np.abs(mask.answer(far) - mask.answer(near)).max() < 1e-3
+        places = np.linspace(1e6, 1e6 + 1, 2001)
+        row = jq.Terrain(np.zeros((2, 2)), size=(2e6, 2e6)).points_at(np.column_stack([places, places]), 1.0)
+        assert np.abs(np.diff(jq.Noise(size=4, threshold=0.5, range=1).answer(row))).max() < 5e-3
+
+    def test_sizes_that_cannot_be_held_are_refused(self, project):
+        with pytest.raises(jq.QuiltError, match=r"size east must be at most 4,000 km; got 1e\+36 km"):
+            jq.Terrain(np.zeros((2, 2)), size=(1e39, 1e39))
+        with pytest.raises(jq.QuiltError, match="heights must lie within 4,000 km"):
+            jq.Terrain(np.full((2, 2), 1e20), size=(1, 1))
+        text = (project / "job.quilt.toml").read_text()
+        start = text.index("size = [")
+        (project / "job.quilt.toml").write_text(text[:start] + "size = [1e39, 1e39]" + text[text.index("]", start) + 1 :])
+        with pytest.raises(jq.QuiltError, match="at most 4,000 km"):
+            jq.read_quilt(project / "job.quilt.toml").terrain  # noqa: B018

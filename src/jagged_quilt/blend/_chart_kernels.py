@@ -32,6 +32,7 @@ from jagged_quilt.blend._rows import (
     ONLY_Y,
     PLACE_ROWS,
     PLANE_ROWS,
+    REST,
     SHARP,
     SHORTER,
     SIDES,
@@ -41,9 +42,11 @@ from jagged_quilt.blend._rows import (
     TX,
     TY,
     TZ,
+    U_REST,
     UV,
     UV_GRADIENT,
     UV_WAYS,
+    V_REST,
     WARPED,
     B,
     U,
@@ -53,7 +56,7 @@ from jagged_quilt.blend._rows import (
     Z,
 )
 from jagged_quilt.blend._spread_kernels import spread_rows
-from jagged_quilt.foundation.compiler import inlined, lanes
+from jagged_quilt.foundation.compiler import inlined, lanes, left_away
 
 FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART = 0, 1, 2, 3  # the kinds; a new one is laid by `lay_chart`
 PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
@@ -174,19 +177,66 @@ def lay_by_uv(c, charts, lying):
         _store(row + INDEX(t), pattern, (u, v), (s0, s1, s2, s3), (gu0, gu1, gu2), (gv0, gv1, gv2), laid)
 
 
+@lanes
+def refine_plane(c, plane, is_warped, charts, lying):
+    """Fill u and v of a plane anew, in float64, and what float32 leaves away of them: for places far from the origin."""
+    frame, laid, chart = lying.frame, lying.laid, charts[c]
+    across = 2 if plane == 0 else 0
+    down = 2 if plane == 1 else 1
+    ux, uy, uz = chart["exact_axes"][across, 0], chart["exact_axes"][across, 1], chart["exact_axes"][across, 2]
+    vx, vy, vz = chart["exact_axes"][down, 0], chart["exact_axes"][down, 1], chart["exact_axes"][down, 2]
+    ox, oy, oz = chart["axes"][plane, 0], chart["axes"][plane, 1], chart["axes"][plane, 2]
+    px, py, pz = chart["exact_origin"][0], chart["exact_origin"][1], chart["exact_origin"][2]
+    offset_u, offset_v, turn = chart["exact_offset"][0], chart["exact_offset"][1], chart["exact_turn"]
+    a, b, d, e = turn[0, 0], turn[0, 1], turn[1, 0], turn[1, 1]
+    row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
+    by_warp = F1 if is_warped else F0
+    for t in range(B):
+        n = ox * frame[NX * B + t] + oy * frame[NY * B + t] + oz * frame[NZ * B + t]
+        side = 1.0 if n >= 0 else -1.0
+        to_u = -side if plane == 0 else (1.0 if plane == 1 else side)
+        to_v = side if plane == 1 else -1.0
+        near_x = frame[REST * B + t] + by_warp * frame[WARPED * B + t]
+        near_y = frame[(REST + 1) * B + t] + by_warp * frame[(WARPED + 1) * B + t]
+        near_z = frame[(REST + 2) * B + t] + by_warp * frame[(WARPED + 2) * B + t]
+        x = np.float64(frame[X * B + t]) - px + np.float64(near_x)
+        y = np.float64(frame[Y * B + t]) - py + np.float64(near_y)
+        z = np.float64(frame[Z * B + t]) - pz + np.float64(near_z)
+        u = to_u * (ux * x + uy * y + uz * z) - offset_u
+        v = to_v * (vx * x + vy * y + vz * z) - offset_v
+        u, v = a * u + b * v, d * u + e * v
+        laid[row + INDEX(U * B + t)], laid[row + INDEX(V * B + t)] = np.float32(u), np.float32(v)
+        laid[row + INDEX(U_REST * B + t)], laid[row + INDEX(V_REST * B + t)] = left_away(u), left_away(v)
+
+
+@lanes
+def bring_near(c, is_warped, charts, lying):
+    """Fill the places on which a chart looks anew, from its own origin: for places far from the world's."""
+    frame, moved, chart = lying.frame, lying.moved, charts[c]
+    by_warp = F1 if is_warped else F0
+    for axis in range(3):
+        origin = chart["exact_origin"][axis]
+        for t in range(B):
+            near = np.float64(frame[(X + axis) * B + t]) - origin + np.float64(frame[(REST + axis) * B + t])
+            moved[axis * B + t] = np.float32(near + np.float64(by_warp * frame[(WARPED + axis) * B + t]))
+
+
 @inlined
-def lay_around(c, charts, lying):
+def lay_around(c, is_far, charts, lying):
     """Fill where each texel lies around an axis, on the plane Y: on a sphere or on a tube.
 
     Everything comes from the position by its derivative, so nothing happens where u begins again.
     """
     moved, laid, chart = lying.moved, lying.laid, charts[c]
-    axes, origin, is_sphere = chart["axes"], chart["origin"], chart["kind"] == SPHERE_CHART
+    axes, is_sphere = chart["axes"], chart["kind"] == SPHERE_CHART
+    first, second, third = chart["origin"][0], chart["origin"][1], chart["origin"][2]
+    if is_far:
+        first, second, third = F0, F0, F0
     radius, around = chart["radius"], chart["around"]
     row, d, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, _pattern(chart)
     tiny = np.float32(1e-6) * radius
     for t in range(B):
-        x, y, z = moved[t] - origin[0], moved[B + t] - origin[1], moved[2 * B + t] - origin[2]
+        x, y, z = moved[t] - first, moved[B + t] - second, moved[2 * B + t] - third
         q0 = axes[0, 0] * x + axes[0, 1] * y + axes[0, 2] * z
         q1 = axes[1, 0] * x + axes[1, 1] * y + axes[1, 2] * z
         q2 = axes[2, 0] * x + axes[2, 1] * y + axes[2, 2] * z
@@ -303,19 +353,23 @@ def lay_chart(c, points, plan, scratch):
     """Fill everything that a chart tells of the block's texels."""
     lying, charts = scratch.lying, plan.charts
     chart = charts[c]
-    kind, planes, warp = chart["kind"], chart["planes"], chart["warp"]
+    kind, planes, warp, is_far = chart["kind"], chart["planes"], chart["warp"], points.rest.shape[0] > 0
     if warp >= 0:
         spread_rows(scratch.who, points.warps[warp], WARPED, lying.frame)
     move(chart["fine"] > 0, warp >= 0, lying.frame, lying.moved)
     if kind == UV_CHART:
         lay_by_uv(c, charts, lying)
     elif kind != FLAT_CHART:
-        lay_around(c, charts, lying)
+        if is_far:
+            bring_near(c, warp >= 0, charts, lying)
+        lay_around(c, is_far, charts, lying)
     for plane in range(3):
         if not planes >> plane & 1:
             continue
         if kind == FLAT_CHART:
             lay_plane(c, plane, charts, lying)
+            if is_far:
+                refine_plane(c, plane, warp >= 0, charts, lying)
         row = INDEX((LAID_ROWS * c + PLANE_ROWS * plane) * B)
         if chart["fine"] > 0:
             both_axes(row, lying.laid)

@@ -61,23 +61,28 @@ CHART = np.dtype(
         ("eye", "f4", (3,)),  # and a camera with metres, between which they do
         ("near", "f4"),
         ("far", "f4"),
+        ("exact_axes", "f8", (3, 3)),  # the same in float64, for places far from the origin
+        ("exact_origin", "f8", (3,)),
+        ("exact_offset", "f8", (2,)),
+        ("exact_turn", "f8", (2, 2)),
     ],
     align=True,
 )
 
 # Rows of `frame`: normal, tangent, handedness, the footprint's steps along tangent and bitangent as vectors, position, uv and
 # its gradients, the unit directions of u and v, the true steps to the next texels, and how a warp moves the place and a step
-# along tangent and bitangent.
+# along tangent and bitangent; and what float32 leaves away of a position far from the origin.
 NX, NY, NZ, TX, TY, TZ, HAND, SX, X, Y, Z = 0, 1, 2, 3, 4, 5, 6, 7, 13, 14, 15
-UV, UV_GRADIENT, UV_WAYS, TRUE_STEPS, WARPED, FRAME_ROWS = 16, 18, 24, 30, 36, 45
+UV, UV_GRADIENT, UV_WAYS, TRUE_STEPS, WARPED, REST, FRAME_ROWS = 16, 18, 24, 30, 36, 45, 48
 # Rows of `moved`: the place on which a chart looks, and the two steps from it.
 MOVED_STEPS, MOVED_ROWS = 3, 9
 # Rows of a plane in `laid`: u and v in metres of the pattern, the base-2 logarithm of the footprint, the gradients of u and v
 # in the world, and the footprint's steps in u and v; or, for true steps, its longer axis and the logarithms of both axes.
-U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, PLANE_ROWS = 0, 1, 2, 3, 6, 9, 13
+# Last, what float32 leaves away of u and v far from the origin; else 0.
+U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, U_REST, V_REST, PLANE_ROWS = 0, 1, 2, 3, 6, 9, 13, 14, 15
 LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
 # Rows of a chart in `laid` after its three planes: the logarithms of |n|, and how much the sides count.
-FACING, SIDES, LAID_ROWS = 39, 42, 43
+FACING, SIDES, LAID_ROWS = 45, 48, 49
 # Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
 WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
@@ -104,6 +109,7 @@ class PointRows(NamedTuple):
     uv: NDArray[np.float32]  # (N, 2)
     uv_gradient: NDArray[np.float32]  # (N, 6), or (N, 12) with the unit directions of u and v, for cheap detail
     true_steps: NDArray[np.float32]  # (N, 6)
+    rest: NDArray[np.float32]  # (N, 3), what float32 leaves away of positions far from the origin
     warps: NDArray[np.float32]  # (W, N, 9): metres, and metres for a metre along tangent and bitangent
     layer: Stored  # (N, K) which layers
     weight: NDArray[np.float32]  # (N, K) how much of each

@@ -31,6 +31,8 @@ from jagged_quilt.blend._rows import (
     SHORTER,
     TAPS,
     TRILINEAR,
+    U_REST,
+    V_REST,
     WRAP_U,
     B,
     U,
@@ -92,6 +94,7 @@ def locate(mips, level, k, plane, sample, start, laid, look, spot):
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     row = INDEX(start + PLANE_ROWS * B * plane)
     u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
+    u_rest, v_rest = row + INDEX(U_REST * B), row + INDEX(V_REST * B)
     place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
     full = np.int32(side_bits)
     highest = np.float32(side_bits)
@@ -110,7 +113,8 @@ def locate(mips, level, k, plane, sample, start, laid, look, spot):
         sides = np.int32(np.int32(1) << bits)
         side, mask = np.float32(sides), np.int32(sides - np.int32(1))
         tile = tiles[place + i]
-        tile_u, tile_v = float(laid[u + i]) * tile, float(laid[v + i]) * tile
+        tile_u = (np.float64(laid[u + i]) + np.float64(laid[u_rest + i])) * tile
+        tile_v = (np.float64(laid[v + i]) + np.float64(laid[v_rest + i])) * tile
         x = np.float32(tile_u - np.floor(tile_u)) * side - HALF
         y = np.float32(tile_v - np.floor(tile_v)) * side - HALF
         x_floor, y_floor = np.floor(x), np.floor(y)
@@ -178,8 +182,10 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         side = np.float32(sides)
         along = (np.float32(tap) + HALF) / several - HALF if is_fine else F0
         tile = tiles[place + i]
-        tile_u = float(laid[row + INDEX(U * B) + i] + along * laid[row + INDEX(LONG_U * B) + i]) * tile
-        tile_v = float(laid[row + INDEX(V * B) + i] + along * laid[row + INDEX(LONG_V * B) + i]) * tile
+        rest_u, rest_v = np.float64(laid[row + INDEX(U_REST * B) + i]), np.float64(laid[row + INDEX(V_REST * B) + i])
+        away_u, away_v = along * laid[row + INDEX(LONG_U * B) + i], along * laid[row + INDEX(LONG_V * B) + i]
+        tile_u = (np.float64(laid[row + INDEX(U * B) + i] + away_u) + rest_u) * tile
+        tile_v = (np.float64(laid[row + INDEX(V * B) + i] + away_v) + rest_v) * tile
         lower = F0 if mode == NEAREST else HALF
         x = _unwrapped(tile_u, wrap_u) * side - lower
         y = _unwrapped(tile_v, wrap_v) * side - lower

@@ -17,6 +17,7 @@ from jagged_quilt.blend._rows import (
     NY,
     NZ,
     PLACE_ROWS,
+    REST,
     SHARP,
     SX,
     TAPS,
@@ -161,4 +162,6 @@ def spread(points, plan, scratch):
         spread_rows(who, points.uv_gradient, UV_GRADIENT, frame)
     if points.true_steps.shape[0] > 0:
         spread_rows(who, points.true_steps, TRUE_STEPS, frame)
+    if points.rest.shape[0] > 0:
+        spread_rows(who, points.rest, REST, frame)
     return spread_layers(who, points, plan, scratch.places)

@@ -200,12 +200,14 @@ class Blend:
             frozen(uv, np.float32),
             gradients,
             self._true_steps(points),
+            _no_rows(3) if points.rest is None else frozen(points.rest, np.float32),
             moves_of(self.plan.warps, points),
             frozen(weights.layers, np.uint16),  # for one kernel, whatever the map keeps its numbers in
             frozen(weights.weights, np.float32),
             columns,
         )
-        return rows, self._rows[normals], self._texels, self._scratch_for(weights.weights.shape[1])
+        scratch = self._scratch_for(weights.weights.shape[1], is_far=points.rest is not None)
+        return rows, self._rows[normals], self._texels, scratch
 
     def _own_coordinates(self, points: Points) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """The uv of the points and its gradients, (N, 2) and (N, 6), with unit directions (N, 12) where detail is cheap; none
@@ -229,9 +231,10 @@ class Blend:
         """The steps to the next texels, (N, 6); none where no layer is read along them."""
         return frozen(points.true_steps().reshape(-1, 6), np.float32) if self.plan.needs_true_steps else _no_rows(6)
 
-    def _scratch_for(self, most: int) -> k.Scratch:
-        """This thread's buffers, for `most` layers at a texel."""
-        if getattr(self._scratch, "most", 0) < most:
+    def _scratch_for(self, most: int, *, is_far: bool) -> k.Scratch:
+        """This thread's buffers, for `most` layers at a texel; those for far places are others, since they are not as clean."""
+        if getattr(self._scratch, "most", 0) < most or getattr(self._scratch, "is_far", False) != is_far:
+            self._scratch.is_far = is_far
             passes = 3 * most * (2 if self._texels.levels > 1 else 1) * self.plan.most_taps
             arrays = len(self.plan.layouts)
             self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes)

@@ -60,6 +60,8 @@ class Charts:
         row["sharing"], row["sharpness"] = projection.planes, sharpness_of(projection)
         row["axes"], row["origin"] = self._axes(projection)
         row["offset"], row["turn"] = projection.offset, projection.turned
+        row["exact_axes"], row["exact_origin"] = self._axes(projection)
+        row["exact_offset"], row["exact_turn"] = projection.offset, projection.turned
         row["warp"] = -1 if projection.warp is None else self._warp(projection.warp)
         row["cheap"] = projection.detail is Detail.CHEAP
         row["fine"] = (projection.filter or filter) is Filter.ANISOTROPIC
@@ -118,8 +120,8 @@ def moves_of(warps: Sequence[Warp], points: Points) -> NDArray[np.float32]:
     for warp, moved in zip(warps, out, strict=False):
         step = np.float32(warp.size * _STEP)
         tangent = points.tangent[:, :3]
-        there = points.position + step * tangent, points.position + step * np.cross(points.normal, tangent)
-        moved[:, :3] = _moved(warp, points.position)
+        there = points.moved(step * tangent), points.moved(step * np.cross(points.normal, tangent))
+        moved[:, :3] = _moved(warp, points)
         moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
     return frozen(out, np.float32)
 
@@ -143,7 +145,8 @@ def rigid_frame(matrix: object) -> NDArray[np.float64]:
 
     Raises `ShapeError` or `RangeError` if it is no (4, 4) of finite numbers, or flattens the object.
     """
-    given = finite_array("frame", matrix, (4, 4)).astype(np.float64)
+    finite_array("frame", matrix, (4, 4))
+    given = np.asarray(matrix, np.float64)
     left, strengths, right = np.linalg.svd(given[:3, :3])
     if strengths.min() < 1e-9 * max(1e-30, strengths.max()):
         raise RangeError("frame must not flatten the object: one of its axes has no length")
@@ -154,8 +157,9 @@ def rigid_frame(matrix: object) -> NDArray[np.float64]:
     return out
 
 
-def _moved(warp: Warp, places: NDArray[np.float32]) -> NDArray[np.float32]:
-    ways = [noise_at(places, size=warp.size, octaves=3, seed=warp.seed + 101 * axis) for axis in range(3)]
+def _moved(warp: Warp, points: Points) -> NDArray[np.float32]:
+    at, rest, seed = points.position, points.rest, warp.seed
+    ways = [noise_at(at, size=warp.size, octaves=3, seed=seed + 101 * axis, rest=rest) for axis in range(3)]
     return (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * warp.by)
 
 

@@ -203,11 +203,13 @@ def _next_octave(count, x, y, z):
 
 
 @lanes
-def _turn(count, first, position, turn, period, x, y, z):
+def _turn(count, first, position, rest, turn, period, x, y, z):
     """Take positions to lattice coordinates, within the period if there is one."""
     share = 1.0 / period if period > 0.0 else 0.0
     for i in range(count):
-        px, py, pz = position[first + i, 0], position[first + i, 1], position[first + i, 2]
+        px, py, pz = np.float64(position[first + i, 0]), np.float64(position[first + i, 1]), np.float64(position[first + i, 2])
+        if rest.shape[0] > 0:
+            px, py, pz = px + rest[first + i, 0], py + rest[first + i, 1], pz + rest[first + i, 2]
         ax = turn[0, 0] * px + turn[0, 1] * py + turn[0, 2] * pz
         ay = turn[1, 0] * px + turn[1, 1] * py + turn[1, 2] * pz
         az = turn[2, 0] * px + turn[2, 1] * py + turn[2, 2] * pz
@@ -227,9 +229,10 @@ class NoiseScratch(NamedTuple):
 
 
 @kernel
-def noise(position, turn, octaves, seed, period, kind, flat, scratch, out):
+def noise(position, rest, turn, octaves, seed, period, kind, flat, scratch, out):
     """Fill the mean of octaves, each half as strong as the one before.
 
+    rest : what float32 leaves away of the positions, or no rows.
     turn (3, 3) float64 takes positions to lattice coordinates; kind is SMOOTH, BILLOWED, RIDGED or more for cells; flat: by
     x and z only.
     """
@@ -240,7 +243,7 @@ def noise(position, turn, octaves, seed, period, kind, flat, scratch, out):
         nearest[i] = np.float32(9.0)
     for first in range(0, position.shape[0], LANES):
         count = min(LANES, position.shape[0] - first)
-        _turn(count, first, position, turn, float(period), x, y, z)
+        _turn(count, first, position, rest, turn, float(period), x, y, z)
         for i in range(count):
             total[i] = F0
         strength, whole = F1, F0

@@ -10,8 +10,11 @@ from functools import cache
 from pathlib import Path
 
 import numba
+from llvmlite import ir
 from llvmlite.binding import Linkage
+from numba import types
 from numba.core.compiler import Compiler
+from numba.extending import intrinsic
 
 from jagged_quilt.foundation.loose import Compiled
 
@@ -124,3 +127,16 @@ def _files_of_loops(file: Path) -> set[Path]:
                 modules = [module] if module else [name.strip() for name in names.split(",") if name.strip().startswith("_")]
                 waiting += [one.parents[1] / room / f"{each}.py" for each in modules]
     return known
+
+
+@intrinsic
+def left_away(context: Compiled, x: Compiled) -> Compiled:  # fast maths would have it that nothing is
+    """Return what rounding a float64 to float32 leaves away of it, as float32."""
+
+    def build(context: Compiled, builder: Compiled, signature: Compiled, arguments: Compiled) -> Compiled:
+        (whole,) = arguments
+        single = ir.FloatType()
+        rounded = builder.fpext(builder.fptrunc(whole, single), whole.type)
+        return builder.fptrunc(builder.fsub(whole, rounded), single)
+
+    return types.float32(types.float64), build

@@ -40,6 +40,7 @@ def noise_at(
     period: int = 0,
     kind: NoiseKind = NoiseKind.SMOOTH,
     dimensions: int = 3,
+    rest: NDArray[np.float32] | None = None,
 ) -> NDArray[np.float32]:
     """Return noise at points, 0..1; smooth noise has a mean of 0.5.
 
@@ -57,13 +58,15 @@ def noise_at(
         Smooth hills; billowed (folded upwards); ridged (turned over, so that creases stand up); cellular.
     dimensions : int
         3, or 2 to go by x and z only: the same up and down a wall, and sooner.
+    rest : (N, 3) float32, optional
+        What float32 leaves away of the positions (see `Points`).
 
     Returns
     -------
     (N,) float32
     """
     where = finite_array("position", position, ("N", 3))
-    raw = _raw(where, size, octaves, seed, period, kind, dimensions)
+    raw = _raw(where, size, octaves, seed, period, kind, dimensions, rest)
     if kind is NoiseKind.SMOOTH:
         raw = np.float32(0.5) + np.float32(0.5) * raw
     return np.clip(raw, np.float32(0), np.float32(1), out=raw)
@@ -78,19 +81,27 @@ def even_noise_at(
     period: int = 0,
     kind: NoiseKind = NoiseKind.SMOOTH,
     dimensions: int = 3,
+    rest: NDArray[np.float32] | None = None,
 ) -> NDArray[np.float32]:
     """Return noise as `noise_at` does, but spread evenly over 0..1: over a wide area, a share t of it lies below t.
 
     The position must be an (N, 3) float32 array of finite numbers, as `Points` hold it.
     """
     table, low, high = _places_of(kind, dimensions, octaves)
-    values = _raw(position, size, octaves, seed, period, kind, dimensions)
+    values = _raw(position, size, octaves, seed, period, kind, dimensions, rest)
     _kernels.read_even(table, np.float32(low), np.float32(_STEPS / (high - low)), values)
     return values
 
 
 def _raw(
-    where: NDArray[np.float32], size: float, octaves: int, seed: int, period: int, kind: NoiseKind, dimensions: int
+    where: NDArray[np.float32],
+    size: float,
+    octaves: int,
+    seed: int,
+    period: int,
+    kind: NoiseKind,
+    dimensions: int,
+    rest: NDArray[np.float32] | None = None,
 ) -> NDArray[np.float32]:
     size = positive("size", size, "m")
     octaves = whole_number_in("octaves", octaves, 1, 12)
@@ -103,6 +114,7 @@ def _raw(
     scratch = _kernels.NoiseScratch(np.empty((3, lanes)), np.empty((5, lanes), np.float32), np.empty((9, lanes), np.uint32))
     _kernels.noise(
         frozen(where, np.float32),
+        frozen(np.empty((0, 3)) if rest is None else rest, np.float32),
         turn,
         octaves,
         whole_number_in("seed", seed, 0, (1 << 31) - 1),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -22,7 +22,10 @@ _SHAPES: dict[str, tuple[int, ...]] = {
     "uv_gradient": (2, 3),
     "steps": (2, 3),
     "uv_tangent": (4,),
+    "rest": (3,),
 }
+NEAR = 4096.0  # metres from the origin, up to which float32 is as good as a quarter of a millimetre
+LARGEST = 4e6  # metres from the origin, as far as places are told exactly
 _LEFT_AS_THEY_ARE = ("uv_gradient", "steps")  # a surface may repeat one row for all: made whole where somebody reads them
 
 
@@ -51,6 +54,8 @@ class Points:
         along the tangent and the bitangent. Anisotropic filters read along them.
     uv_tangent : (N, 4) float32 or None
         As `tangent`, along the uv, where `tangent` is along something else: where a mesh is baked into another layout.
+    rest : (N, 3) float32 or None
+        What float32 leaves away of the positions, where they are far from the origin: the place is their sum (see `places`).
     """
 
     position: NDArray[np.float32]
@@ -62,6 +67,7 @@ class Points:
     uv_gradient: NDArray[np.float32] | None = None
     steps: NDArray[np.float32] | None = None
     uv_tangent: NDArray[np.float32] | None = None
+    rest: NDArray[np.float32] | None = None
 
     def __post_init__(self) -> None:
         count = len(self.position)
@@ -91,6 +97,21 @@ class Points:
             array = getattr(self, each.name)
             some[each.name] = None if array is None else array[part]
         return Points(**some)
+
+    @property
+    def places(self) -> NDArray[np.float64]:
+        """Where the points are, exactly, (N, 3)."""
+        whole = self.position.astype(np.float64)
+        return whole if self.rest is None else whole + self.rest
+
+    def moved(self, by: NDArray[np.float32]) -> Points:
+        """Return the points moved by (N, 3) metres, the rest as it is."""
+        return replace(self, position=self.position + by) if self.rest is None else self.at(self.places + by)
+
+    def at(self, places: NDArray[np.float64]) -> Points:
+        """Return the points at other places, (N, 3), the rest as it is: what float32 leaves away is kept beside."""
+        position = places.astype(np.float32)
+        return replace(self, position=position, rest=(places - position).astype(np.float32))
 
     def true_steps(self) -> NDArray[np.float32]:
         """Return the ways to the next texel to the right and below, (N, 2, 3)."""

@@ -176,7 +176,7 @@ def signed_distance(mask: Mask, canvas: Canvas) -> Grid:
     for region in bands(canvas.texels, _ROWS_AT_ONCE * columns):
         points = canvas.block(region).pieces[0].points
         answers[region.top : region.bottom] = mask.answer(points).reshape(-1, columns)
-        corners.append(points.position[[0, -1]][:, [0, 2]].astype(np.float64))
+        corners.append(points.places[[0, -1]][:, [0, 2]])
     first, last = corners[0][0], corners[-1][1]
     across = (last[0] - first[0]) / max(1, columns - 1)
     down = (last[1] - first[1]) / max(1, rows - 1)

@@ -326,12 +326,13 @@ class Warped(Mask):
 
     def _points_within(self, points: Points) -> Points:
         ways = [
-            noise_at(points.position, size=self.size, octaves=self.octaves, seed=self.seed + 101 * axis) for axis in range(3)
+            noise_at(points.position, size=self.size, octaves=self.octaves, seed=self.seed + 101 * axis, rest=points.rest)
+            for axis in range(3)
         ]
         by = (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * self.by)
         if self.surface is not None:
             return self.surface.shifted(points, by)
-        return replace(points, position=points.position + by)
+        return points.moved(by)
 
 
 def as_mask(value: Mask | float) -> Mask:

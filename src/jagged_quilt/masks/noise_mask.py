@@ -78,6 +78,7 @@ class Noise(Mask):
             period=self.period,
             kind=self.kind,
             dimensions=self.dimensions,
+            rest=points.rest,
         )
 
     def answer(self, points: Points) -> Answers:

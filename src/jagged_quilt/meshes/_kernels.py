@@ -34,6 +34,7 @@ class FilledPoints(NamedTuple):
     steps: NDArray[np.float32]  # (N, 2, 3)
     colour: NDArray[np.float32]  # (N, 4)
     uv_tangent: NDArray[np.float32]  # (N, 4)
+    rest: NDArray[np.float32]  # (N, 3)
 
 
 @inlined

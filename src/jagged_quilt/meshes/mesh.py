@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Facts, Stored
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.points import LARGEST, NEAR, Points
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes import _kernels
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
@@ -53,6 +53,7 @@ class Mesh(Shown):
     Attributes
     ----------
     position : (V, 3) float32
+        Metres from its `origin`.
     normal : (V, 3) float32
     tangent : (V, 4) float32
         The handedness in w; along world +X where there is no uv.
@@ -70,6 +71,8 @@ class Mesh(Shown):
         A second set of uv, to bake into; where there is none, `uv` is for that too.
     layout_tangent : (V, 4) float32 or None
         As `tangent`, along the layout.
+    origin : (float, float, float)
+        Metres, world: 0 where it lies near the world's own, else a place amid the mesh, so that float32 is exact enough.
     """
 
     position: NDArray[np.float32]
@@ -84,6 +87,7 @@ class Mesh(Shown):
     repairs: tuple[str, ...] = ()
     layout: NDArray[np.float32] | None = None
     layout_tangent: NDArray[np.float32] | None = None
+    origin: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     @classmethod
     def of(
@@ -126,7 +130,8 @@ class Mesh(Shown):
             If shapes do not fit, an index names no vertex, or no triangle is left.
         """
         number_in("smooth", smooth, 0, 180, "degrees")
-        where = _array("position", position, 3)
+        _array("position", position, 3)
+        origin, where = split_origin(np.asarray(position, np.float64))
         corners = _triangles(triangles, len(where))
         whole = tuple(parts) or (Part(name=name, first=0, last=len(corners)),)
         vertices = Vertices(
@@ -150,6 +155,7 @@ class Mesh(Shown):
         made: Facts = {key: None if array is None else frozen(array, np.float32) for key, array in arrays}
         return cls(
             **made,
+            origin=origin,
             triangles=frozen(making.corners, np.int32),
             source=making.vertices.source,
             parts=whole,
@@ -175,7 +181,17 @@ class Mesh(Shown):
     @property
     def bounds(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """The lowest and the highest x, y and z, in metres."""
-        return self.position.min(axis=0).astype(np.float64), self.position.max(axis=0).astype(np.float64)
+        low, high = (each.astype(np.float64) for each in (self.position.min(axis=0), self.position.max(axis=0)))
+        return low + self.origin, high + self.origin
+
+    @property
+    def world(self) -> NDArray[np.float64]:
+        """Where the vertices are in the world, metres, (V, 3)."""
+        return self.position.astype(np.float64) + self.origin
+
+    def in_world(self, points: Points) -> Points:
+        """Return points whose positions are metres from its origin at their places in the world."""
+        return points if not any(self.origin) else points.at(points.position.astype(np.float64) + self.origin)
 
     @property
     def rows(self) -> _kernels.MeshRows:
@@ -240,12 +256,13 @@ class Mesh(Shown):
 
         Raises `ShapeError` or `RangeError` if it is no finite (4, 4), or flattens the mesh.
         """
-        given = finite_array("matrix", matrix, (4, 4)).astype(np.float64)
+        finite_array("matrix", matrix, (4, 4))
+        given = np.asarray(matrix, np.float64)
         linear = given[:3, :3]
         strength = np.linalg.svd(linear, compute_uv=False)
         if strength.min() < 1e-9 * max(1e-30, strength.max()):
             raise RangeError("matrix must not flatten the mesh: one of its axes has no length")
-        where = self.position.astype(np.float64) @ linear.T + given[:3, 3]
+        origin, where = split_origin(self.world @ linear.T + given[:3, 3])
         normal = self.normal.astype(np.float64) @ np.linalg.inv(linear)
         unit = lambda vectors: vectors / np.linalg.norm(vectors, axis=1, keepdims=True)
         mirrors = np.linalg.det(linear) < 0
@@ -258,6 +275,7 @@ class Mesh(Shown):
         return replace(
             self,
             position=frozen(where, np.float32),
+            origin=origin,
             normal=frozen(unit(normal), np.float32),
             tangent=turned(self.tangent),
             layout_tangent=None if self.layout_tangent is None else turned(self.layout_tangent),
@@ -276,6 +294,8 @@ class Mesh(Shown):
         for key, _ in meshes[0]._vertex_arrays():
             arrays = [getattr(each, key) for each in meshes]
             whole[key] = None if any(array is None for array in arrays) else frozen(np.concatenate(arrays), np.float32)
+        origin, where = split_origin(np.concatenate([each.world for each in meshes]))
+        whole |= {"position": frozen(where, np.float32), "origin": origin}
         corners = np.concatenate([each.triangles + start for each, start in zip(meshes, vertices, strict=False)])
         parts = tuple(
             replace(part, first=int(part.first + start), last=int(part.last + start))
@@ -356,7 +376,7 @@ class Mesh(Shown):
             flat = np.zeros((len(self.position), 6), np.float32)
             _kernels.vertex_gradients(self.position, self.uv, self.triangles, np.empty((4, 3)), np.zeros(len(flat)), flat)
             gradient = flat.reshape(-1, 2, 3)
-        return Points(
+        made = Points(
             position=self.position,
             normal=self.normal,
             tangent=self.tangent,
@@ -365,14 +385,26 @@ class Mesh(Shown):
             colour=self.colour,
             uv_gradient=gradient,
         )
+        return self.in_world(made)
 
     def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
         """Return points moved in space by (N, 3) metres: what a warp looks at need not lie on the mesh."""
-        return replace(points, position=points.position + by)
+        return points.moved(by)
 
     def _vertex_arrays(self) -> list[tuple[str, NDArray[np.float32] | None]]:
         names = ("position", "normal", "tangent", "uv", "colour", "layout", "layout_tangent")
         return [(key, getattr(self, key)) for key in names]
+
+
+def split_origin(where: NDArray[np.float64]) -> tuple[tuple[float, float, float], NDArray[np.float32]]:
+    """Return an origin for places, (0, 0, 0) where they are near that of the world, and the places from it, float32."""
+    sound = where[np.isfinite(where).all(axis=1)]
+    if not len(sound) or np.abs(sound).max() <= NEAR:
+        return (0.0, 0.0, 0.0), where.astype(np.float32)
+    x, y, z = (float(each) for each in np.round((sound.min(axis=0) + sound.max(axis=0)) / 2))
+    if max(abs(x), abs(y), abs(z)) > LARGEST:
+        return (0.0, 0.0, 0.0), where.astype(np.float32)
+    return (x, y, z), (where - (x, y, z)).astype(np.float32)
 
 
 def _areas(places: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[np.float64]:

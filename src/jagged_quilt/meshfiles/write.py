@@ -43,8 +43,12 @@ def write_mesh(mesh: Mesh, path: Path | str, *, more: Mapping[str, NDArray[np.fl
 
 def _obj(mesh: Mesh) -> str:
     rows = lambda word, values: [f"{word} " + " ".join(f"{x:.7g}" for x in row) for row in values.tolist()]
-    places = mesh.position if mesh.colour is None else np.column_stack([mesh.position, mesh.colour[:, :3]])
-    lines = rows("v", places)
+    lines = rows("v", mesh.position if mesh.colour is None else np.column_stack([mesh.position, mesh.colour[:, :3]]))
+    if any(mesh.origin):  # all digits that places far away need
+        lines = [
+            f"v {' '.join(f'{x:.12g}' for x in row)} {line.split(' ', 4)[4] if mesh.colour is not None else ''}".rstrip()
+            for row, line in zip(mesh.world.tolist(), lines, strict=True)
+        ]
     if mesh.uv is not None:
         lines += rows("vt", mesh.uv.astype(np.float64) * (1.0, -1.0) + (0.0, 1.0))
     lines += rows("vn", mesh.normal)
@@ -93,7 +97,10 @@ def _glb(mesh: Mesh, more: Mapping[str, NDArray[np.float32]]) -> bytes:
         "asset": {"version": "2.0"},
         "scene": 0,
         "scenes": [{"nodes": list(range(len(meshes)))}],
-        "nodes": [{"name": part.name, "mesh": number} for number, part in enumerate(mesh.parts)],
+        "nodes": [
+            {"name": part.name, "mesh": number, **({"translation": list(mesh.origin)} if any(mesh.origin) else {})}
+            for number, part in enumerate(mesh.parts)
+        ],
         "meshes": meshes,
         "buffers": [{"byteLength": len(data)}],
         "bufferViews": views,

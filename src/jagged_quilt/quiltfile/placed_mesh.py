@@ -37,7 +37,7 @@ def placed_mesh(table: MeshTable, folder: Path, terrain: Terrain | None) -> Mesh
     at = np.array(table.at, np.float64)
     if table.stand:
         assert terrain is not None
-        at[1] += float(terrain.points_at([[at[0], at[2]]]).position[0, 1])
+        at[1] += float(terrain.points_at([[at[0], at[2]]]).places[0, 1])
     return mesh.placed(_placement(at, table.turn, table.scale))
 
 

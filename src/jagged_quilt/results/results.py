@@ -192,6 +192,7 @@ class Results:
         yield str(quilt.heights) if table.medley and table.surface is not None else ""
         for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour, mesh.layout):
             yield b"" if array is None else array.tobytes()
+        yield str(mesh.origin)
         yield from self._mask_files()
 
     def _picture_inputs(self) -> Iterator[bytes | str]:

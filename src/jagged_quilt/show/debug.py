@@ -183,12 +183,12 @@ def _to_line(piece: Piece, surface: Terrain | Mesh) -> tuple[Numbers, Numbers]:
             turns = points.position[:, axis] / spacing
             away.append(np.abs(turns - np.rint(turns)) * spacing)
         return np.minimum(*away) / side, min(surface.spacing) / side
-    corners = surface.position[surface.triangles[piece.triangles]]
+    corners = surface.world[surface.triangles[piece.triangles]]
     away, heights = [], []
     double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     for a, b in ((0, 1), (1, 2), (2, 0)):
         heights.append(double / np.linalg.norm(corners[:, b] - corners[:, a], axis=1))
-        way, own = corners[:, b] - corners[:, a], points.position - corners[:, a]
+        way, own = corners[:, b] - corners[:, a], points.places - corners[:, a]
         along = np.einsum("nd,nd->n", own, way) / np.einsum("nd,nd->n", way, way)
         away.append(np.linalg.norm(own - way * along[:, None], axis=1))
     return np.min(away, axis=0) / side, np.min(heights, axis=0) / side

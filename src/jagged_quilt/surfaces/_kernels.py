@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import inlined, kernel, left_away
 
 BLOCK = 8  # cells along the side of a block of the coarse grid of highest heights
 
@@ -109,6 +109,8 @@ def _fill_point(i, x, z, grid, step_x, step_z, out):
         gx = _between(east, r, c, fr, fc)
         gz = _between(south, r, c, fr, fc)
     position[i, 0], position[i, 1], position[i, 2] = x, y, z
+    if out.rest.shape[0] > 0:
+        out.rest[i, 0], out.rest[i, 1], out.rest[i, 2] = left_away(x), left_away(np.float64(y)), left_away(z)
     upward = 1.0 / math.sqrt(1.0 + gx * gx + gz * gz)
     normal[i, 0], normal[i, 1], normal[i, 2] = -gx * upward, upward, -gz * upward
     eastward = 1.0 / math.sqrt(1.0 + gx * gx)

@@ -94,7 +94,7 @@ class Camera:
         right /= np.linalg.norm(right)
         return ahead, right, np.cross(right, ahead)
 
-    def on_picture(self, places: NDArray[np.float32], rows: int, columns: int) -> NDArray[np.float64]:
+    def on_picture(self, places: NDArray[np.floating], rows: int, columns: int) -> NDArray[np.float64]:
         """Return where places lie on the picture: pixels across and down, and 1 / metres ahead, (V, 3)."""
         way = places.astype(np.float64) - self.position
         ahead, right, up = (way @ axis for axis in self.axes())

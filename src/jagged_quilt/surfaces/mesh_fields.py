@@ -24,10 +24,11 @@ class VertexField:
 
     tree: Any
     values: NDArray[np.float32]
+    origin: tuple[float, float, float]
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the number at each point, (N,), from the four nearest vertices by the inverse of their distance."""
-        away, which = self.tree.query(points.position, k=min(4, len(self.values)))
+        away, which = self.tree.query(points.places - self.origin, k=min(4, len(self.values)))
         away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
         weight = 1 / np.maximum(away, 1e-9)
         return np.asarray((self.values[which] * weight).sum(axis=1) / weight.sum(axis=1), np.float32)
@@ -70,13 +71,13 @@ class MeshFields:
             weight *= np.isfinite(away[part]) & (np.einsum("nkd,nd->nk", normals[near], facing[part]) > 0)
             curved = np.einsum("nkd,nkd->nk", way, turn) / np.maximum(square, 1e-20)
             bent[part] = (curved * weight).sum(axis=1) / np.maximum(weight.sum(axis=1), 1e-20)
-        return VertexField(cKDTree(own), bent.astype(np.float32))
+        return VertexField(cKDTree(own), bent.astype(np.float32), self.mesh.origin)
 
     def _cells(self, size: float) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
         """The mean place and normal, and the area, of what lies in each cell of space and faces the same way."""
         points = self.mesh.points()
         area = np.prod(points.footprint.astype(np.float64), axis=1)
-        cell = np.floor(points.position / size).astype(np.int64)
+        cell = np.floor(self.mesh.position / size).astype(np.int64)
         cell -= cell.min(axis=0)
         faces = np.argmax(np.abs(points.normal), axis=1)
         side = 2 * faces + (np.take_along_axis(points.normal, faces[:, None], 1)[:, 0] > 0)
@@ -87,7 +88,7 @@ class MeshFields:
         mean = lambda values: np.stack([np.bincount(which, values[:, a] * area) for a in range(3)], 1) / total[:, None]
         normals = mean(points.normal)
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
-        return mean(points.position), normals, total
+        return mean(self.mesh.position), normals, total
 
     def hidden_sky(self, reach: float) -> VertexField:
         """Refuse: it is not measured on meshes."""

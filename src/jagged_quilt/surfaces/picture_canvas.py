@@ -114,7 +114,7 @@ class PictureCanvas:
 
     def _meet(self, surface: Terrain | Mesh, rays: NDArray[np.float32], region: Region) -> _Met:
         met = self._meet_mesh(surface, rays, region) if isinstance(surface, Mesh) else self._meet_ground(surface, rays)
-        far = np.linalg.norm(met.points.position - np.array(self.camera.position, np.float32), axis=1)
+        far = np.linalg.norm(met.points.places - self.camera.position, axis=1).astype(np.float32)
         return replace(met, far=far)
 
     def _meet_ground(self, terrain: Terrain, rays: NDArray[np.float32]) -> _Met:
@@ -132,7 +132,7 @@ class PictureCanvas:
         depth = np.zeros((region.rows, columns))
         seen = np.full(depth.shape, -1, np.int32)
         shares = np.empty((*depth.shape, 2), np.float32)
-        places = frozen(self.camera.on_picture(mesh.position, rows, columns), np.float64)
+        places = frozen(self.camera.on_picture(mesh.world, rows, columns), np.float64)
         _sight_kernels.draw_triangles(places, mesh.triangles, region.top, region.bottom, columns, depth, seen, shares)
         met = seen.ravel() >= 0
         which = seen.ravel()[met]

@@ -21,7 +21,7 @@ def points_on(mesh: Mesh, which: NDArray[np.int32], shares: NDArray[np.float32])
     _sight_kernels.seen_points(
         frozen(which, np.int32), frozen(shares, np.float32), mesh.rows, np.empty((4, 3)), np.empty((9, 3), np.float32), out
     )
-    return filled_points(out)
+    return mesh.in_world(filled_points(out))
 
 
 class ShadowMap:
@@ -31,7 +31,7 @@ class ShadowMap:
         side = np.cross(towards, [0.0, 1.0, 0.0] if abs(towards[1]) < 0.99 else [1.0, 0.0, 0.0])
         side /= np.linalg.norm(side)
         self._axes = np.stack([side, np.cross(towards, side), towards])
-        places = [mesh.position.astype(np.float64) @ self._axes.T for mesh in meshes]
+        places = [mesh.world @ self._axes.T for mesh in meshes]
         low, high = (np.min([p.min(axis=0) for p in places], axis=0), np.max([p.max(axis=0) for p in places], axis=0))
         self._low = low
         self._scale = (_MAP - 2) / max(float((high - low)[:2].max()), 1e-6)
@@ -49,7 +49,7 @@ class ShadowMap:
 
     def free(self, points: Points) -> NDArray[np.float32]:
         """Return how free the way to the light is at each point, 0..1, (N,), as the mean over 3 x 3 of the map's places."""
-        own = self._on_map(points.position.astype(np.float64) @ self._axes.T)
+        own = self._on_map(points.places @ self._axes.T)
         texel = 1 / self._scale
         lean = np.clip(points.normal.astype(np.float64) @ self._axes[2], 0.1, 1)
         lifted = own[:, 2] + 2.5 * texel * np.sqrt(1 - lean**2) / lean + texel

@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.canvas import TEXELS, Region, checked_texels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.points import LARGEST, NEAR, Points
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes._kernels import FilledPoints
 from jagged_quilt.surfaces import _kernels
@@ -53,7 +53,9 @@ class Terrain(Shown):
             raise ShapeError(f"a heightmap needs at least 2 x 2 samples; got {self.heights.shape}")
         if len(size) != 2:
             raise ShapeError(f"size must be two lengths, east and south; got {size!r}")
-        self.size = (positive("size east", size[0], "m"), positive("size south", size[1], "m"))
+        self.size = (_checked_size("size east", size[0]), _checked_size("size south", size[1]))
+        if np.abs(self.heights).max() > LARGEST:
+            raise RangeError(f"heights must lie within {LARGEST / 1000:,.0f} km; got {np.abs(self.heights).max():.4g} m")
         rows, columns = self.heights.shape
         self.spacing = (self.size[0] / (columns - 1), self.size[1] / (rows - 1))
         south, east = np.gradient(self.heights.astype(np.float64), self.spacing[1], self.spacing[0])
@@ -120,7 +122,7 @@ class Terrain(Shown):
 
     def grid_points(self, texels: tuple[int, int], region: Region) -> Points:
         """Return the points at the centres of a region of a layout of `texels` (rows, columns)."""
-        out = _empty_points(region.rows * region.columns)
+        out = self._empty_points(region.rows * region.columns)
         _kernels.grid_points(tuple(region), self.size[0] / texels[1], self.size[1] / texels[0], self._grid, out)
         return _as_points(out, self.size)
 
@@ -134,9 +136,10 @@ class Terrain(Shown):
         footprint : number or (N,)
             Metres along the ground that one texel or pixel covers.
         """
-        where = finite_array("places", places, ("N", 2)).astype(np.float64)
+        finite_array("places", places, ("N", 2))
+        where = np.asarray(places, np.float64)
         step = finite_array("footprint", np.broadcast_to(np.asarray(footprint, np.float32), len(where)), (len(where),))
-        out = _empty_points(len(where))
+        out = self._empty_points(len(where))
         _kernels.place_points(frozen(where[:, 0], np.float64), frozen(where[:, 1], np.float64), step, self._grid, out)
         return _as_points(out, self.size)
 
@@ -153,23 +156,33 @@ class Terrain(Shown):
         _kernels.cast_shadows(points.position, points.normal, frozen(towards, np.float64), lift, 1e6, self._ground, out)
         return out
 
+    def _empty_points(self, count: int) -> FilledPoints:
+        """Room for points; what float32 leaves away of their positions is kept where the terrain is large."""
+        rows = lambda *shape: np.empty((count, *shape), np.float32)
+        none, no_four = np.empty((0, 2, 3), np.float32), np.empty((0, 4), np.float32)
+        rest = rows(3) if max(self.size) > NEAR else np.empty((0, 3), np.float32)
+        return FilledPoints(rows(3), rows(3), rows(4), rows(2), rows(2), none, none, no_four, no_four, rest)
+
     def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
         """Return the points of the ground that lie `by` (N, 3) metres away from given ones; clamped at the border."""
-        out = _empty_points(len(points))
-        xs, zs = (points.position[:, axis].astype(np.float64) + by[:, axis] for axis in (0, 2))
+        out = self._empty_points(len(points))
+        places = points.places
+        xs, zs = (places[:, axis] + by[:, axis] for axis in (0, 2))
         step = frozen(points.footprint[:, 0], np.float32)
         _kernels.place_points(frozen(xs, np.float64), frozen(zs, np.float64), step, self._grid, out)
         return _as_points(out, self.size)
 
 
+def _checked_size(name: str, value: float) -> float:
+    """A length that positions can tell of."""
+    length = positive(name, value, "m")
+    if length > LARGEST:
+        raise RangeError(f"{name} must be at most {LARGEST / 1000:,.0f} km; got {length / 1000:,.6g} km")
+    return length
+
+
 def _made(heights: NDArray[np.float32], size: tuple[float, float], between: Between) -> Terrain:
     return Terrain(heights, size=size, between=between)
-
-
-def _empty_points(count: int) -> FilledPoints:
-    rows = lambda *shape: np.empty((count, *shape), np.float32)
-    none = np.empty((0, 2, 3), np.float32)
-    return FilledPoints(rows(3), rows(3), rows(4), rows(2), rows(2), none, none, *2 * (np.empty((0, 4), np.float32),))
 
 
 def _as_points(filled: FilledPoints, size: tuple[float, float]) -> Points:
@@ -183,4 +196,5 @@ def _as_points(filled: FilledPoints, size: tuple[float, float]) -> Points:
         uv=filled.uv,
         footprint=filled.footprint,
         uv_gradient=gradient,
+        rest=filled.rest if len(filled.rest) else None,
     )

@@ -176,7 +176,7 @@ class UvCanvas(_OfMesh):
         )
         if len(shares):
             _uv_kernels.own_coordinates(frozen(triangles, np.int32), shares, self.mesh.rows, np.empty((4, 3)), out)
-        return filled_points(out)
+        return self.mesh.in_world(filled_points(out))
 
 
 class VertexCanvas(_OfMesh):
@@ -231,6 +231,7 @@ def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool 
         rows(steps, 2, 3),
         rows(mesh.colour is not None, 4),
         rows(laid and has_uv and mesh.layout is not None, 4),
+        rows(False, 3),
     )
 
 

@@ -93,7 +93,7 @@ class Medley:
             return _handed_over(self.by.answer(points), (np.arange(count) + 0.5) / count, self.softness)
         heights = points.position[:, 1]
         if self.by.wobble:
-            noise = noise_at(points.position, size=self.by.size, octaves=3)
+            noise = noise_at(points.position, size=self.by.size, octaves=3, rest=points.rest)
             heights = heights + (noise - np.float32(0.5)) * np.float32(2 * self.by.wobble)
         given = self.by.stops
         stops = np.array(given) if len(given) == count else np.linspace(given[0], given[-1], count)
