@@ -42,6 +42,7 @@ from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import WeightMap
 
 _ASPECT = 1.6  # width over height of the view
+_RISE = 28.0  # degrees from above, of a camera that nobody placed
 
 
 @dataclass(frozen=True, eq=False, kw_only=True, repr=False)
@@ -89,7 +90,7 @@ class Quilt:
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
-        if table.view is not None:
+        if table.view is not None and table.view.camera is not None:
             self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
 
     def __reduce__(self) -> tuple[object, ...]:
@@ -175,24 +176,22 @@ class Quilt:
     def camera(self) -> Camera:
         """The camera of the lit view; where none is named, one that sees the whole terrain or all meshes."""
         view = self.table.view
-        if view is None and self.table.surface is None and self.meshes:
-            bounds = [mesh.bounds for mesh in self.meshes]
+        if view is not None and (view.camera is not None or view.target is not None):
+            with self._at("view"):
+                if view.camera is None or view.target is None:
+                    raise RangeError("camera and target must both be said, or neither")
+                return Camera(position=view.camera, target=view.target, view_angle=view.view_angle)
+        if self.table.surface is None:
+            bounds = [mesh.bounds for mesh in self.meshes] or [(np.zeros(3), np.array([4.0, 2.0, 4.0]))]
             low, high = np.min([each[0] for each in bounds], axis=0), np.max([each[1] for each in bounds], axis=0)
             return Camera.before(low, high, _ASPECT)
-        if view is None:
-            (east, south), high = self._seen_size()
-            return Camera(
-                position=(0.95 * east, high + 0.25 * max(east, south), 1.05 * south),
-                target=(0.5 * east, 0.0, 0.5 * south),
-            )
-        with self._at("view"):
-            return Camera(position=view.camera, target=view.target, view_angle=view.view_angle)
+        (east, south), (lowest, highest) = self.ground.size, self.terrain.height_range
+        return Camera.before(np.array([0, lowest, 0]), np.array([east, highest, south]), _ASPECT, rise=_RISE)
 
-    def _seen_size(self) -> tuple[tuple[float, float], float]:
-        """Metres east and south, and how high, of what a camera that nobody placed is to see."""
-        if self.table.surface is not None:
-            return self.table.surface.size, self.heights[1]
-        return (4.0, 4.0), 2.0
+    @property
+    def haze(self) -> float | None:
+        """Metres after which two thirds of what is seen is air; None is as what is seen is wide."""
+        return None if self.table.view is None else self.table.view.haze
 
     @cached_property
     def sun(self) -> Sun:

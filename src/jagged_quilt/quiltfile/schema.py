@@ -167,12 +167,14 @@ class BakeTable(Table):
 
 
 class ViewTable(Table):
-    """The lit view: where the camera stands, what it looks at, degrees; the sun's bearing and height in degrees."""
+    """The lit view: where the camera stands, what it looks at, degrees; the sun's bearing and height in degrees; metres after
+    which two thirds of what is seen is air."""
 
-    camera: Place
-    target: Place
+    camera: Place | None = None
+    target: Place | None = None
     view_angle: float = keys_of(Camera)["view_angle"][1]
     sun: tuple[float, float] = (keys_of(Sun)["bearing"][1], keys_of(Sun)["height"][1])
+    haze: Annotated[float, AfterValidator(lambda haze: positive("haze", haze, "m"))] | None = None
 
 
 class QuiltTable(Table):

@@ -363,7 +363,7 @@ class Results:
 
     def scene(self) -> Scene:
         """Return what stands before the camera: the terrain and the meshes, with their layers, under the sun."""
-        quilt, scene = self.quilt, Scene(self.arrays, lights=[self.quilt.sun])
+        quilt, scene = self.quilt, Scene(self.arrays, lights=[self.quilt.sun], haze=self.quilt.haze)
         if "weigh" in self.runner.steps:
             scene.add(quilt.terrain, quilt.layers, weights=self.weights)
         for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
 
 FINER = 2  # rays per pixel along each side
 ROWS_AT_ONCE = 16  # of pixels
-_HAZE = 2600.0  # metres after which two thirds of what is seen is air
+_HAZE = 2600 / 256  # times the size of what is seen: the metres after which two thirds of it is air
+_CUT = np.array([0.045, 0.040, 0.036], np.float32)  # what the ground shows where it is cut off
 
 
 def draw_scene(
@@ -37,12 +38,18 @@ def draw_scene(
     """Return what a camera sees; see `Scene.draw`."""
     out = np.empty((height, width, 3), np.uint8)
     scene.ready()
-    sun, reaches = scene.sun, scene.shadows(scene.sun.towards)
+    sun, reaches, haze = scene.sun, scene.shadows(scene.sun.towards), scene.haze or _HAZE * scene.size
+
+    def through_air(light: NDArray[np.float32], rays: NDArray[np.float32], away: NDArray[np.floating]) -> NDArray[np.float32]:
+        air = (1 - np.exp(-away[:, None] / haze)).astype(np.float32)
+        return light * (1 - air) + sky(rays * np.array([1, 0, 1], np.float32)) * air
 
     def draw_rows(block: Block) -> None:
         assert isinstance(block, PictureBlock)
         start = block.region.top * block.region.columns
         light = sky(np.maximum(block.rays, np.array([-1, 0, -1], np.float32)))  # no ground below the horizon, only haze
+        cut = block.cut >= 0
+        light[cut] = through_air(_CUT, block.rays[cut], block.cut[cut])
         for piece in block.pieces:
             assert piece.where.each is not None
             own = piece.where.each - start
@@ -59,9 +66,7 @@ def draw_scene(
                 sun,
                 reaches(points),
             )
-            away = np.linalg.norm(points.position - np.array(camera.position, np.float32), axis=1)[:, None]
-            air = 1 - np.exp(-away / np.float32(_HAZE))
-            light[own] = shade * (1 - air) + sky(seen * np.array([1, 0, 1], np.float32)) * air
+            light[own] = through_air(shade, seen, np.linalg.norm(points.places - camera.position, axis=1))
         top, rows = block.region.top // FINER, block.region.rows // FINER
         out[top : top + rows] = _mean_of_rays(shoulder(light), rows, width)
 

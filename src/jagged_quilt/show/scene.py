@@ -15,6 +15,7 @@ from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
+from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
@@ -72,6 +73,8 @@ class Scene(Shown):
         One, for now.
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
+    haze : float, optional
+        Metres after which two thirds of what is seen is air; where it is not given, ten times what is there is wide.
     """
 
     def __init__(
@@ -80,7 +83,9 @@ class Scene(Shown):
         *,
         lights: Sequence[Sun] = (Sun(),),
         filter: Filter | str = Filter.TRILINEAR,
+        haze: float | None = None,
     ) -> None:
+        self.haze = None if haze is None else positive("haze", haze, "m")
         if len(lights) != 1:
             raise RangeError(f"a scene has one sun; got {len(lights)} lights")
         self.arrays, self.sun, self.filter = arrays, lights[0], Filter.of(filter)
@@ -103,6 +108,12 @@ class Scene(Shown):
         self.things = (*self.things, SceneThing(surface, layers, weights))
         self._ready = None
         return self
+
+    @property
+    def size(self) -> float:
+        """How wide what is there is, metres: the largest terrain, or mesh."""
+        wide = [max(each.size) for each in self.terrains] or [float(np.ptp(each.bounds, axis=0).max()) for each in self.meshes]
+        return max(wide, default=1.0)
 
     @property
     def meshes(self) -> list[Mesh]:

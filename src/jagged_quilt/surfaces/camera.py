@@ -40,11 +40,11 @@ class Camera:
             raise RangeError(f"a camera must not look straight up or down; got {self.position} to {self.target}")
 
     @classmethod
-    def before(cls, low: NDArray[np.float64], high: NDArray[np.float64], aspect: float) -> Camera:
-        """A camera that sees all of a box from the south-west, a little from above; `aspect` is width over height."""
+    def before(cls, low: NDArray[np.float64], high: NDArray[np.float64], aspect: float, *, rise: float = _RISE) -> Camera:
+        """A camera that sees all of a box from the south-west, `rise` degrees from above; `aspect` is width over height."""
         middle, size = (low + high) / 2, high - low
         half = math.tan(math.radians(_ANGLE / 2))
-        turn, rise = math.radians(BEARING), math.radians(_RISE)
+        turn, rise = math.radians(BEARING), math.radians(rise)
         across = abs(size[0] * math.cos(turn)) + abs(size[2] * math.sin(turn))
         far = 1.1 * max(size[1] * math.cos(rise) / 2 / half, across / 2 / (half * aspect))
         way = np.array([-math.sin(turn) * math.cos(rise), math.sin(rise), math.cos(turn) * math.cos(rise)])

@@ -18,6 +18,8 @@ from jagged_quilt.surfaces.parts import parts_of
 from jagged_quilt.surfaces.sight import points_on
 from jagged_quilt.surfaces.terrain import Terrain
 
+_THICK = 0.02  # of its size: how far below its lowest place the ground is still seen from the side
+
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
 class PictureBlock(Block):
@@ -27,9 +29,12 @@ class PictureBlock(Block):
     ----------
     rays : (P, 3) float32
         Unit, world, row by row; also of pixels that meet nothing.
+    cut : (P,) float32
+        Metres at which a pixel sees where the ground is cut off at its border, from the side; -1 where it does not.
     """
 
     rays: NDArray[np.float32]
+    cut: NDArray[np.float32]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -40,6 +45,7 @@ class _Met:
     points: Points
     far: NDArray[np.float32]
     triangles: NDArray[np.int32] | None
+    is_cut: NDArray[np.bool_] | None = None
 
 
 class PictureCanvas:
@@ -54,6 +60,8 @@ class PictureCanvas:
 
     def __init__(self, camera: Camera, surfaces: Sequence[Terrain | Mesh], rows: int, columns: int) -> None:
         self.camera, self.surfaces, self.texels = camera, tuple(surfaces), (rows, columns)
+        floors = [each for each in self.surfaces if not isinstance(each, Mesh)]
+        self._floors = {each: each.height_range[0] - _THICK * max(each.size) for each in floors}
         self._parts = [(number, part) for number, surface in enumerate(self.surfaces) for part in parts_of(surface)]
 
     def __repr__(self) -> str:
@@ -87,18 +95,25 @@ class PictureCanvas:
             nearest[one.rays] = np.minimum(nearest[one.rays], one.far)
         at = np.arange(len(rays)) % columns
         wanted = (at >= region.left) & (at < region.right)
+        cut = np.full(len(rays), -1, np.float32)
+        for one in met:
+            if one.is_cut is not None:
+                seen = one.is_cut & (one.far <= nearest[one.rays])
+                cut[one.rays[seen]] = one.far[seen]
         pieces = tuple(
             piece
             for number, one in enumerate(met)
             for piece in self._pieces(number, one, (one.far <= nearest[one.rays]) & wanted[one.rays], region.top * columns)
         )
-        return PictureBlock(region=region, pieces=pieces, rays=rays[wanted])
+        return PictureBlock(region=region, pieces=pieces, rays=rays[wanted], cut=cut[wanted])
 
     def _pieces(self, number: int, met: _Met, first: NDArray[np.bool_], start: int) -> Iterator[Piece]:
         """Yield what is seen of each part of a surface."""
         surface = self.surfaces[number]
         before = next(place for place, (own, _) in enumerate(self._parts) if own == number)
         if met.triangles is None or not isinstance(surface, Mesh):
+            if met.is_cut is not None:
+                first = first & ~met.is_cut
             if first.any():
                 yield Piece(points=met.points[first], where=Where(each=met.rays[first] + start), part=before)
             return
@@ -120,12 +135,14 @@ class PictureCanvas:
     def _meet_ground(self, terrain: Terrain, rays: NDArray[np.float32]) -> _Met:
         origin = np.array(self.camera.position, np.float64)
         distance = terrain.meet_rays(origin, rays)
-        met = distance >= 0
+        lowest = self._floors[terrain]
+        met = (distance >= 0) & (origin[1] + rays[:, 1] * np.maximum(distance, 0) >= lowest)
         far = distance[met].astype(np.float64)
         where = origin + rays[met].astype(np.float64) * far[:, None]
         across = far * self.camera.side_of_pixel(self.texels[0])
         points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
-        return _Met(np.flatnonzero(met), self.camera.as_seen(points, rays[met], across), distance[met], None)
+        is_cut = where[:, 1] < points.places[:, 1] - 1e-3 * min(terrain.spacing)
+        return _Met(np.flatnonzero(met), self.camera.as_seen(points, rays[met], across), distance[met], None, is_cut)
 
     def _meet_mesh(self, mesh: Mesh, rays: NDArray[np.float32], region: Region) -> _Met:
         rows, columns = self.texels

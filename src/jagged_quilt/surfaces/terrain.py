@@ -16,6 +16,8 @@ from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 from jagged_quilt.surfaces.terrain_fields import TerrainFields
 
+_LONGEST = 4 * LARGEST  # metres that a ray goes
+
 
 class Between(Choice):
     """What lies between the samples of a heightmap."""
@@ -146,14 +148,14 @@ class Terrain(Shown):
     def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return the metres at which rays from one origin meet the ground, (N,) float32; -1 where they do not."""
         out = np.empty(len(directions), np.float32)
-        _kernels.cast_rays(frozen(origin, np.float64), frozen(directions, np.float32), 1e6, self._ground, out)
+        _kernels.cast_rays(frozen(origin, np.float64), frozen(directions, np.float32), _LONGEST, self._ground, out)
         return out
 
     def sunlit(self, points: Points, towards: NDArray[np.float64]) -> NDArray[np.float32]:
         """Return 1 where the way from a point towards the light (a unit vector) is free, else 0, (N,) float32."""
         out = np.empty(len(points), np.float32)
         lift = 0.05 * min(self.spacing)
-        _kernels.cast_shadows(points.position, points.normal, frozen(towards, np.float64), lift, 1e6, self._ground, out)
+        _kernels.cast_shadows(points.position, points.normal, frozen(towards, np.float64), lift, _LONGEST, self._ground, out)
         return out
 
     def _empty_points(self, count: int) -> FilledPoints:
