@@ -10,6 +10,7 @@ from scipy.ndimage import binary_erosion, gaussian_filter
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.gaps import filled
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
@@ -293,3 +294,52 @@ class TestFarAway:
         (project / "job.quilt.toml").write_text(text[:start] + "size = [1e39, 1e39]" + text[text.index("]", start) + 1 :])
         with pytest.raises(jq.QuiltError, match="at most 4,000 km"):
             jq.read_quilt(project / "job.quilt.toml").terrain  # noqa: B018
+
+
+class TestViews:
+    """A ground of any size is seen whole, through as much air, and plain where it is cut off."""
+
+    def scene(self, size, heights):
+        arrays = jq.pack([made_swatch("a", 1, tile=size / 40)], side=16)
+        terrain = jq.Terrain(heights * size / 40, size=(size, size))
+        return terrain, jq.Scene(arrays).add(terrain, [jq.Layer("a")])
+
+    def test_a_stone_and_an_island_look_alike(self):
+        heights = gaussian_filter(fractal(33, 2.5, 3), 1)[::-1] / 60
+        pictures = []
+        for size in (1.0, 60_000.0):
+            terrain, scene = self.scene(size, heights)
+            low, high = terrain.height_range
+            camera = jq.Camera.before(np.array([0, low, 0]), np.array([size, high, size]), 1.6, rise=28)
+            pictures.append(scene.draw(camera, width=160, height=100).astype(int))
+            assert scene.size == size
+        assert np.abs(pictures[0] - pictures[1]).mean() < 1
+        border = np.concatenate([pictures[0][0], pictures[0][-1], pictures[0][:, 0], pictures[0][:, -1]])
+        assert np.ptp(border, axis=0).max() < 30  # sky all around: the whole ground is within the picture
+
+    def test_where_it_is_cut_off_it_is_plain(self):
+        _, scene = self.scene(40.0, np.full((9, 9), 3.0))
+        camera = jq.Camera(position=(20, 2.6, 60), target=(20, 2.6, 0))
+        block = scene.canvas(camera, 50, 80).block(Region.whole((50, 80)))
+        cut = block.cut.reshape(50, 80)
+        assert (cut[25, 30:50] > 0).all()
+        assert sum(len(piece.points) for piece in block.pieces) == 0
+        assert np.allclose(cut[cut >= 0].min(), 20, atol=0.1)
+        bare = scene.draw(camera, width=80, height=50)[25, 30:50].astype(int)
+        assert np.ptp(bare, axis=0).max() <= 2
+        thick = scene.draw(jq.Camera(position=(20, 1.5, 60), target=(20, 1.5, 0)), width=80, height=50)
+        assert np.array_equal(thick[45, 10], thick[45, 70])  # below, there is air again
+
+    def test_haze_is_a_key_and_a_camera_is_not_needed(self, project):
+        text = (project / "job.quilt.toml").read_text()
+        text = text[: text.index("[view]")] if "[view]" in text else text
+        (project / "job.quilt.toml").write_text(text + "\n[view]\nhaze = 5.0\n")
+        quilt = jq.read_quilt(project / "job.quilt.toml")
+        assert quilt.haze == 5
+        assert quilt.camera.target[1] == pytest.approx(sum(quilt.terrain.height_range) / 2)
+        with pytest.raises(jq.QuiltError, match="camera and target must both be said"):
+            (project / "job.quilt.toml").write_text(text + "\n[view]\ncamera = [0, 1, 0]\n")
+            jq.read_quilt(project / "job.quilt.toml")
+        with pytest.raises(jq.QuiltError, match="haze must be"):
+            (project / "job.quilt.toml").write_text(text + "\n[view]\nhaze = -1.0\n")
+            jq.read_quilt(project / "job.quilt.toml")

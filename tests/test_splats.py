@@ -1,13 +1,16 @@
 """Adopting weights that other tools leave, giving their layers new homes, and writing them again."""
 
 import json
+import tomllib
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
 import jagged_quilt as jq
+from conftest import jquilt
 from jagged_quilt.foundation.errors import ImageError, NameNotFoundError, RangeError, ShapeError
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.weights.weight_map import keep_largest
@@ -321,3 +324,80 @@ class TestCoverage:
         assert np.array_equal(weights.layers_per_texel(), (stack > 0).sum(axis=0))
         assert "square_metres" not in weights.coverage()
         assert weights.lost.max() / 255 == pytest.approx(weights.lost_worst, abs=1 / 255)
+
+
+GREYS = {"black": "#000000", "grey": "#808080", "white": "#ffffff"}
+
+
+class TestHardMaps:
+    """Maps without antialiasing, with thin lines and third colours between two others."""
+
+    def test_exact_key_colours_stay_what_they_are(self, tmp_path):
+        """Even where a line of one texel has the very mixture of what lies on its sides."""
+        rng = np.random.default_rng(4)
+        label = rng.integers(0, 3, (48, 48))
+        label[:, 24:] = np.where(np.arange(24) < 12, 0, 2)
+        label[:, 36] = 1
+        image = (np.array([0, 128, 255])[label][..., None] * np.ones(3)).astype(np.uint8)
+        found = jq.adopt.colours(written(tmp_path, image)[0], GREYS).weights
+        whole = found.layers[..., 0][found.weights[..., 0] == 255]
+        assert whole.size == label.size
+        assert np.array_equal(found.layers[..., 0], label)
+
+    def test_mixtures_stand_only_beside_edges_that_have_some(self, tmp_path):
+        image = np.zeros((16, 32, 3), np.uint8)
+        image[:, 8:16], image[:, 24:] = 255, 255
+        image[:, 23] = 128  # a line of grey, or an edge? nothing about it is blended
+        image[:, 8] = 90  # an edge
+        found = jq.adopt.colours(written(tmp_path, image)[0], GREYS).weights
+        assert found.layers[4, 23, 0] == 1
+        assert found.weights[4, 23].tolist() == [255, 0, 0]
+        shares = dict(zip(found.layers[4, 8].tolist(), found.weights[4, 8].tolist(), strict=True))
+        assert shares[2] == pytest.approx(90, abs=2)
+
+    def test_a_refusal_says_which_tolerance_would_do(self, tmp_path):
+        image = np.zeros((16, 16, 3), np.uint8)
+        image[2:4, 2:4] = (0, 18, 0)
+        with pytest.raises(RangeError, match=r"4 texels lie up to 18\.0 away; tolerance = 18 takes them, or name their layer"):
+            jq.adopt.colours(written(tmp_path, image)[0], {"a": "#000000", "b": "#ff0000"})
+        jq.adopt.colours(written(tmp_path, image)[0], {"a": "#000000", "b": "#ff0000"}, tolerance=18)
+        with pytest.raises(RangeError, match="farther than key colours lie apart; name their layer"):
+            jq.adopt.colours(written(tmp_path, image)[0], {"a": "#000000", "b": "#0a0000"})
+
+    def test_the_numbers_of_a_palette_are_an_index_map(self, tmp_path):
+        numbers = np.repeat(np.arange(3, dtype=np.uint8), 12).reshape(6, 6)
+        picture = Image.new("P", (6, 6))
+        picture.putpalette([9, 9, 9, 9, 9, 9, 200, 0, 0])  # two of them look alike
+        picture.putdata(numbers.ravel().tolist())
+        picture.save(tmp_path / "p.png")
+        found = jq.adopt.index(tmp_path / "p.png", ["a", "b", "c"]).weights
+        assert np.array_equal(found.layers[..., 0], numbers)
+        keys = jq.adopt.keys_in(tmp_path / "p.png")
+        assert (keys.form, keys.keys, keys.rest) == ("index", ("0", "1", "2"), 0)
+
+
+class TestLook:
+    def test_colours_with_shares_names_and_the_table(self, tmp_path, project):
+        image = np.full((20, 20, 3), (210, 180, 140), np.uint8)
+        image[:, 15:] = (40, 70, 160)
+        image[0, 0] = (1, 255, 1)
+        write_image(tmp_path / "keys.png", image)
+        found = jq.adopt.keys_in(tmp_path / "keys.png")
+        assert found.keys[:2] == ("#d2b48c", "#2846a0")
+        assert found.shares[:2] == (299 / 400, 0.25)
+        names = found.named({"water": (0.01, 0.05, 0.3), "sand": (0.6, 0.45, 0.25)})
+        assert names[:2] == ["sand", "water"]
+        code, out, _ = jquilt("adopt", project / "job.quilt.toml", "--look", tmp_path / "keys.png")
+        assert code == 0
+        assert "#d2b48c" in out
+        assert "74.8 %" in out
+        table = tomllib.loads(out[out.index("[adopt]") :])["adopt"]
+        assert table["form"] == "colours"
+        assert table["colours"][:2] == ["#d2b48c", "#2846a0"]
+        assert (project / table["files"][0]).resolve() == (tmp_path / "keys.png").resolve()
+
+    def test_grey_numbers_are_an_index(self, tmp_path):
+        write_image(tmp_path / "i.png", np.repeat(np.array([3, 7], np.uint8), [30, 10]).reshape(5, 8))
+        found = jq.adopt.keys_in(tmp_path / "i.png")
+        assert (found.form, found.keys, found.shares) == ("index", ("3", "7"), (0.75, 0.25))
+        assert "numbers = [3, 7]" in found.table("i.png", found.named({}))

@@ -6,5 +6,7 @@ from jagged_quilt.weights.adopt import adopt_index as index
 from jagged_quilt.weights.adopt import adopt_masks as masks
 from jagged_quilt.weights.adopt import adopt_pairs as pairs
 from jagged_quilt.weights.adopt import adopt_splat as splat
+from jagged_quilt.weights.look import Keys as Keys
+from jagged_quilt.weights.look import keys_in as keys_in
 
-__all__ = ["Adopted", "colours", "index", "masks", "pairs", "splat"]
+__all__ = ["Adopted", "Keys", "colours", "index", "keys_in", "masks", "pairs", "splat"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import click
 
 from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, terminal, timed
@@ -10,8 +12,14 @@ from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, 
 @click.command("adopt")
 @quilt_options
 @anew_option
-def command(named: Named, anew: bool) -> None:
+@click.option(
+    "--look", type=click.Path(path_type=Path), help="Only list the colours or numbers in a map, and the table to write."
+)
+def command(named: Named, anew: bool, look: Path | None) -> None:
     """Take over weights that another tool left, as the [adopt] table says, and tell what became of them."""
+    if look is not None:
+        _look(named, look)
+        return
     from rich.table import Table
 
     from jagged_quilt.weights.settle import sums_words
@@ -49,6 +57,42 @@ def command(named: Named, anew: bool) -> None:
     console.print(before)
     console.print()
     console.print(after)
+
+
+def _look(named: Named, image: Path) -> None:
+    """List what stands in a map, with the layer whose colour is nearest, and the table that takes it over."""
+    import os
+
+    from rich.table import Table
+
+    from jagged_quilt.maps.roles import MapRole
+    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.weights.look import keys_in
+
+    quilt = read_quilt(named.quilt_file, time=named.time)
+    found = keys_in(image, limits=quilt.limits)
+    colours = {}
+    if found.form == "colours":
+        sources = {source.name: source for source in quilt.sources}
+        with at_work():
+            for layer in quilt.layers:
+                own = [sources[name] for name in layer.swatches if name in sources]
+                if own:
+                    colours[layer.name] = own[0].read([MapRole.DIFFUSE]).maps[MapRole.DIFFUSE].values.mean(axis=(0, 1))
+    names = found.named(colours)
+    table = Table("colour" if found.form == "colours" else "number", "share", "nearest layer", box=None, header_style="bold")
+    table.columns[1].justify = "right"
+    for key, share, name in zip(found.keys, found.shares, names, strict=True):
+        shown = f"[on {key}]    [/] {key}" if found.form == "colours" else key
+        table.add_row(shown, f"{100 * share:.1f} %", name)
+    if found.rest > 0:
+        table.add_row("others", f"{100 * found.rest:.1f} %", "")
+    console = terminal()
+    console.print(table)
+    click.echo()
+    folder = named.quilt_file.parent.resolve()
+    file = Path(os.path.relpath(image.resolve(), folder)).as_posix()
+    click.echo(found.table(file, names))
 
 
 def _percent(part: int, whole: int) -> str:

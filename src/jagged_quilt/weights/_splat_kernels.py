@@ -61,6 +61,17 @@ def _near(label, is_solid, r, c, reach, only_solid, found):
 
 
 @inlined
+def _is_beside_blends(label, r, c):
+    """Whether a texel beside this one has no colour of the key: edges are antialiased here."""
+    rows, columns = label.shape
+    for y in range(max(0, r - 1), min(rows, r + 2)):
+        for x in range(max(0, c - 1), min(columns, c + 2)):
+            if label[y, x] < 0:
+                return True
+    return False
+
+
+@inlined
 def _off(texel, keys, one, two, three, a, b):
     """Largest difference, over the channels, of a texel and a mixture: a of one, b of two, the rest of three."""
     worst = F0
@@ -123,9 +134,10 @@ def _best_triple(texel, keys, found, count, which, share):
 def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
     """Fill which key colours (H, W, 3) each texel mixes and their shares, and how far off (H, W) that is.
 
-    The inside of a region is its own colour. Any other texel is a mixture of two regions that lie around it, if that fits: an
-    antialiased edge may pass through a third key colour and is still an edge. Else it is its own colour if that is in the
-    key (a line too thin to be a region), else a mixture of whatever lies around.
+    The inside of a region is its own colour, and so is a texel of the key with none but such around it: hard maps are read as
+    they are. Any other texel is a mixture of two regions that lie around it, if that fits: an antialiased edge may pass
+    through a third key colour and is still an edge. Else it is its own colour if that is in the key (a line too thin to be a
+    region), else a mixture of whatever lies around.
     """
     for r in range(texels.shape[0]):
         for c in range(texels.shape[1]):
@@ -133,7 +145,7 @@ def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
             which[r, c, 0], which[r, c, 1], which[r, c, 2] = max(own, 0), max(own, 0), max(own, 0)
             share[r, c, 0], share[r, c, 1], share[r, c, 2] = F1, F0, F0
             off[r, c] = F0
-            if is_solid[r, c]:
+            if is_solid[r, c] or (own >= 0 and not _is_beside_blends(label, r, c)):
                 continue
             texel, w, s = texels[r, c], which[r, c], share[r, c]
             best = np.float32(1e9)

@@ -19,6 +19,7 @@ from jagged_quilt.weights import _kernels, _splat_kernels
 from jagged_quilt.weights.settle import NORMALISE, SumReport, settled, sound
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, storage, unit_of
 
+MOST_TOLERANCE = 64  # of 255
 FORMS = {
     "splat": {"implied_last", "sums"},
     "index": {"numbers"},
@@ -170,7 +171,7 @@ def adopt_masks(
 def adopt_index(
     file: Path | str, layers: Sequence[str], *, numbers: Sequence[int] = (), bits: int = 8, limits: ImageLimits = LIMITS
 ) -> Adopted:
-    """Adopt an index map: the number of one layer at each texel.
+    """Adopt an index map: the number of one layer at each texel; of an image with a palette, that of the palette's colour.
 
     Parameters
     ----------
@@ -184,11 +185,12 @@ def adopt_index(
     """
     _check_layers(layers)
     file = Path(file)
-    stored = _read_numbers(file, limits)
+    palette = palette_numbers(file)
+    stored = _read_numbers(file, limits) if palette is None else palette
     if stored.dtype.kind != "u" or (stored[..., : 3 if stored.shape[2] > 2 else 1] != stored[..., :1]).any():
         raise ImageError(
-            f"{file}: an index map is grey, of whole numbers; this image has colour or is float "
-            "(a palette reads as colour: adopt it by its colours)"
+            f"{file}: an index map is grey, of whole numbers, or has a palette; this image has colour or is float (adopt it by "
+            "its colours)"
         )
     grey = stored[..., 0]
     given = list(numbers) or list(range(len(layers)))
@@ -234,7 +236,7 @@ def adopt_colours(
     """
     _check_layers([*colours])
     file = Path(file)
-    off_by = np.float32(number_in("tolerance", tolerance, 0, 64) / 255 + 1e-6)
+    off_by = np.float32(number_in("tolerance", tolerance, 0, MOST_TOLERANCE) / 255 + 1e-6)
     keys = np.array([_colour(name, text) for name, text in colours.items()], np.float32)
     for one in range(len(keys)):
         for two in range(one):
@@ -254,8 +256,7 @@ def adopt_colours(
         seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in texels[row, column])
         raise RangeError(
             f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
-            f"around it ({int((off > off_by).sum())} texels are like that); name its layer, or raise the "
-            "tolerance"
+            f"around it; {_tolerance_words(off[off > off_by] * 255, keys)}"
         )
     shares = np.zeros((*size, 3), storage(unit_of(bits)))
     _kernels.quantise(frozen(share, np.float32).reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
@@ -299,6 +300,32 @@ def adopt_pairs(
 
     keep = min(MOST_KEPT, which.shape[2])
     return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1])))
+
+
+def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str:
+    """What would have to be said so that texels that lie off the key, in 255ths, are taken."""
+    count, farthest = len(off), float(off.max())
+    told = f"{count:,} texel{'s' * (count > 1)} lie{'s' * (count == 1)} up to {farthest:.1f} away"
+    apart = (
+        min(float(np.abs(one - two).max()) for place, one in enumerate(keys) for two in keys[:place]) * 255
+        if len(keys) > 1
+        else 255
+    )
+    needed = int(np.ceil(round(farthest, 3)))
+    if needed < min(apart, MOST_TOLERANCE):
+        return f"{told}; tolerance = {needed} takes them, or name their layer"
+    return f"{told}, farther than key colours lie apart; name their layer"
+
+
+def palette_numbers(file: Path) -> Stored | None:
+    """Return the numbers of a palette's colours, (H, W, 1), of a file that has one; None of any other."""
+    from PIL import Image as Opened
+
+    try:
+        with Opened.open(file) as picture:
+            return np.array(picture)[..., None] if picture.mode == "P" else None
+    except (OSError, ValueError, SyntaxError):
+        return None
 
 
 def _read_numbers(file: Path, limits: ImageLimits) -> Stored:

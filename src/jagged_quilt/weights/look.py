@@ -1,0 +1,136 @@
+"""What stands in a painted map: its colours or numbers, with their shares, before it is adopted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.brief import brief
+from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.weights.adopt import palette_numbers
+
+_ALIKE = 8  # of 255: colours so near to one that is more frequent are counted with it
+_LEAST = 0.002  # of the texels, to be a key
+_MOST = 64
+_TO_LMS = np.array(
+    [
+        [0.4122214708, 0.5363325363, 0.0514459929],
+        [0.2119034982, 0.6806995451, 0.1073969566],
+        [0.0883024619, 0.2817188376, 0.6299787005],
+    ]
+)
+_TO_LAB = np.array(
+    [
+        [0.2104542553, 0.7936177850, -0.0040720468],
+        [1.9779984951, -2.4285922050, 0.4505937099],
+        [0.0259040371, 0.7827717662, -0.8086757660],
+    ]
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Keys:
+    """What a map holds.
+
+    Attributes
+    ----------
+    form : "colours" or "index"
+        As which it is to be adopted.
+    keys : tuple of str
+        Colours as "#rrggbb", or numbers, the most frequent first.
+    shares : tuple of float
+        How much of the map each is, 0..1.
+    rest : float
+        How much is neither: mixtures along edges, and what is too rare to be a key.
+    """
+
+    __repr__ = brief
+
+    form: str
+    keys: tuple[str, ...]
+    shares: tuple[float, ...]
+    rest: float
+
+    def named(self, colours: Mapping[str, Sequence[float]]) -> list[str]:
+        """Return a name for each key: that of the nearest of some linear colours, each given once; else "layer 3".
+
+        Nearest by OKLab (Ottosson 2020), the closest pair first.
+        """
+        out = [f"layer {number + 1}" for number in range(len(self.keys))]
+        if self.form != "colours" or not colours:
+            return out
+        own = _oklab(linear_from_srgb(np.array([_rgb(key) for key in self.keys]) / 255).astype(np.float64))
+        known = _oklab(np.array(list(colours.values()), np.float64))
+        away = np.linalg.norm(own[:, None] - known[None], axis=2)
+        names = list(colours)
+        for _ in range(min(away.shape)):
+            key, name = np.unravel_index(int(np.argmin(away)), away.shape)
+            out[int(key)] = names[int(name)]
+            away[key], away[:, name] = np.inf, np.inf
+        return out
+
+    def table(self, file: str, names: Sequence[str]) -> str:
+        """Return the [adopt] table that takes the map over, with names for its layers."""
+        quoted = lambda words: ", ".join(f'"{word}"' for word in words)
+        what = f"colours = [{quoted(self.keys)}]" if self.form == "colours" else f"numbers = [{', '.join(self.keys)}]"
+        return f'[adopt]\nform = "{self.form}"\nfiles = ["{file}"]\nlayers = [{quoted(names)}]\n{what}\n'
+
+
+def keys_in(file: Path | str, *, limits: ImageLimits = LIMITS) -> Keys:
+    """Look at a painted map: a palette or grey whole numbers are an index map, anything else is keyed by colours.
+
+    Raises `ImageError` if it cannot be read.
+    """
+    file = Path(file)
+    numbers = palette_numbers(file)
+    texels = read_image(file, limits) if numbers is None else numbers
+    if texels.shape[2] in (2, 4):
+        texels = texels[..., :-1]
+    if texels.dtype.kind == "f":
+        texels = np.rint(np.clip(texels, 0, 1) * 255).astype(np.uint8)
+    if numbers is not None or (texels == texels[..., :1]).all():
+        values, counts = np.unique(texels[..., 0], return_counts=True)
+        kept = counts >= _LEAST * counts.sum()
+        order = np.flatnonzero(kept)[np.argsort(-counts[kept], kind="stable")][:_MOST]
+        shares = counts[order] / counts.sum()
+        return Keys(
+            form="index",
+            keys=tuple(str(int(values[each])) for each in order),
+            shares=tuple(float(each) for each in shares),
+            rest=float(1 - shares.sum()),
+        )
+    shift = 8 if texels.dtype == np.uint16 else 0
+    packed = (texels >> shift).astype(np.uint32) @ np.array([1 << 16, 1 << 8, 1], np.uint32)
+    values, counts = np.unique(packed, return_counts=True)
+    order = np.argsort(-counts, kind="stable")
+    found: list[NDArray[np.int64]] = []
+    totals: list[int] = []
+    for value, count in zip(values[order].tolist(), counts[order].tolist(), strict=True):
+        colour = np.array([value >> 16, value >> 8 & 255, value & 255])
+        near = next((place for place, key in enumerate(found) if np.abs(key - colour).max() <= _ALIKE), None)
+        if near is not None:
+            totals[near] += count
+        elif count >= _LEAST * packed.size / 4 and len(found) < _MOST:
+            found.append(colour)
+            totals.append(count)
+    kept_keys = [place for place in np.argsort(-np.array(totals), kind="stable") if totals[place] >= _LEAST * packed.size]
+    return Keys(
+        form="colours",
+        keys=tuple("#" + "".join(f"{part:02x}" for part in found[place]) for place in kept_keys),
+        shares=tuple(totals[place] / packed.size for place in kept_keys),
+        rest=float(1 - sum(totals[place] for place in kept_keys) / packed.size),
+    )
+
+
+def _rgb(key: str) -> tuple[int, ...]:
+    return tuple(int(key[at : at + 2], 16) for at in (1, 3, 5))
+
+
+def _oklab(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    found: NDArray[np.float64] = np.cbrt(linear @ _TO_LMS.T) @ _TO_LAB.T
+    return found
