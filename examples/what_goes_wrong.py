@@ -34,7 +34,7 @@ def with_map(base, role, values):
 clay, gravel, brine = swatch("cracked_clay", 0.08), swatch("raked_gravel", 0.07), swatch("brine", 0.03)
 pale = with_map(brine, R.DIFFUSE, np.full((4, 4, 3), 0.5))
 coarse = np.rint(brine.maps[R.HEIGHT].values * 15) / np.float32(15)
-fine = jq.convert.without_stairs(coarse, step=1 / 15, rounds=2000)
+fine = jq.convert.without_stairs(coarse, step=1 / 15)
 bumps = [jq.convert.normal_from_height(each * np.float32(0.12), tile=(2.0, 2.0)) for each in (fine, coarse)]
 as_data = np.asarray(clay.maps[R.DIFFUSE].texels, np.float32) / 255
 most = clay.maps[R.DIFFUSE].shape[0] * 5 // 9

@@ -38,7 +38,7 @@ def draw_scene(
     """Return what a camera sees; see `Scene.draw`."""
     out = np.empty((height, width, 3), np.uint8)
     scene.ready()
-    sun, reaches, haze = scene.sun, scene.shadows(scene.sun.towards), scene.haze or _HAZE * scene.size
+    sun, reaches, haze = scene.sun, scene.shadows(scene.sun.towards), scene.haze or _HAZE * scene.size or np.inf
 
     def through_air(light: NDArray[np.float32], rays: NDArray[np.float32], away: NDArray[np.floating]) -> NDArray[np.float32]:
         air = (1 - np.exp(-away[:, None] / haze)).astype(np.float32)

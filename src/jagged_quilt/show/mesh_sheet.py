@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import Sun
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.board import FAINT, GROUND, Board, Picture
 from jagged_quilt.show.debug import gridded, looked_at, painted, scale_of
 from jagged_quilt.show.scene import Layers, Scene, Weights
 from jagged_quilt.surfaces.camera import BEARING, Camera
 
+_MARGIN = 12  # pixels around a layout
+_PAPER = (46, 49, 55)
 _LEVEL, _UPRIGHT = (610, 330), (300, 690)  # a picture: two by two, or four beside each other
 
 
@@ -50,12 +53,22 @@ def draw_mesh_sheet(
         _, colours = looked_at("wireframe", scene, camera, (wide, tall), threads, progress)
         return np.rint(colours.reshape(tall, 2, wide, 2, 3).mean(axis=(1, 3))).astype(np.uint8)
 
+    def both_sets() -> Picture:
+        assert mesh.uv is not None
+        assert mesh.layout is not None
+        one, other = ((wide, tall // 2 - 8), (wide, tall - tall // 2 - 8)) if stands else ((wide // 2 - 8, tall),) * 2
+        first, second = (_layout_picture(uv, mesh, *size) for uv, size in ((mesh.uv, one), (mesh.layout, other)))
+        gap = np.full((16, wide, 3) if stands else (tall, wide - 2 * one[0], 3), GROUND, np.uint8)
+        return np.concatenate([first, gap, second], axis=0 if stands else 1)
+
     views: list[tuple[str, Callable[[], Picture]]] = [
         ("lit", lambda: scene.draw(camera, **options)),  # type: ignore[arg-type]
         ("a labelled grid", lambda: grid.draw(camera, flat=True, **options)),  # type: ignore[arg-type]
         ("stretch, dark 1 to bright 8", stretch),
         ("triangles", wireframe),
     ]
+    if mesh.layout is not None and mesh.uv is not None:
+        views[3] = ("its own uv; the layout", both_sets)
     for place, (title, draw) in enumerate(views):
         across = 4 if stands else 2
         x, y = 20 + place % across * (wide + (13 if stands else 20)), 60 + place // across * (tall + 36)
@@ -65,3 +78,27 @@ def draw_mesh_sheet(
             below = y + 16 + tall + 12 if stands else y + 4
             board.write(x + wide, below, facts[0], size=12, ink=FAINT, side="right")
     return board
+
+
+def _layout_picture(uv: NDArray[np.float32], mesh: Mesh, wide: int, tall: int) -> Picture:
+    """Draw the edges of triangles as they lie in uv, and the square from 0 to 1, as large as fits."""
+    low = np.minimum(uv.min(axis=0), 0).astype(np.float64)
+    span = float((np.maximum(uv.max(axis=0), 1) - low).max())
+    scale = (min(wide, tall) - 2 * _MARGIN) / span
+    out = np.full((tall, wide, 3), _PAPER, np.uint8)
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float64)
+    edges = np.concatenate([mesh.triangles[:, pair] for pair in ([0, 1], [1, 2], [2, 0])])
+    for ends, ink, thick in (
+        (uv.astype(np.float64)[np.unique(np.sort(edges, axis=1), axis=0)], (170, 182, 200), 1),
+        (square[[[0, 1], [1, 2], [2, 3], [3, 0]]], (255, 140, 60), 3),
+    ):
+        at = (ends - low) * scale + _MARGIN
+        steps = np.maximum(1, np.ceil(np.abs(at[:, 1] - at[:, 0]).max(axis=1))).astype(int)
+        which = np.repeat(np.arange(len(at)), steps + 1)
+        share = (np.arange(len(which)) - np.repeat(np.cumsum(steps + 1) - steps - 1, steps + 1)) / steps[which]
+        place = np.rint(at[which, 0] + share[:, None] * (at[which, 1] - at[which, 0])).astype(int)
+        inside = (place >= 0).all(axis=1) & (place[:, 0] + thick <= wide) & (place[:, 1] + thick <= tall)
+        for down in range(thick):
+            for across in range(thick):
+                out[place[inside, 1] + down, place[inside, 0] + across] = ink
+    return out

@@ -74,7 +74,8 @@ class Scene(Shown):
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
     haze : float, optional
-        Metres after which two thirds of what is seen is air; where it is not given, ten times what is there is wide.
+        Metres after which two thirds of what is seen is air; where it is not given, ten times the ground's width, and no air
+        where there is no ground.
     """
 
     def __init__(
@@ -111,9 +112,8 @@ class Scene(Shown):
 
     @property
     def size(self) -> float:
-        """How wide what is there is, metres: the largest terrain, or mesh."""
-        wide = [max(each.size) for each in self.terrains] or [float(np.ptp(each.bounds, axis=0).max()) for each in self.meshes]
-        return max(wide, default=1.0)
+        """How wide the ground is, metres; 0 where there is none."""
+        return max((max(each.size) for each in self.terrains), default=0.0)
 
     @property
     def meshes(self) -> list[Mesh]:

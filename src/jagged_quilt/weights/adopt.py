@@ -251,12 +251,15 @@ def adopt_colours(
     _splat_kernels.solid(label, inside)
     which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
     _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off)
-    if (off > off_by).any():
-        row, column = (int(i) for i in np.argwhere(off > off_by)[0])
+    bad = off > off_by
+    if bad.any():
+        row, column = (int(i) for i in np.argwhere(bad)[0])
+        lonely = np.abs(texels[bad][:, None] - keys).max(axis=2).min(axis=1)  # where nothing around it is in the key
+        off[bad] = np.minimum(off[bad], lonely)
         seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in texels[row, column])
         raise RangeError(
             f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
-            f"around it; {_tolerance_words(off[off > off_by] * 255, keys)}"
+            f"around it; {_tolerance_words(off[bad] * 255, keys)}"
         )
     shares = np.zeros((*size, 3), storage(unit_of(bits)))
     _kernels.quantise(frozen(share, np.float32).reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
