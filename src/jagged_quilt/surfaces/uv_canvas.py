@@ -44,11 +44,12 @@ class _OfMesh:
     """What the canvases of a mesh share."""
 
     mesh: Mesh
+    _parts: tuple[Part, ...]
 
     @property
     def parts(self) -> tuple[Part, ...]:
         """Those of the mesh."""
-        return parts_of(self.mesh)
+        return self._parts
 
     @property
     def fields(self) -> MeshFields:
@@ -81,6 +82,7 @@ class UvCanvas(_OfMesh):
             raise ShapeError(f"the mesh has no uv to bake into; {_WAYS_OUT}")
         rows, columns = (texels, texels) if isinstance(texels, int) else texels
         self.mesh, self.padding = mesh, whole_number_in("padding", padding, 0, 1 << 14)
+        self._parts = parts_of(mesh)
         self.texels = checked_texels(rows), checked_texels(columns)
         corners = self._rows.uv[mesh.triangles].astype(np.float64)
         low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
@@ -186,7 +188,7 @@ class VertexCanvas(_OfMesh):
     """
 
     def __init__(self, mesh: Mesh) -> None:
-        self.mesh = mesh
+        self.mesh, self._parts = mesh, parts_of(mesh)
         self.texels = (len(mesh.position), 1)
         self._part_of = np.zeros(len(mesh.position), np.int64)
         for number in range(len(mesh.parts) - 1, -1, -1):
