@@ -159,7 +159,7 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
         elif phase == 1:
             _chart_kernels.lay_places(most, points, plan, scratch)
         elif phase == 2:
-            _sample_kernels.locate((9, 8), -1, 0, 1, 1, 0, laid, look, spot)
+            _sample_kernels.locate((9, 8), -1, False, 0, 1, 1, 0, laid, look, spot)
         elif phase == 3:
             _sample_kernels.fetch(pages.texels, 1, samples)
         elif phase == 4:

@@ -396,6 +396,14 @@ class TestLook:
         assert table["colours"][:2] == ["#d2b48c", "#2846a0"]
         assert (project / table["files"][0]).resolve() == (tmp_path / "keys.png").resolve()
 
+    def test_mixtures_along_edges_are_no_keys(self, tmp_path):
+        image, _ = painted()
+        found = jq.adopt.keys_in(written(tmp_path, image)[0])
+        assert set(found.keys) == set(COLOURS.values())
+        table = tomllib.loads(found.table("a.png", found.named({})))["adopt"]
+        again = jq.adopt.colours(tmp_path / "sheet_0.png", dict(zip(table["layers"], table["colours"], strict=True)))
+        assert again.weights.layers.shape[:2] == image.shape[:2]
+
     def test_grey_numbers_are_an_index(self, tmp_path):
         write_image(tmp_path / "i.png", np.repeat(np.array([3, 7], np.uint8), [30, 10]).reshape(5, 8))
         found = jq.adopt.keys_in(tmp_path / "i.png")

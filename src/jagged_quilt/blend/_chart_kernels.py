@@ -444,6 +444,7 @@ def lay_places(most, points, plan, scratch):
     places, lying, charts = scratch.places, scratch.lying, plan.charts
     for c in range(charts.shape[0]):
         lying.is_laid[INDEX(c)] = 0
+    lying.is_laid[INDEX(charts.shape[0])] = points.rest.shape[0] > 0
     for k in range(most):
         several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         for t in range(B if several else 1):

@@ -164,7 +164,7 @@ class LaidRows(NamedTuple):
     laid: NDArray[np.float32]
     shares: NDArray[np.float32]  # three for each chart, then for each place: how much each plane counts there
     alike: NDArray[np.float32]  # two: sharpness and what is done with the planes, of the chart at hand
-    is_laid: NDArray[np.int32]
+    is_laid: NDArray[np.int32]  # one for each chart; then whether float32 leaves something away of the places
 
 
 class SpotRows(NamedTuple):
@@ -240,7 +240,7 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
             f4(LAID_ROWS * (charts + places)),
             f4(3 * (charts + places)),
             f4(2),
-            np.zeros(charts, np.int32),
+            np.zeros(charts + 1, np.int32),
         ),
         SampleRows(
             SpotRows(i4(4), f4(2 * passes), f4(passes)),

@@ -82,10 +82,11 @@ def _level_start(full, bits, slice_count):
 
 
 @lanes
-def locate(mips, level, k, plane, sample, start, laid, look, spot):
+def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
     """Fill where the four texels around each lane's sample lie, the place between them, and its share.
 
     mips : how many bits a slice's side has, and how many slices there are.
+    is_far : whether float32 leaves something away of the places.
     start : where the rows of the place's chart begin in `laid`.
     level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
         by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
@@ -113,8 +114,10 @@ def locate(mips, level, k, plane, sample, start, laid, look, spot):
         sides = np.int32(np.int32(1) << bits)
         side, mask = np.float32(sides), np.int32(sides - np.int32(1))
         tile = tiles[place + i]
-        tile_u = (np.float64(laid[u + i]) + np.float64(laid[u_rest + i])) * tile
-        tile_v = (np.float64(laid[v + i]) + np.float64(laid[v_rest + i])) * tile
+        tile_u, tile_v = np.float64(laid[u + i]), np.float64(laid[v + i])
+        if is_far:
+            tile_u, tile_v = tile_u + np.float64(laid[u_rest + i]), tile_v + np.float64(laid[v_rest + i])
+        tile_u, tile_v = tile_u * tile, tile_v * tile
         x = np.float32(tile_u - np.floor(tile_u)) * side - HALF
         y = np.float32(tile_v - np.floor(tile_v)) * side - HALF
         x_floor, y_floor = np.floor(x), np.floor(y)
@@ -262,13 +265,13 @@ def read_place(k, plane, passes, plan, pages, scratch):
     places, samples, laid, tall = scratch.places, scratch.samples, scratch.lying.laid, scratch.mix.tall
     look, (_, between, shares), around, heights = places.look, samples.spot, samples.around, samples.heights
     arrays, high, mips = pages.texels.shape[1], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
-    start = places.laid_at[INDEX(k)]
+    start, is_far = places.laid_at[INDEX(k)], scratch.lying.is_laid[INDEX(plan.charts.shape[0])] > 0
     several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, look, places.taps))
     for tap in range(several):
         for step in range(2 if pages.levels > 1 else 1):
             level = step if pages.levels > 1 else -1
             if plan.is_plain:
-                locate(mips, level, k, plane, passes, start, laid, look, samples.spot)
+                locate(mips, level, is_far, k, plane, passes, start, laid, look, samples.spot)
             else:
                 locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples.spot)
             if pages.levels > 1 and not largest(passes, shares) > 0:

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.weights import _splat_kernels
 from jagged_quilt.weights.adopt import palette_numbers
 
 _ALIKE = 8  # of 255: colours so near to one that is more frequent are counted with it
 _LEAST = 0.002  # of the texels, to be a key
 _MOST = 64
+_SOLID = 0.1  # of a key's texels lie within a region of it, at least
 _TO_LMS = np.array(
     [
         [0.4122214708, 0.5363325363, 0.0514459929],
@@ -118,13 +120,41 @@ def keys_in(file: Path | str, *, limits: ImageLimits = LIMITS) -> Keys:
         elif count >= _LEAST * packed.size / 4 and len(found) < _MOST:
             found.append(colour)
             totals.append(count)
-    kept_keys = [place for place in np.argsort(-np.array(totals), kind="stable") if totals[place] >= _LEAST * packed.size]
+    order = np.argsort(-np.array(totals), kind="stable")
+    kept_keys = [int(place) for place in order if totals[place] >= _LEAST * packed.size]
+    kept_keys = _without_blends(texels >> shift, found, kept_keys)
     return Keys(
         form="colours",
         keys=tuple("#" + "".join(f"{part:02x}" for part in found[place]) for place in kept_keys),
         shares=tuple(totals[place] / packed.size for place in kept_keys),
         rest=float(1 - sum(totals[place] for place in kept_keys) / packed.size),
     )
+
+
+def _without_blends(texels: NDArray[np.integer], found: Sequence[NDArray[np.int64]], places: list[int]) -> list[int]:
+    """Leave out what stands along edges alone and lies between two more frequent colours."""
+    keys = np.array([found[place] for place in places], np.float32) / np.float32(255)
+    label, inside = np.empty(texels.shape[:2], np.int64), np.zeros(texels.shape[:2], np.bool_)
+    shown = np.ascontiguousarray(texels[..., :3] / np.float32(255), np.float32)
+    _splat_kernels.nearest_key(shown, keys, np.float32(_ALIKE / 255), label)
+    _splat_kernels.solid(label, inside)
+    alone = np.bincount(label[inside], minlength=len(keys)) < _SOLID * np.bincount(label[label >= 0], minlength=len(keys))
+    kept: list[int] = []
+    for number, place in enumerate(places):
+        if not (alone[number] and _is_between(keys[number], [keys[places.index(each)] for each in kept])):
+            kept.append(place)
+    return kept
+
+
+def _is_between(colour: NDArray[np.float32], others: Sequence[NDArray[np.float32]]) -> bool:
+    """Whether a colour is a mixture of two others, within what counts as alike."""
+    for place, one in enumerate(others):
+        for two in others[:place]:
+            way = two - one
+            share = float(np.clip((colour - one) @ way / max(float(way @ way), 1e-12), 0, 1))
+            if np.abs(one + share * way - colour).max() <= _ALIKE / 255:
+                return True
+    return False
 
 
 def _rgb(key: str) -> tuple[int, ...]:
