@@ -634,6 +634,7 @@ class TestText:
             (TRIANGLE + "f /1 2 3\n", "line 5: a corner needs a vertex; got 'f /1 2 3'"),
             (TRIANGLE + "f 1 2 -9\n", "line 5: a corner names vertex -9; the file has 3"),
             (TRIANGLE + "v 1 2 3 \0\n", "line 5: holds zero bytes"),
+            (TRIANGLE + "f 1 \\\n 2 3\nv 1 x 0\n", "line 7: 'x' is no number"),
         ],
     )
     def test_what_cannot_be_read_is_named_with_its_line(self, tmp_path, text, words):

@@ -44,16 +44,20 @@ class _Lines:
     text : (B,) uint8
         Without remarks, and without the words that begin lines of numbers.
     ends : (L,)
-        Where each line ends.
+        Where each line ends; one that goes on with a backslash is one line.
+    breaks : (M,)
+        Where the file's own lines end.
     kind : (L,)
     words : (L,)
         How many stand in each after the first.
-    notes : counts of what was read though it is written in an odd form
+    others : lines that hold no numbers, each with its first word and the rest
+    odd : how many numbers were read though they are written in an odd form, by that form
     """
 
     path: Path
     text: Bytes
     ends: Whole
+    breaks: Whole
     kind: NDArray[np.uint8]
     words: Whole
     others: list[tuple[int, str, str]]
@@ -74,8 +78,11 @@ class _Lines:
         return self.text[begin : int(self.ends[number])].tobytes().decode("utf-8", "replace").strip()
 
     def refuse(self, number: int, why: str) -> FileError:
+        """Return an error that names a line as the file counts it, and says what it holds."""
         word = {_V: "v", _VT: "vt", _VN: "vn", _F: "f"}[int(self.kind[number])]
-        return FileError(f"{self.path} line {number + 1}: {why}; got {f'{word} {self.line(number)}'[:80]!r}")
+        begin = int(self.ends[number - 1]) + 1 if number else 0
+        counted = int(np.searchsorted(self.breaks, begin)) + 1
+        return FileError(f"{self.path} line {counted}: {why}; got {f'{word} {self.line(number)}'[:80]!r}")
 
 
 def read_obj(path: Path, **options: Any) -> Mesh:
@@ -92,9 +99,11 @@ def read_obj(path: Path, **options: Any) -> Mesh:
 
 
 def _lines_of(path: Path) -> _Lines:
-    data = joined_lines(read_text(path, "mesh"), _NAMED)
-    text = np.frombuffer(data + b"\n", np.uint8).copy()
+    data = read_text(path, "mesh") + b"\n"
+    joined = joined_lines(data, _NAMED)
+    text = np.frombuffer(joined, np.uint8).copy()
     ends = np.flatnonzero(text == _LINE_FEED)
+    breaks = ends if joined is data else np.flatnonzero(np.frombuffer(data, np.uint8) == _LINE_FEED)
     _blank_remarks(text, ends)
     is_space = text <= _SPACE
     starts = np.flatnonzero(_begins(is_space))
@@ -118,7 +127,7 @@ def _lines_of(path: Path) -> _Lines:
     text[first[(kind == _VT) | (kind == _VN)] + 1] = _SPACE
     whole = np.zeros(len(ends), np.uint8)
     whole[lines] = kind
-    return _Lines(path, text, ends, whole, np.maximum(words - 1, 0), others)
+    return _Lines(path, text, ends, breaks, whole, np.maximum(words - 1, 0), others)
 
 
 def _blank_remarks(text: Bytes, ends: Whole) -> None:
