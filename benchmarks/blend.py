@@ -228,7 +228,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--quick", action="store_true", help="fewer repeats, a smaller bake")
     quick = parser.parse_args().quick
-    repeats = 6 if quick else 15
+    repeats = 4 if quick else 15
     scene = Scene()
     layers, planes, samples = scene.facts()
     print(f"standard scene: {layers:.2f} layers, {planes:.2f} planes and {samples:.1f} samples of each array at a texel")

@@ -67,7 +67,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--quick", action="store_true", help="fewer sets")
     quick = parser.parse_args().quick
-    count = 10 if quick else 200
+    count = 5 if quick else 200
     with tempfile.TemporaryDirectory() as folder:
         sets, heap = Path(folder) / "sets", Path(folder) / "heap"
         write_sets(sets, count)
