@@ -1,10 +1,10 @@
 """What it costs to read a mesh, and to carry its own materials over into another layout.
 
     python benchmarks/meshes.py            about a minute
-    python benchmarks/meshes.py --quick    about 20 s, once all is compiled
+    python benchmarks/meshes.py --quick    about 6 s, once all is compiled
 
-A wavy ground of a million triangles (a twentieth of that with --quick) with uv and normals is written as OBJ and as GLB. Reading
-each is set against NumPy reading the same positions: `np.fromstring` of the text of the OBJ file's lines "v", and
+A wavy ground of a million triangles (a twentieth of that with --quick), with uv and normals, is written as OBJ and as GLB.
+Reading each is set against NumPy reading the same positions: `np.fromstring` of the text of the OBJ file's lines "v", and
 `np.frombuffer` with a copy of the bytes in the GLB file. Everything else that a mesh needs (faces, corners made unique,
 tangents, checks) is on our side of the ratio only. Then a jar with tiled uv is unwrapped and its own materials are baked into
 the new layout, against the kernel alone on the same points and weights. The last line is JSON.

@@ -194,7 +194,7 @@ def main():
         write_sets(sets, many)
         ratio, again = decode_ratio(sets, work, min(many, 64), 2)
         peaks = [peak_mib(sets, work, count) for count in ((4,) if quick else (64, 256))]
-    errors = [highlights(name) for name in (MATERIALS[:2] if quick else MATERIALS)]
+    errors = [highlights(name) for name in list(MATERIALS)[: 2 if quick else None]]
     degrees, psnr = block_codes()
     print(
         json.dumps(
