@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 import jagged_quilt as jq
+from conftest import jquilt
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.maps.roles import MapRole as R
@@ -315,6 +316,10 @@ class TestQuiltFile:
         assert np.allclose(mesh.colour[0, :3], wanted, atol=0.01)
         raw = (made.folder / "mesh.glb").read_bytes()
         assert np.array([0.75, 0.25], np.float32).tobytes() in raw
+        code, out, _ = jquilt("bake", two / "two.quilt.toml", "--anew")
+        assert code == 0
+        assert "8 vertices coloured" in out
+        assert "mesh.glb" in out
 
     @pytest.mark.parametrize(
         ("keys", "layers", "words"),

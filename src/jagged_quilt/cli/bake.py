@@ -35,6 +35,9 @@ def _report(made: Made, taken: float) -> None:
     from jagged_quilt.foundation.files import read_json
     from jagged_quilt.maps.roles import MapRole
 
+    if "bake.json" not in [path.name for path in made.files]:
+        report(made, taken, {"mesh": "colours and weights at its vertices"})
+        return
     manifest = read_json(made.folder / "bake.json", "list of maps")
     rows, columns = manifest["texels"]
     notes = {
@@ -45,4 +48,4 @@ def _report(made: Made, taken: float) -> None:
         role.key: f"{columns} x {rows}, {role.value.bits} bit, {notes.get(role, 'sRGB' if role.is_colour else 'plain data')}"
         for role in MapRole
     }
-    report(made, taken, what | {"bake": "what the maps are"})
+    report(made, taken, what | {"bake": "what the maps are", "mesh": "the mesh as it was laid out"})

@@ -21,7 +21,7 @@ from jagged_quilt.surfaces.parts import parts_of
 
 PADDING = 16  # texels, where nothing else is said
 _OUTSIDE = 1e-4  # of the layout: uv may lie so far beyond 0 and 1
-_WAYS_OUT = "give it a layout with unwrap = true (jq.unwrap), or blend at its vertices"
+_WAYS_OUT = "give it a layout with unwrap = true (jq.shapes.unwrap), or blend at its vertices"
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
