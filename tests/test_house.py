@@ -102,16 +102,17 @@ class TestPictures:
 
     def test_a_layer_wears_one_colour_that_its_neighbours_do_not(self):
         """Also for eyes without the long, the middle or the short cones; and in its new home that of its home."""
-        from jagged_quilt.show.key_colours import _SEEN, _oklab, colours_at_home, key_colours
+        from jagged_quilt.foundation.colour import oklab
+        from jagged_quilt.show.key_colours import _SEEN, colours_at_home, key_colours
 
         names = [str(n) for n in range(16)]
         colours = key_colours(names)
         assert np.array_equal(colours[:5], key_colours(names[:5]))
         linear = np.where(colours <= 10, colours / 255 / 12.92, ((colours / 255 + 0.055) / 1.055) ** 2.4)
         for matrix, least in zip(_SEEN, (0.11, 0.1, 0.1, 0.06), strict=True):
-            seen = _oklab(np.clip(linear @ matrix.T, 0, 1))
+            seen = oklab(np.clip(linear @ matrix.T, 0, 1))
             assert (np.linalg.norm(seen[1:] - seen[:-1], axis=1) > least).all()
-        assert _oklab(linear)[:, 0].min() > 0.6
+        assert oklab(linear)[:, 0].min() > 0.6
         new = ("clay", "stone: red", "stone: grey")
         at_home = colours_at_home(("mud", "rock", "stone", "lost"), {"mud": "clay", "rock": "stone"}, new)
         assert np.array_equal(at_home[:3], key_colours(new)[[0, 1, 1]])

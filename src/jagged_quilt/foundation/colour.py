@@ -26,3 +26,23 @@ def srgb_encode_table(entries: int = 8192) -> NDArray[np.uint8]:
     """
     linear = np.arange(entries, dtype=np.float32) / (entries - 1)
     return np.rint(srgb_from_linear(linear) * 255).astype(np.uint8)
+
+
+def oklab(linear: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Return linear sRGB, (…, 3), in Oklab, in which distances are about as they look (Ottosson, 2020)."""
+    cones = np.array(
+        [
+            [0.4122214708, 0.5363325363, 0.0514459929],
+            [0.2119034982, 0.6806995451, 0.1073969566],
+            [0.0883024619, 0.2817188376, 0.6299787005],
+        ]
+    )
+    to_lab = np.array(
+        [
+            [0.2104542553, 0.7936177850, -0.0040720468],
+            [1.9779984951, -2.4285922050, 0.4505937099],
+            [0.0259040371, 0.7827717662, -0.8086757660],
+        ]
+    )
+    lab: NDArray[np.float64] = np.cbrt(linear.astype(np.float64) @ cones.T) @ to_lab.T
+    return lab

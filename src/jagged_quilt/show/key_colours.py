@@ -8,7 +8,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.colour import linear_from_srgb, oklab
 
 # How colours look with a full deficiency of the long, the middle and the short cones, in linear light:
 # Machado, Oliveira and Fernandes, "A Physiologically-based Model for Simulation of Color Vision Deficiency", 2009.
@@ -49,7 +49,7 @@ def colours_at_home(old: Sequence[str], homes: dict[str, str], new: Sequence[str
 def _sequence(count: int) -> NDArray[np.uint8]:
     """The first colours of one endless row: each as far as can be from those before it, above all from its neighbours."""
     choices = _choices()
-    seen = [_oklab(np.clip(linear_from_srgb(choices / np.float32(255)) @ matrix.T, 0, 1)) for matrix in _SEEN]
+    seen = [oklab(np.clip(linear_from_srgb(choices / np.float32(255)) @ matrix.T, 0, 1)) for matrix in _SEEN]
     apart = lambda one: np.min(
         [np.linalg.norm(each - each[one], axis=1) / share for each, share in zip(seen, _BALANCE, strict=True)], axis=0
     )
@@ -69,25 +69,5 @@ def _choices() -> NDArray[np.uint8]:
     """Colours of a grid that are neither too dark nor nearly white, nor too strong."""
     steps = np.arange(16) * 17
     grid = np.stack(np.meshgrid(steps, steps, steps, indexing="ij"), axis=-1).reshape(-1, 3).astype(np.uint8)
-    light, *across = _oklab(linear_from_srgb(grid / np.float32(255))).T
+    light, *across = oklab(linear_from_srgb(grid / np.float32(255))).T
     return grid[(light >= _DARKEST) & (light <= _BRIGHTEST) & (np.hypot(*across) <= _STRONGEST)]
-
-
-def _oklab(linear: NDArray[np.floating]) -> NDArray[np.float64]:
-    """Linear sRGB to Oklab, in which distances are about as they look (Ottosson, 2020)."""
-    cones = np.array(
-        [
-            [0.4122214708, 0.5363325363, 0.0514459929],
-            [0.2119034982, 0.6806995451, 0.1073969566],
-            [0.0883024619, 0.2817188376, 0.6299787005],
-        ]
-    )
-    to_lab = np.array(
-        [
-            [0.2104542553, 0.7936177850, -0.0040720468],
-            [1.9779984951, -2.4285922050, 0.4505937099],
-            [0.0259040371, 0.7827717662, -0.8086757660],
-        ]
-    )
-    lab: NDArray[np.float64] = np.cbrt(linear.astype(np.float64) @ cones.T) @ to_lab.T
-    return lab

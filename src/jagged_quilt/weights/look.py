@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
-from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.colour import linear_from_srgb, oklab
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
 from jagged_quilt.weights import _splat_kernels
 from jagged_quilt.weights.adopt import palette_numbers
@@ -19,20 +19,6 @@ _ALIKE = 8  # of 255: colours so near to one that is more frequent are counted w
 _LEAST = 0.002  # of the texels, to be a key
 _MOST = 64
 _SOLID = 0.1  # of a key's texels lie within a region of it, at least
-_TO_LMS = np.array(
-    [
-        [0.4122214708, 0.5363325363, 0.0514459929],
-        [0.2119034982, 0.6806995451, 0.1073969566],
-        [0.0883024619, 0.2817188376, 0.6299787005],
-    ]
-)
-_TO_LAB = np.array(
-    [
-        [0.2104542553, 0.7936177850, -0.0040720468],
-        [1.9779984951, -2.4285922050, 0.4505937099],
-        [0.0259040371, 0.7827717662, -0.8086757660],
-    ]
-)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,8 +52,8 @@ class Keys:
         out = [f"layer {number + 1}" for number in range(len(self.keys))]
         if self.form != "colours" or not colours:
             return out
-        own = _oklab(linear_from_srgb(np.array([_rgb(key) for key in self.keys]) / 255).astype(np.float64))
-        known = _oklab(np.array(list(colours.values()), np.float64))
+        own = oklab(linear_from_srgb(np.array([_rgb(key) for key in self.keys]) / 255).astype(np.float64))
+        known = oklab(np.array(list(colours.values()), np.float64))
         away = np.linalg.norm(own[:, None] - known[None], axis=2)
         names = list(colours)
         for _ in range(min(away.shape)):
@@ -159,8 +145,3 @@ def _is_between(colour: NDArray[np.float32], others: Sequence[NDArray[np.float32
 
 def _rgb(key: str) -> tuple[int, ...]:
     return tuple(int(key[at : at + 2], 16) for at in (1, 3, 5))
-
-
-def _oklab(linear: NDArray[np.float64]) -> NDArray[np.float64]:
-    found: NDArray[np.float64] = np.cbrt(linear @ _TO_LMS.T) @ _TO_LAB.T
-    return found
