@@ -31,6 +31,11 @@ class Vertices:
     uv: NDArray[np.float32] | None = None
     colour: NDArray[np.float32] | None = None
 
+    def vectors(self, name: str) -> NDArray[np.float32]:
+        """Return an array by its name, where there is one."""
+        found: NDArray[np.float32] = getattr(self, name)
+        return found
+
     def taken(self, rows: Rows) -> Vertices:
         """Return some vertices, in an order."""
         arrays: Facts = {each.name: getattr(self, each.name) for each in fields(self)}
@@ -60,11 +65,11 @@ class Completion:
         bad = np.ones(len(self.vertices.position), bool) if given is None else self._directionless(given, "normals")
         if bad.any():
             self._made("normal", bad, lambda some: smooth_normals(self.vertices.position, some, smooth))
-        self.vertices = replace(self.vertices, normal=_unit(self._vectors("normal")))
+        self.vertices = replace(self.vertices, normal=_unit(self.vertices.vectors("normal")))
 
     def tangents(self) -> None:
         """Make tangents where there are none, from uv; along world +X where there is no uv."""
-        given, uv, normal = self.vertices.tangent, self.vertices.uv, self._vectors("normal")
+        given, uv, normal = self.vertices.tangent, self.vertices.uv, self.vertices.vectors("normal")
         if uv is None and given is None:
             sides = np.empty((len(normal), 4), np.float32)
             _kernels.fill_sides(frozen(normal, np.float32), sides)
@@ -78,15 +83,11 @@ class Completion:
             assert given is not None
             _kernels.fill_sides(frozen(normal[bad], np.float32), sides := np.empty((int(bad.sum()), 4), np.float32))
             given[bad] = sides
-        tangent = self._vectors("tangent")
+        tangent = self.vertices.vectors("tangent")
         whole = np.column_stack([_unit(tangent[:, :3]), np.where(tangent[:, 3] < 0, -1, 1)])
         self.vertices = replace(self.vertices, tangent=whole if given is not None else tangent)
         if given is not None:
             self._tell_of_hands()
-
-    def _vectors(self, name: str) -> NDArray[np.float32]:
-        found: NDArray[np.float32] = getattr(self.vertices, name)
-        return found
 
     def _directionless(self, vectors: NDArray[np.float32], name: str) -> NDArray[np.bool_]:
         """Which vectors have no direction. Those that a file leaves out are no numbers at all, and not told of."""
@@ -109,14 +110,9 @@ class Completion:
         whole = self.corners.copy()
         whole[touched] = number[corners]
         vertices = self.vertices.taken(np.concatenate([np.arange(len(bad)), source[is_new]]))
-        self._vectors_of(vertices, name)[len(bad) :] = made[is_new]
+        vertices.vectors(name)[len(bad) :] = made[is_new]
         used, self.corners = only_used(whole, len(vertices.position))
         self.vertices = vertices.taken(used)
-
-    @staticmethod
-    def _vectors_of(vertices: Vertices, name: str) -> NDArray[np.float32]:
-        found: NDArray[np.float32] = getattr(vertices, name)
-        return found
 
     def _tell_of_hands(self) -> None:
         """Tell where the handedness of tangents is not that of uv."""
@@ -125,7 +121,7 @@ class Completion:
         at = self.vertices.uv.astype(np.float64)[self.corners]
         edges = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
         turns = edges[0][:, 1] * edges[1][:, 0] - edges[0][:, 0] * edges[1][:, 1]  # v grows downwards
-        hands = self._vectors("tangent")[:, 3][self.corners].sum(axis=1)
+        hands = self.vertices.vectors("tangent")[:, 3][self.corners].sum(axis=1)
         wrong = int(((turns * hands < 0) & (np.abs(turns) > 1e-14)).sum())
         if wrong:
             self.notes.append(

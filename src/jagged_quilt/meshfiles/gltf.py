@@ -19,21 +19,23 @@ from jagged_quilt.meshfiles.names import told_apart
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 
 
-def read_gltf(path: Path, **options: Told) -> Mesh:
+def read_gltf(path: Path, *, second_uv: bool = False, **options: Told) -> Mesh:
     """Read the meshes of the default scene, placed by its nodes; a part for each primitive.
+
+    With `second_uv` the other set of uv is the layout.
 
     `options` are those of `Mesh.of`. Raises `FileError` if something that is named is not there or does not fit.
     """
     file = opened(path)
     try:
-        return _mesh(file, options)
+        return _mesh(file, second_uv, options)
     except QuiltError:
         raise
     except (KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError) as error:
         raise FileError(f"{path}: this is no sound glTF file ({type(error).__name__}: {error})") from error
 
 
-def _mesh(file: GltfFile, options: dict[str, Told]) -> Mesh:
+def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
     told = file.told.get("materials", [])
     names = told_apart([str(each.get("name") or f"material {number}") for number, each in enumerate(told)])
     made = [read_material(file, number, name) for number, name in enumerate(names)]
@@ -51,8 +53,10 @@ def _mesh(file: GltfFile, options: dict[str, Told]) -> Mesh:
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
     notes += [f"{passed_over} primitives of points or lines passed over"] if passed_over else []
-    whole: dict[str, Told] = {key: _whole(key, pieces, notes) for key in ("normal", "uv", "layout", "tangent", "colour")}
-    layout = whole.pop("layout")
+    whole: dict[str, Told] = {
+        key: _whole(key, pieces, notes) for key in ("normal", "uv", "tangent", "colour", *(["layout"] if second_uv else []))
+    }
+    layout = whole.pop("layout", None)
     starts = np.cumsum([0, *(len(piece["position"]) for piece in pieces)])
     faces = np.cumsum([0, *(len(piece["triangles"]) for piece in pieces)])
     parts = [

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Literal
 
@@ -52,9 +52,8 @@ def read_mesh(
     scale = positive("metres", metres, "m")
     if path.suffix.lower() not in READERS:
         raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
-    mesh = READERS[path.suffix.lower()](path, smooth=smooth)
+    read = READERS[path.suffix.lower()]
+    mesh = partial(read, second_uv=True)(path, smooth=smooth) if second_uv and read is read_gltf else read(path, smooth=smooth)
     if second_uv and mesh.layout is None:
         raise FileError(f"{path}: has no second set of uv for all its faces")
-    if not second_uv:
-        mesh = replace(mesh, layout=None, layout_tangent=None)
     return mesh if up == "y" and scale == 1 else mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))
