@@ -343,6 +343,18 @@ class TestQuiltFile:
             (two / "none.quilt.toml").write_text("[arrays]\nside = 16\n")
             jq.read_quilt(two / "none.quilt.toml")
 
+    def test_own_materials_are_examined_too(self, two):
+        write_image(two / "map.png", np.full((16, 16, 3), 128, np.uint8))
+        material = {"name": "m", "normalTexture": {"index": 0}}
+        how = {"materials": [material], "textures": [{"source": 0}], "images": [{"uri": "map.png"}]}
+        gltf(two, [("a", 0, {"TEXCOORD_0": UV})], **how)
+        code, out, _ = jquilt("check", self.write(two, ""))
+        assert code == 1
+        assert "1 fault" in out
+        assert 'swatch "two: m"' in out
+        assert "no layer uses" not in out
+        assert jquilt("check", two / "two.quilt.toml", "--mend")[0] == 1  # there is no table to write a mend into
+
     def test_a_second_run_costs_nothing(self, two):
         path = self.write(two, 'into = "second uv"')
         assert Results(jq.read_quilt(path)).run("bake two").fresh

@@ -41,6 +41,7 @@ def command(
     Of a folder: the sets of maps that lie in it, as `gather` finds them. Exit code 1 when something is wrong.
     """
     from jagged_quilt.audit.audit import audit_together
+    from jagged_quilt.results.audits import OWN_IMAGES
 
     if quilt_file.is_dir():
         if mend:
@@ -57,7 +58,7 @@ def command(
                 click.echo(line)
             for line in written:
                 click.echo(click.style("written", fg="green") + f": {line}")
-        title, sources = quilt.table.title, list(quilt.sources)
+        title, sources = quilt.table.title, list(quilt.every_source((out or quilt.folder / "out") / OWN_IMAGES))
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
     faults = [each for each in findings if each.level == "fault"]
     if as_json:

@@ -148,6 +148,10 @@ class Quilt:
             except QuiltError as error:
                 raise RangeError(f'mesh "{self.table.mesh[number].name}": {error}') from error
 
+    def every_source(self, folder: Path) -> tuple[SwatchSource, ...]:
+        """Return where all swatches come from: those of the file, and the meshes' own materials (see `own_sources`)."""
+        return (*self.sources, *self.own_sources(folder))
+
     def own_sources(self, folder: Path) -> tuple[SwatchSource, ...]:
         """Return where the swatches of the meshes' own materials come from, of those that layers show.
 
@@ -165,6 +169,8 @@ class Quilt:
     def shown_swatches(self) -> set[str]:
         """The swatches that a layer of the terrain or of a mesh uses."""
         layers = [*self.layers, *(layer for own in self.mesh_layers for _, layer in own)]
+        if any(layer.swatch == OWN for layer in layers):
+            layers += [layer for by_part in self.layers_by_part for own in by_part.values() for layer in own]
         return {swatch for layer in layers for swatch in layer.swatches}
 
     @property

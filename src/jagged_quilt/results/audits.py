@@ -23,13 +23,18 @@ from jagged_quilt.quiltfile.quilt import Quilt
 
 MEMO = Path("made", "check.json")
 """Where in a folder of results it is kept what was found."""
+OWN_IMAGES = Path("made", "own")
+"""And where the images lie that a mesh file holds within itself."""
 
 
 def audit_quilt(
     quilt: Quilt, *, memo: Path | None = None, threads: int | None = None, progress: Progress = silent
 ) -> list[SwatchAudit]:
-    """Examine every swatch of a quilt, as `audit_swatch` does."""
-    return audit_sources(quilt.sources, side=quilt.table.arrays.side, memo=memo, threads=threads, progress=progress)
+    """Examine every swatch of a quilt, as `audit_swatch` does; the own materials of meshes too."""
+    out = quilt.folder / "out" if memo is None else memo.parent.parent
+    return audit_sources(
+        quilt.every_source(out / OWN_IMAGES), side=quilt.table.arrays.side, memo=memo, threads=threads, progress=progress
+    )
 
 
 def audit_sources(

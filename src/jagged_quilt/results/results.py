@@ -30,6 +30,7 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
+from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
 from jagged_quilt.results.step import Files, Made, Runner, Step
 from jagged_quilt.show.compare import draw_compared
@@ -97,7 +98,7 @@ class Results:
     @cached_property
     def sources(self) -> tuple[SwatchSource, ...]:
         """Where the swatches come from: those of the quilt file, and the meshes' own materials that layers show."""
-        every = (*self.quilt.sources, *self.quilt.own_sources(self.folder / "made" / "own"))
+        every = self.quilt.every_source(self.folder / OWN_IMAGES)
         return tuple(each for each in every if each.name not in self._leave_out)
 
     @property
