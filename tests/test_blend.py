@@ -14,6 +14,7 @@ from conftest import made_maps, made_swatch
 from jagged_quilt.blend import _chart_kernels, _mix_kernels, _sample_kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.blend import stored_type
+from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
@@ -338,6 +339,10 @@ def loops_in_lanes():
     yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), around, between, weight, laid, sums)
     yield _mix_kernels.mix_height, (0, heights, weight, sums)
     yield _mix_kernels.turn, (False, frame, sums)
+    fine = np.ones(16, np.float32)
+    ways, ends = np.ones(5 * _ground_kernels.LANES, np.float32), np.ones(_ground_kernels.LANES, np.float32)
+    bounds = (np.int32(3), np.int32(3), np.float32(0.1), np.float32(0.1))
+    yield _ground_kernels._skip_blocks, ((np.float32(1),) * 3, bounds, np.int32(4), fine, ways, ends, ends.copy())
     yield _mix_kernels.quantise, (np.ones((k.OUTPUTS, 3), np.float32), sums, steps)
 
 

@@ -37,6 +37,31 @@ def _fifth(x):
     return x * x * x * x * x
 
 
+@inlined
+def _sky_at(up, sky, c):
+    """The sky's light from a height above the horizon, -1..1; below it, what the ground throws back."""
+    below = min(max(-up * np.float32(6.0), F0), F1)
+    above = sky.horizon[c] + (sky.zenith[c] - sky.horizon[c]) * math.sqrt(min(max(up, F0), F1))
+    return above * (F1 - below) + sky.bounce[c] * below
+
+
+@kernel
+def sky_light(directions, sky, out):
+    """Fill the sky's light from each direction."""
+    for p in range(directions.shape[0]):
+        for c in range(3):
+            out[p, c] = _sky_at(directions[p, 1], sky, c)
+
+
+@kernel
+def through_air(light, away, density, sky, out):
+    """Fill what is left of light behind air, and the air's own."""
+    for p in range(light.shape[0]):
+        air = F1 - math.exp(-away[p] * density)
+        for c in range(3):
+            out[p, c] = light[p, c] * (F1 - air) + sky.horizon[c] * air
+
+
 @kernel
 def light_points(surface, view, towards, sunlit, sun, sky, out):
     """Fill the light that leaves each point towards the eye; `light.py` says by which model."""
@@ -68,14 +93,11 @@ def light_points(surface, view, towards, sunlit, sun, sky, out):
         )
         grazing_h, grazing_v = _fifth(F1 - v_h), _fifth(F1 - n_v)
         mirror_up = np.float32(2.0) * along * ny - vy
-        height = math.sqrt(min(max(mirror_up, F0), F1))
-        below = min(max(-mirror_up * np.float32(6.0), F0), F1)
         for c in range(3):
             f0 = specular[p, c]
             fresnel = f0 + (F1 - f0) * grazing_h
             direct = (diffuse[p, c] / np.float32(math.pi) * (F1 - fresnel) + lobe * smith * fresnel) * n_l * sunlit[p] * sun[c]
             edge = f0 + (max(F1 - rough, f0) - f0) * grazing_v
             around = bounce[c] + (HALF * (horizon[c] + zenith[c]) - bounce[c]) * (HALF + HALF * ny)
-            mirrored = (horizon[c] + (zenith[c] - horizon[c]) * height) * (F1 - below) + bounce[c] * below
-            blurred = mirrored * (F1 - rough) + around * rough
+            blurred = _sky_at(mirror_up, sky, c) * (F1 - rough) + around * rough
             out[p, c] = direct + (diffuse[p, c] * (F1 - edge) * around * ambient + edge * blurred) * occlusion[p]

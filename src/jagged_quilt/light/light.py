@@ -52,10 +52,9 @@ class Sun:
 
 def sky(directions: Vectors) -> Vectors:
     """Return the sky's light from a direction; below the horizon, what the ground throws back."""
-    up = directions[:, 1:2]
-    above = _SKY.horizon + (_SKY.zenith - _SKY.horizon) * np.sqrt(np.clip(up, 0, 1))
-    fade = np.clip(-up * np.float32(6), 0, 1)
-    return (above * (1 - fade) + _SKY.bounce * fade).astype(np.float32)
+    out = np.empty((len(directions), 3), np.float32)
+    _kernels.sky_light(frozen(directions, np.float32), _SKY, out)
+    return out
 
 
 def lit(
@@ -96,6 +95,19 @@ def lit(
     return out
 
 
+def hazed(light: Vectors, away: NDArray[np.floating], haze: float) -> Vectors:
+    """Return what is left of light that comes `away` (N,) metres through air, and that of the air before it.
+
+    haze : metres after which two thirds of what is seen is air, as bright as the sky at the horizon.
+    """
+    out = np.empty((len(light), 3), np.float32)
+    _kernels.through_air(frozen(light, np.float32), frozen(away, np.float32), np.float32(1 / haze), _SKY, out)
+    return out
+
+
 def shoulder(light: NDArray[np.float32]) -> NDArray[np.float32]:
     """Return light as it is up to 0.7, and what is brighter bent to stay below 1."""
-    return np.where(light < 0.7, light, 1 - 0.3 * np.exp(-(np.maximum(light, 0.7) - 0.7) / 0.3)).astype(np.float32)
+    bright = light > 0.7
+    out = light.astype(np.float32)
+    out[bright] = 1 - 0.3 * np.exp(-(light[bright] - 0.7) / 0.3)
+    return out

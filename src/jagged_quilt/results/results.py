@@ -33,8 +33,8 @@ from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
 from jagged_quilt.results.step import Files, Made, Runner, Step
-from jagged_quilt.show.compare import draw_compared
-from jagged_quilt.show.debug import draw_debug
+from jagged_quilt.show.compare import draw_beside, draw_compared
+from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import draw_sweep
 from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
@@ -386,26 +386,25 @@ class Results:
 
     def draw_debug(self, kinds: Sequence[str]) -> Made:
         """Draw the view in the false colours of some of `DEBUG`."""
-        folder, scene = self.folder / "pictures", self.scene()
-        boards = [
-            (kind, draw_debug(scene, self.quilt.camera, kind, threads=self.threads, progress=self.progress)) for kind in kinds
-        ]
-        return Made(folder, tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards), fresh=True)
+        folder = self.folder / "pictures"
+        boards = draw_debugs(self.scene(), self.quilt.camera, kinds, threads=self.threads, progress=self.progress)
+        files = tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards.items())
+        return Made(folder, files, fresh=True)
 
     def draw_compared(self, left: str, right: str) -> Made:
         """Draw the view of two quilts under one light and one camera, and their difference.
 
         Each is a quilt file, a change KEY=VALUE to this one, or "" for this one as it is.
         """
-        folder, pictures = self.folder / "pictures", []
+        folder = self.folder / "pictures"
         with ExitStack() as rest:
+            scenes = []
             for side in (self._changed(each) for each in (left, right)):
                 own = self if side is self.quilt else rest.enter_context(_beside(self, side))
-                scene = own.scene()
-                scene.sun = self.quilt.sun
-                pictures.append(
-                    scene.draw(self.quilt.camera, width=620, height=388, threads=self.threads, progress=self.progress)
-                )
+                scenes.append(own.scene())
+                scenes[-1].sun = self.quilt.sun
+            options = {"width": 620, "height": 388, "threads": self.threads, "progress": self.progress}
+            pictures = draw_beside(scenes, self.quilt.camera, **options)
         names = [each or self.quilt.path.name for each in (left, right)]
         return Made(folder, (draw_compared(names, pictures).save(folder / "compare.png"),), fresh=True)
 

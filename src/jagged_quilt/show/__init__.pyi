@@ -3,6 +3,7 @@ from .board import Board as Board
 from .compare import draw_compared as draw_compared
 from .debug import DEBUG as DEBUG
 from .debug import draw_debug as draw_debug
+from .debug import draw_debugs as draw_debugs
 from .labelled_grid import grids_like as grids_like
 from .labelled_grid import labelled_grid as labelled_grid
 from .mesh_sheet import draw_mesh_sheet as draw_mesh_sheet

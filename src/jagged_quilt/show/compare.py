@@ -2,14 +2,33 @@
 
 from __future__ import annotations
 
+import pickle
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.lit_view import draw_scenes
+from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
+from jagged_quilt.surfaces.camera import Camera
 
 _MOST = 64  # of 255: a difference that is drawn brightest
+
+
+def draw_beside(scenes: Sequence[Scene], camera: Camera, **options: Any) -> list[Picture]:
+    """Draw scenes through one camera, pixel by pixel alike: their rays are cast once where what stands there is the same."""
+    first = _stands(scenes[0])
+    if all(_stands(each) == first for each in scenes[1:]):
+        return draw_scenes(scenes, camera, **options)
+    return [each.draw(camera, **options) for each in scenes]
+
+
+def _stands(scene: Scene) -> list[str]:
+    """A hash of every surface, as it is placed, and of the haze."""
+    return [str(scene.haze), *(fingerprint(pickle.dumps(thing.surface)) for thing in scene.things)]
 
 
 def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +19,7 @@ from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
-from jagged_quilt.show.lit_view import FINER, ROWS_AT_ONCE
+from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
@@ -75,40 +75,70 @@ _WORDS = {
     "plane": "which plane of the projection counts most",
 }
 
+_AXES = ([(255, 128, 128), (128, 255, 128), (128, 128, 255)], ("+x: east", "+y: up", "+z: south"))
+_KEYS: dict[str, tuple[Sequence[Sequence[float]], Sequence[str]]] = {
+    "plane": (_PLANES.tolist(), ("X: from east or west", "Y: from above or below, or the only one", "Z: from north or south")),
+    "uv": (
+        [(0, 0, 40), (255, 0, 40), (0, 255, 40), (255, 255, 40)],
+        ("top left of the tile", "top right", "bottom left", "bottom right"),
+    ),
+    "wireframe": (
+        [_LINE.tolist(), _FACE.tolist()],
+        ("edges of triangles and of cells of the ground", "between them; fainter edges where cells are narrow"),
+    ),
+    "normal": _AXES,
+}
+
 
 def draw_debug(scene: Scene, camera: Camera, kind: str, *, threads: int | None = None, progress: Progress = silent) -> Board:
     """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures."""
-    known_name("kind of debug picture", kind, DEBUG)
-    words = _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind]
-    board = Board(f"Debug: {kind}", words)
-    height = HEIGHT - _TOP - (_FOOT if kind in (*_MEASURES, "grid", "plane") else 0)
-    if kind == "grid":
-        arrays = _arrays_of(scene)
-        board.pin(
-            gridded(scene).draw(camera, width=WIDTH, height=height, flat=True, threads=threads, progress=progress), 0, _TOP
-        )
-        tiles = sorted(set(arrays.tiles))
-        sizes = ", ".join(f"{tile / SQUARES:.3g}" for tile in tiles[:8])
-        board.write(20, HEIGHT - 42, f"a square is {sizes} m, by the tile size of its swatch", size=13)
-        board.write(
-            20, HEIGHT - 20, "arrows point to the top of the texture: north on level ground, up on sides", size=12, ink=FAINT
-        )
-        return board
-    values, colours = looked_at(kind, scene, camera, (WIDTH, height), threads, progress)
-    picture = _mean(colours, WIDTH, height)
-    if kind in _MEASURES:
-        scale = scale_of(kind, values)
-        picture = painted(values, scale, WIDTH, height)
-        _key(board, scale, values[np.isfinite(values)])
-    elif kind == "plane":
-        for place, name in enumerate(
-            ("X: from east or west", "Y: from above or below, or the only one", "Z: from north or south")
-        ):
-            board.pin(np.broadcast_to(_PLANES[place].astype(np.uint8), (14, 24, 3)), 20 + 330 * place, HEIGHT - 44)
-            board.write(54 + 330 * place, HEIGHT - 37, name, size=13)
+    return draw_debugs(scene, camera, [kind], threads=threads, progress=progress)[kind]
+
+
+def draw_debugs(
+    scene: Scene, camera: Camera, kinds: Sequence[str], *, threads: int | None = None, progress: Progress = silent
+) -> dict[str, Board]:
+    """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit."""
+    for kind in kinds:
+        known_name("kind of debug picture", kind, DEBUG)
+    size = (WIDTH, HEIGHT - _TOP - _FOOT)
+    seen = look(scene, camera, [kind for kind in kinds if kind != "grid"], size, threads, progress)
+    out = {}
+    for kind in kinds:
+        board = Board(f"Debug: {kind}", _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind])
+        if kind == "grid":
+            picture = gridded(scene).draw(camera, width=size[0], height=size[1], flat=True, threads=threads, progress=progress)
+            _grid_key(board, sorted(set(_arrays_of(scene).tiles)))
+        elif kind in _MEASURES:
+            values = seen[kind][..., 0]
+            scale = scale_of(kind, values)
+            picture = painted(values, scale, *size)
+            _key(board, scale, values[np.isfinite(values)])
+        else:
+            picture = mean_of_rays(seen[kind], *size)
+            _colour_key(board, kind)
+        board.pin(picture, 0, _TOP)
+        out[kind] = board
+    return out
+
+
+def _grid_key(board: Board, tiles: Sequence[float]) -> None:
+    sizes = ", ".join(f"{tile / SQUARES:.3g}" for tile in tiles[:8])
+    board.write(20, HEIGHT - 42, f"a square is {sizes} m, by the tile size of its swatch", size=13)
+    board.write(
+        20, HEIGHT - 20, "arrows point to the top of the texture: north on level ground, up on sides", size=12, ink=FAINT
+    )
+
+
+def _colour_key(board: Board, kind: str) -> None:
+    """What the colours of a kind stand for."""
+    colours, names = _KEYS.get(kind, _KEYS["normal"])
+    for place, (colour, name) in enumerate(zip(colours, names, strict=True)):
+        x = 20 + 1240 // len(names) * place
+        board.pin(np.broadcast_to(np.array(colour, np.uint8), (14, 24, 3)), x, HEIGHT - 44)
+        board.write(x + 34, HEIGHT - 37, name, size=13)
+    if kind == "plane":
         board.write(20, HEIGHT - 16, "darker where planes share", size=12, ink=FAINT)
-    board.pin(picture, 0, _TOP)
-    return board
 
 
 def gridded(scene: Scene) -> Scene:
@@ -125,32 +155,47 @@ def _arrays_of(scene: Scene) -> TextureArrays:
     return scene.arrays
 
 
-def looked_at(
-    kind: str, scene: Scene, camera: Camera, size: tuple[int, int], threads: int | None, progress: Progress
-) -> tuple[Numbers, Numbers]:
-    """Return the measure of every ray, NaN where nothing is met, and its colour; 2 x 2 rays for a pixel.
+def look(
+    scene: Scene, camera: Camera, kinds: Sequence[str], size: tuple[int, int], threads: int | None, progress: Progress
+) -> dict[str, Numbers]:
+    """Return, for each kind, what every ray sees: a measure (rows, columns, 1), NaN where nothing is met, or a colour (..., 3).
 
-    size : width and height in pixels.
+    size : width and height in pixels, of 2 x 2 rays each.
     """
     width, height = size
     rows, columns = height * FINER, width * FINER
-    values = np.full((rows, columns), np.nan, np.float32)
-    colours = np.broadcast_to(_NOTHING, (rows, columns, 3)).copy()
+    out = {kind: np.full((rows * columns, 1), np.nan, np.float32) for kind in kinds if kind in _MEASURES}
+    out |= {kind: np.tile(_NOTHING, (rows * columns, 1)) for kind in kinds if kind not in _MEASURES}
+    if not kinds:
+        return out
 
     scene.ready()
     canvas = scene.canvas(camera, rows, columns)
+    is_surveyed = any(kind in _MEASURES or kind in ("uv", "plane") for kind in kinds)
 
-    def look(block: Block) -> None:
+    def look_at(block: Block) -> None:
         for piece in block.pieces:
             blend, weights = scene.weighed(piece)
-            if kind in _MEASURES:
-                piece.where.put(values.reshape(-1), _MEASURES[kind][1](blend.survey(piece.points, weights)))
-            else:
-                mesh_or_ground = canvas.surface_of(piece.part)
-                piece.where.put(colours.reshape(-1, 3), _colour(kind, piece, blend, weights, mesh_or_ground))
+            facts = blend.survey(piece.points, weights) if is_surveyed else None
+            for kind, target in out.items():
+                if kind in _MEASURES:
+                    assert facts is not None
+                    piece.where.put(target, _MEASURES[kind][1](facts)[:, None])
+                elif facts is not None and kind in ("uv", "plane"):
+                    piece.where.put(target, _surveyed(kind, facts))
+                else:
+                    piece.where.put(target, _colour(kind, piece, blend, weights, canvas.surface_of(piece.part)))
 
-    go_over(canvas, look, most=ROWS_AT_ONCE * FINER * columns, threads=threads, step=f"drawing {kind}", progress=progress)
-    return values, colours
+    step = f"drawing {', '.join(kinds)}"
+    go_over(canvas, look_at, most=RAYS_AT_ONCE, threads=threads, step=step, progress=progress)
+    return {kind: target.reshape(rows, columns, -1) for kind, target in out.items()}
+
+
+def _surveyed(kind: str, facts: Survey) -> Numbers:
+    if kind == "plane":
+        return np.asarray(_PLANES[facts.plane] * (0.45 + 0.55 * facts.share[:, None]), np.float32)
+    turns = facts.place - np.floor(facts.place)
+    return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
 
 
 def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, surface: Terrain | Mesh) -> Numbers:
@@ -166,11 +211,7 @@ def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, surfac
         near = (np.clip(1.6 - away, 0, 1) * np.clip(width / 12, 0.12, 1))[:, None]
         shade = np.float32(0.55) + np.float32(0.45) * np.abs(points.normal @ np.array([0.35, 0.8, 0.48], np.float32))[:, None]
         return np.asarray(_FACE * shade * (1 - near) + _LINE * near, np.float32)
-    facts = blend.survey(points, weights)
-    if kind == "plane":
-        return np.asarray(_PLANES[facts.plane] * (0.45 + 0.55 * facts.share[:, None]), np.float32)
-    turns = facts.place - np.floor(facts.place)
-    return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
+    raise AssertionError(kind)
 
 
 def _to_line(piece: Piece, surface: Terrain | Mesh) -> tuple[Numbers, Numbers]:
@@ -198,10 +239,11 @@ def painted(values: Numbers, scale: Scale, width: int, height: int) -> Picture:
     """Return measures of rays as a picture."""
     known = np.isfinite(values)
     colours = heat(np.where(known, scale.at(np.where(known, values, scale.low)), 0)).astype(np.float32)
-    return _mean(np.where(known[..., None], colours, _NOTHING), width, height)
+    return mean_of_rays(np.where(known[..., None], colours, _NOTHING), width, height)
 
 
-def _mean(colours: Numbers, width: int, height: int) -> Picture:
+def mean_of_rays(colours: Numbers, width: int, height: int) -> Picture:
+    """Return colours of rays, 0..255, as a picture."""
     mean = colours.reshape(height, FINER, width, FINER, 3).mean(axis=(1, 3))
     return np.rint(np.clip(mean, 0, 255)).astype(np.uint8)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,7 +10,8 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import Sun
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, GROUND, Board, Picture
-from jagged_quilt.show.debug import gridded, looked_at, painted, scale_of
+from jagged_quilt.show.debug import gridded, look, mean_of_rays, painted, scale_of
+from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Layers, Scene, Weights
 from jagged_quilt.surfaces.camera import BEARING, Camera
 
@@ -39,19 +38,12 @@ def draw_mesh_sheet(
     wide, tall = _UPRIGHT if stands else _LEVEL
     camera, sun = Camera.before(*mesh.bounds, wide / tall), Sun(BEARING + 180 - 50, 38)
     scene = Scene(arrays, lights=[sun], filter="anisotropic").add(mesh, layers, weights=weights)
-    grid = gridded(scene)
-    options = {"width": wide, "height": tall, "threads": threads, "progress": progress}
-    facts: list[str] = []
-
-    def stretch() -> Picture:
-        values, _ = looked_at("stretch", scene, camera, (wide, tall), threads, progress)
-        known = values[np.isfinite(values)]
-        facts.append("median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(known, [50, 99])))
-        return painted(values, scale_of("stretch", values), wide, tall)
-
-    def wireframe() -> Picture:
-        _, colours = looked_at("wireframe", scene, camera, (wide, tall), threads, progress)
-        return np.rint(colours.reshape(tall, 2, wide, 2, 3).mean(axis=(1, 3))).astype(np.uint8)
+    lit, grid = draw_scenes(
+        [scene, gridded(scene)], camera, width=wide, height=tall, flat=[False, True], threads=threads, progress=progress
+    )
+    seen = look(scene, camera, ("stretch", "wireframe"), (wide, tall), threads, progress)
+    stretch = seen["stretch"][..., 0]
+    figures = "median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(stretch[np.isfinite(stretch)], [50, 99]))
 
     def both_sets() -> Picture:
         assert mesh.uv is not None
@@ -61,22 +53,23 @@ def draw_mesh_sheet(
         gap = np.full((16, wide, 3) if stands else (tall, wide - 2 * one[0], 3), GROUND, np.uint8)
         return np.concatenate([first, gap, second], axis=0 if stands else 1)
 
-    views: list[tuple[str, Callable[[], Picture]]] = [
-        ("lit", lambda: scene.draw(camera, **options)),  # type: ignore[arg-type]
-        ("a labelled grid", lambda: grid.draw(camera, flat=True, **options)),  # type: ignore[arg-type]
-        ("stretch, dark 1 to bright 8", stretch),
-        ("triangles", wireframe),
-    ]
+    last = ("triangles", mean_of_rays(seen["wireframe"], wide, tall))
     if mesh.layout is not None and mesh.uv is not None:
-        views[3] = ("its own uv; the layout", both_sets)
-    for place, (title, draw) in enumerate(views):
+        last = ("its own uv; the layout", both_sets())
+    views = [
+        ("lit", lit),
+        ("a labelled grid", grid),
+        ("stretch, dark 1 to bright 8", painted(stretch, scale_of("stretch", stretch), wide, tall)),
+        last,
+    ]
+    for place, (title, picture) in enumerate(views):
         across = 4 if stands else 2
         x, y = 20 + place % across * (wide + (13 if stands else 20)), 60 + place // across * (tall + 36)
-        board.pin(draw(), x, y + 16)
+        board.pin(picture, x, y + 16)
         board.write(x, y + 4, title, size=13, bold=True)
         if place == 2:
             below = y + 16 + tall + 12 if stands else y + 4
-            board.write(x + wide, below, facts[0], size=12, ink=FAINT, side="right")
+            board.write(x + wide, below, figures, size=12, ink=FAINT, side="right")
     return board
 
 

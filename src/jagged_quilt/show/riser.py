@@ -13,6 +13,7 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import Sun
 from jagged_quilt.show.board import FAINT, Board
 from jagged_quilt.show.labelled_grid import SQUARES, grid_arrays
+from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
@@ -43,10 +44,10 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None 
         ("planar, laid on from above", Planar(), stretch_of(steep, Planar())),
         (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_of(steep, Triplanar(sharpness))),
     )
-    for place, (title, projection, stretch) in enumerate(sides):
+    scenes = [Scene(grid, lights=[sun]).add(terrain, [Layer("grid", projection)]) for _, projection, _ in sides]
+    pictures = draw_scenes(scenes, camera, width=615, height=676, threads=threads, progress=progress)
+    for place, ((title, _, stretch), picture) in enumerate(zip(sides, pictures, strict=True)):
         x = 20 + place * 625
-        scene = Scene(grid, lights=[sun]).add(terrain, [Layer("grid", projection)])
-        picture = scene.draw(camera, width=615, height=676, threads=threads, progress=progress)
         board.pin(picture, x, 56)
         median, high = np.percentile(stretch, [50, 99])
         board.write(x, 752, title, size=15, bold=True)

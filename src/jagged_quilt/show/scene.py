@@ -125,9 +125,11 @@ class Scene(Shown):
         """The terrains."""
         return [thing.surface for thing in self.things if isinstance(thing.surface, Terrain)]
 
-    def canvas(self, camera: Camera, rows: int, columns: int) -> PictureCanvas:
-        """Return what a camera sees as a canvas of so many pixels or rays."""
-        return PictureCanvas(camera, [thing.surface for thing in self.things], rows, columns)
+    def canvas(
+        self, camera: Camera, rows: int, columns: int, *, only: NDArray[np.bool_] | None = None, footprint: float = 1.0
+    ) -> PictureCanvas:
+        """Return what a camera sees as a canvas of so many pixels or rays; see `PictureCanvas`."""
+        return PictureCanvas(camera, [thing.surface for thing in self.things], rows, columns, only=only, footprint=footprint)
 
     def ready(self) -> Scene:
         """Open the texels and lay out every part's blend, once; `draw` does this."""
@@ -147,11 +149,12 @@ class Scene(Shown):
     def shadows(self, towards: NDArray[np.float64]) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how much of a light reaches points, 0..1."""
         cast = ShadowMap(self.meshes, towards) if self.meshes else None
+        known = [(terrain, np.zeros(terrain.heights.shape, np.uint8)) for terrain in self.terrains]
 
         def reaches(points: Points) -> NDArray[np.float32]:
             free = (points.normal @ towards.astype(np.float32) > 0).astype(np.float32)
-            for terrain in self.terrains:
-                free *= terrain.sunlit(points, towards)
+            for terrain, samples in known:
+                free *= terrain.sunlit(points, towards, samples)
             return free * cast.free(points) if cast else free
 
         return reaches
@@ -163,6 +166,7 @@ class Scene(Shown):
         width: int = WIDTH,
         height: int = HEIGHT,
         flat: bool = False,
+        closely: bool = False,
         threads: int | None = None,
         progress: Progress = silent,
     ) -> Picture:
@@ -172,15 +176,20 @@ class Scene(Shown):
         ----------
         flat : bool
             Leave the detail of normal maps out.
+        closely : bool
+            Four rays for every pixel; else one, and four where it differs from one beside it.
 
         Returns
         -------
         (height, width, 3) uint8
-            sRGB, each pixel the mean of 2 x 2 rays.
+            sRGB.
         """
-        from jagged_quilt.show.lit_view import draw_scene
+        from jagged_quilt.show.lit_view import draw_scenes
 
-        return draw_scene(self, camera, width=width, height=height, flat=flat, threads=threads, progress=progress)
+        (picture,) = draw_scenes(
+            [self], camera, width=width, height=height, flat=[flat], closely=closely, threads=threads, progress=progress
+        )
+        return picture
 
 
 def _sources(thing: SceneThing) -> list[Weights]:

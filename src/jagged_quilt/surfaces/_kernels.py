@@ -8,9 +8,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.compiler import inlined, kernel, left_away
+from jagged_quilt.foundation.compiler import inlined, kernel, lanes, left_away
 
 BLOCK = 8  # cells along the side of a block of the coarse grid of highest heights
+LANES = 64  # rays that go side by side
+STILL = 1e-9  # of a cell per metre: a ray that goes no faster along an axis stays where it is
+F0, F1, WIDE, EIGHTH, FAR = np.float32(0.0), np.float32(1.0), np.float32(BLOCK), np.float32(1.0 / BLOCK), np.float32(1e30)
 
 
 class GridRows(NamedTuple):
@@ -31,8 +34,19 @@ class GroundRows(NamedTuple):
 
     heights: NDArray[np.float32]  # (R, C)
     highest: NDArray[np.float32]  # the highest sample of each block of cells
+    top: float  # of all
+    bottom: float
+    steepest: float  # the most by which two samples beside each other differ
     spacing_x: float
     spacing_z: float
+
+
+class SunRows(NamedTuple):
+    """A far light: the way towards it, how far above the ground a way begins, and how far it goes, metres."""
+
+    towards: tuple[float, float, float]
+    lift: float
+    longest: float
 
 
 @inlined
@@ -172,16 +186,6 @@ def hidden_sky(heights, steps, far, out):
 
 
 @inlined
-def _leave(at, towards, spacing, cell_from, cell_to):
-    """Distance along a ray until one coordinate leaves the cells [cell_from, cell_to)."""
-    if towards > 0:
-        return (cell_to * spacing - at) / towards
-    if towards < 0:
-        return (cell_from * spacing - at) / towards
-    return 1e30
-
-
-@inlined
 def _first_root(a, b, c):
     """The smallest s from 0 on at which a s^2 + b s + c, which begins at c >= 0, goes below 0; 2 if it does not."""
     square = b * b - 4.0 * a * c
@@ -195,75 +199,184 @@ def _first_root(a, b, c):
 
 
 @inlined
-def _ray(origin, way, longest, ground):
+def _within(at, per, longest, cells):
+    """The part of a way that lies within 0 and `cells`: from where, to where. per : one over how fast it goes, 0 if never."""
+    if per != 0.0:
+        return min(-at * per, (cells - at) * per), max(-at * per, (cells - at) * per)
+    return (0.0, longest) if 0.0 <= at <= cells else (1.0, -1.0)
+
+
+@inlined
+def _leave(at, cell, cells, per):
+    """How far it is until some cells from `cell` on are left."""
+    if per == 0.0:
+        return 1e30
+    return (cell + (cells if per > 0.0 else 0) - at) * per
+
+
+@inlined
+def _ray(origin, way, begin, longest, ground):
     """Distance at which a ray meets the bilinear ground, or -1; exact in each cell that the ray crosses.
 
-    Blocks of cells that lie wholly below the ray are stepped over. A ray that enters from the side below the ground meets
-    it there.
+    It is reckoned in cells across and down, and metres up. Blocks of cells that lie wholly below the ray are stepped over. A
+    ray that enters from the side below the ground meets it there.
+
+    begin : a distance before which it meets nothing.
     """
-    (x, y, z), (dx, dy, dz) = origin, way
-    heights, highest, spacing_x, spacing_z = ground.heights, ground.highest, ground.spacing_x, ground.spacing_z
+    heights, highest = ground.heights, ground.highest
     rows, columns = heights.shape
-    end_x, end_z = (columns - 1) * spacing_x, (rows - 1) * spacing_z
-    t = 0.0
-    last = longest
-    # Cut the ray to the terrain's own rectangle.
-    for axis in range(2):
-        at = x if axis == 0 else z
-        towards = dx if axis == 0 else dz
-        end = end_x if axis == 0 else end_z
-        if towards != 0.0:
-            one, two = -at / towards, (end - at) / towards
-            t = max(t, min(one, two))
-            last = min(last, max(one, two))
-        elif at < 0.0 or at > end:
-            return -1.0
-    nudge = 1e-5 * min(spacing_x, spacing_z)
+    (x, y, z), (dx, dy, dz) = origin, way
+    x, dx = x / ground.spacing_x, dx / ground.spacing_x
+    z, dz = z / ground.spacing_z, dz / ground.spacing_z
+    per_x, per_z = 1.0 / dx if abs(dx) > STILL else 0.0, 1.0 / dz if abs(dz) > STILL else 0.0
+    from_x, to_x = _within(x, per_x, longest, columns - 1.0)
+    from_z, to_z = _within(z, per_z, longest, rows - 1.0)
+    t, last = max(begin, max(from_x, from_z)), min(longest, min(to_x, to_z))
+    if dy > 0.0:
+        last = min(last, (ground.top - y) / dy)
+    elif y > ground.top:
+        t = max(t, (ground.top - y) / dy) if dy < 0.0 else last + 1.0
+    nudge = 1e-5 / max(abs(dx), abs(dz), 1e-5)
     while t <= last:
         px, py, pz = x + dx * t, y + dy * t, z + dz * t
-        r, c, fr, fc = _cell(px, pz, spacing_x, spacing_z, rows, columns)
-        br, bc = r // BLOCK, c // BLOCK
-        to_x = _leave(px, dx, spacing_x, bc * BLOCK, bc * BLOCK + BLOCK)
-        to_z = _leave(pz, dz, spacing_z, br * BLOCK, br * BLOCK + BLOCK)
-        leave = max(min(to_x, to_z), 0.0)
+        c, r = min(max(int(px), 0), columns - 2), min(max(int(pz), 0), rows - 2)
+        bc, br = c // BLOCK, r // BLOCK
+        leave = max(min(_leave(px, bc * BLOCK, BLOCK, per_x), _leave(pz, br * BLOCK, BLOCK, per_z)), 0.0)
         if min(py, py + dy * leave) > highest[br, bc]:
             t += leave + nudge
             continue
-        leave = max(min(_leave(px, dx, spacing_x, c, c + 1), _leave(pz, dz, spacing_z, r, r + 1)), 0.0)
-        start = py - _between(heights, r, c, fr, fc)
-        if start < 0.0:
-            return t
-        # Within a cell the ground below a ray is a parabola, which three heights above it tell.
-        across, down = dx * leave / spacing_x, dz * leave / spacing_z
-        middle = py + dy * leave * 0.5 - _between(heights, r, c, fr + 0.5 * down, fc + 0.5 * across)
-        end = py + dy * leave - _between(heights, r, c, fr + down, fc + across)
-        part = _first_root(2.0 * (start - 2.0 * middle + end), 4.0 * middle - 3.0 * start - end, start)
-        if part <= 1.0:
-            return t + part * leave
-        t += leave + nudge
+        end = min(t + leave, last)
+        while t <= end:  # the cells of the block
+            px, py, pz = x + dx * t, y + dy * t, z + dz * t
+            c, r = min(max(int(px), 0), columns - 2), min(max(int(pz), 0), rows - 2)
+            leave = max(min(_leave(px, c, 1, per_x), _leave(pz, r, 1, per_z)), 0.0)
+            a, b, d, e = heights[r, c], heights[r, c + 1], heights[r + 1, c], heights[r + 1, c + 1]
+            if min(py, py + dy * leave) > max(max(a, b), max(d, e)):
+                t += leave + nudge
+                continue
+            # Within a cell the ground below a ray is a parabola: a + (b - a) u + (d - a) v + (a - b - d + e) u v.
+            u, v = px - c, pz - r
+            along_u, along_v, both = b - a, d - a, a - b - d + e
+            start = py - (a + along_u * u + along_v * v + both * u * v)
+            if start < 0.0:
+                return t
+            slope = dy - (along_u * dx + along_v * dz + both * (u * dz + v * dx))
+            part = _first_root(-both * dx * dz * leave * leave, slope * leave, start)
+            if part <= 1.0:
+                return t + part * leave
+            t += leave + nudge
     return -1.0
 
 
-@kernel
-def cast_rays(origin, directions, longest, ground, out):
-    """Fill the distance at which each ray from one origin meets the ground, or -1."""
-    for i in range(directions.shape[0]):
-        way = (directions[i, 0], directions[i, 1], directions[i, 2])
-        out[i] = _ray((origin[0], origin[1], origin[2]), way, longest, ground)
+@lanes
+def _skip_blocks(origin, bounds, across, highest, way, until, out):
+    """Take LANES rays one block of cells further each, where they pass well above it; return how many were."""
+    blocks_x, blocks_z, nudge, slack = bounds
+    x, y, z = origin
+    moved = np.int32(0)
+    for i in range(LANES):
+        t = out[i]
+        dx, dy, dz = way[i], way[LANES + i], way[2 * LANES + i]
+        per_x, per_z = way[3 * LANES + i], way[4 * LANES + i]
+        px, py, pz = x + dx * t, y + dy * t, z + dz * t
+        bc = min(max(np.int32(px * EIGHTH), np.int32(0)), blocks_x)
+        br = min(max(np.int32(pz * EIGHTH), np.int32(0)), blocks_z)
+        next_x, next_z = np.float32(bc) + (F1 if per_x > F0 else F0), np.float32(br) + (F1 if per_z > F0 else F0)
+        leave_x, leave_z = (next_x * WIDE - px) * per_x, (next_z * WIDE - pz) * per_z
+        leave_x, leave_z = leave_x if per_x != F0 else FAR, leave_z if per_z != F0 else FAR
+        leave = max(min(leave_x, leave_z), F0) + nudge
+        is_above = min(py, py + dy * leave) - slack > highest[np.int32(br * across + bc)]
+        goes = np.int32(1) if is_above else np.int32(0)
+        goes = goes if t <= until[i] else np.int32(0)
+        out[i] = t + leave * np.float32(goes)
+        moved += goes
+    return moved
 
 
 @kernel
-def cast_shadows(origins, normals, towards, lift, longest, ground, out):
-    """Fill 1 where the way towards the light is free and 0 where ground stands in it."""
+def cast_rays(origin, directions, longest, ground, scratch, out):
+    """Fill the distance at which each ray from one origin meets the ground, or -1.
+
+    Rays beside each other go over much the same blocks: LANES of them do so at once in float32, with room to spare, and each
+    goes on by itself where it comes near the ground. scratch : (7 LANES,) float32.
+    """
+    rows, columns = ground.heights.shape
+    flat, across = ground.highest.reshape(-1), np.int32(ground.highest.shape[1])
+    start, last, way = scratch[:LANES], scratch[LANES : 2 * LANES], scratch[2 * LANES :]
+    x, y, z = origin[0] / ground.spacing_x, origin[1], origin[2] / ground.spacing_z
+    here = np.float32(x), np.float32(y), np.float32(z)
+    large = 1e-6 * max(max(abs(x), abs(z)), np.float64(max(rows, columns)))  # what float32 may be wrong by, in cells
+    slack = np.float32((0.01 + 4.0 * large) * ground.steepest + 4e-6 * max(abs(y), ground.top - ground.bottom, abs(ground.top)))
+    for first in range(0, directions.shape[0], LANES):
+        count = min(LANES, directions.shape[0] - first)
+        fastest = 0.0
+        for i in range(LANES):
+            one = first + min(i, count - 1)
+            dx, dy = directions[one, 0] / ground.spacing_x, np.float64(directions[one, 1])
+            dz = directions[one, 2] / ground.spacing_z
+            per_x, per_z = 1.0 / dx if abs(dx) > STILL else 0.0, 1.0 / dz if abs(dz) > STILL else 0.0
+            from_x, to_x = _within(x, per_x, longest, columns - 1.0)
+            from_z, to_z = _within(z, per_z, longest, rows - 1.0)
+            begin, end = max(0.0, max(from_x, from_z)), min(longest, min(to_x, to_z))
+            if dy > 0.0:
+                end = min(end, (ground.top - y) / dy)
+            elif dy < 0.0 and y > ground.top:
+                begin = max(begin, (ground.top - y) / dy)
+            start[i], last[i] = begin, end
+            way[i], way[LANES + i], way[2 * LANES + i] = dx, dy, dz
+            way[3 * LANES + i], way[4 * LANES + i] = per_x, per_z
+            fastest = max(fastest, max(abs(dx), abs(dz)))
+        nudge = np.float32((0.005 + 2.0 * large) / max(fastest, 1e-3))
+        bounds = np.int32(ground.highest.shape[1] - 1), np.int32(ground.highest.shape[0] - 1), nudge, slack
+        while _skip_blocks(here, bounds, across, flat, way, last, start) > 0:
+            pass
+        for i in range(count):
+            one = first + i
+            direction = (directions[one, 0], directions[one, 1], directions[one, 2])
+            begin = max(np.float64(start[i]) * (1.0 - 1e-6) - nudge, 0.0)
+            out[one] = _ray((origin[0], origin[1], origin[2]), direction, begin, longest, ground)
+
+
+@inlined
+def _is_free(place, normal, sun, ground):
+    start = (place[0] + sun.lift * normal[0], place[1] + sun.lift * normal[1], place[2] + sun.lift * normal[2])
+    return _ray(start, sun.towards, 0.0, sun.longest, ground) < 0.0
+
+
+@inlined
+def _corner_is_free(r, c, sun, grid, ground, known):
+    """Whether the light reaches a sample of the ground; found out once."""
+    if known[r, c] == 0:
+        gx, gz = grid.east[r, c], grid.south[r, c]
+        upward = 1.0 / math.sqrt(1.0 + gx * gx + gz * gz)
+        place = (c * ground.spacing_x, np.float64(ground.heights[r, c]), r * ground.spacing_z)
+        known[r, c] = 2 if _is_free(place, (-gx * upward, upward, -gz * upward), sun, ground) else 1
+    return known[r, c] == 2
+
+
+@kernel
+def cast_shadows(origins, normals, footprints, sun, grid, ground, known, out):
+    """Fill 1 where the way towards the light is free and 0 where ground stands in it.
+
+    Between four samples that the light reaches, or does not, so it is; known (R, C) uint8 holds what was found of samples: 1
+    and 2, or 0 where nothing yet. It is empty, or places lie off the ground, or a pixel is as wide as a cell: each by itself.
+    """
+    (towards_x, towards_y, towards_z), rows, columns = sun.towards, ground.heights.shape[0], ground.heights.shape[1]
+    narrow = min(ground.spacing_x, ground.spacing_z)
     for i in range(origins.shape[0]):
-        facing = normals[i, 0] * towards[0] + normals[i, 1] * towards[1] + normals[i, 2] * towards[2]
-        if facing <= 0.0:
-            out[i] = np.float32(0.0)
+        normal = (np.float64(normals[i, 0]), np.float64(normals[i, 1]), np.float64(normals[i, 2]))
+        out[i] = np.float32(0.0)
+        if normal[0] * towards_x + normal[1] * towards_y + normal[2] * towards_z <= 0.0:
             continue
-        start = (
-            origins[i, 0] + lift * normals[i, 0],
-            origins[i, 1] + lift * normals[i, 1],
-            origins[i, 2] + lift * normals[i, 2],
-        )
-        hit = _ray(start, (towards[0], towards[1], towards[2]), longest, ground)
-        out[i] = np.float32(1.0) if hit < 0.0 else np.float32(0.0)
+        place = (np.float64(origins[i, 0]), np.float64(origins[i, 1]), np.float64(origins[i, 2]))
+        if known.shape[0] > 0 and footprints[i, 0] < narrow:
+            r, c, fr, fc = _cell(place[0], place[2], ground.spacing_x, ground.spacing_z, rows, columns)
+            if abs(place[1] - _between(ground.heights, r, c, fr, fc)) <= sun.lift:
+                free = 0
+                for corner in range(4):
+                    free += 1 if _corner_is_free(r + corner // 2, c + corner % 2, sun, grid, ground, known) else 0
+                if free == 0 or free == 4:
+                    out[i] = np.float32(free // 4)
+                    continue
+        if _is_free(place, normal, sun, ground):
+            out[i] = np.float32(1.0)

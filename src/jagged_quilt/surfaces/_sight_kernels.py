@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
-from jagged_quilt.foundation.compiler import kernel
+from jagged_quilt.foundation.compiler import inlined, kernel
 from jagged_quilt.meshes._kernels import blend_corners, fill_frame, gradients_of, take_corner
 
 
@@ -67,3 +69,76 @@ def seen_points(which, shares, mesh, one, corners, out):
         if out_colour.shape[0] > 0:
             for channel in range(4):
                 out_colour[i, channel] = blend_corners(mesh.colour, a, b, c, wa, wb, wc, channel)
+
+
+@inlined
+def _dot(a, b, row):
+    return a[0] * b[row, 0] + a[1] * b[row, 1] + a[2] * b[row, 2]
+
+
+@kernel
+def free_of_map(points, axes, low, scale, nearest, out):
+    """Fill how free the way to a light is, 0..1, as the mean over 3 x 3 of the places of its map.
+
+    axes (3, 3): right, up and towards the light; low (3,) is the map's corner, scale its places per metre, and nearest (M, M)
+    how far towards the light something stands, from 1 on, or 0.
+    """
+    side, texel = nearest.shape[0], 1.0 / scale
+    for i in range(out.shape[0]):
+        place = (np.float64(points.position[i, 0]), np.float64(points.position[i, 1]), np.float64(points.position[i, 2]))
+        if points.rest.shape[0] > 0:
+            place = (place[0] + points.rest[i, 0], place[1] + points.rest[i, 1], place[2] + points.rest[i, 2])
+        across, down = (_dot(place, axes, 0) - low[0]) * scale + 1.0, (_dot(place, axes, 1) - low[1]) * scale + 1.0
+        out[i] = np.float32(1.0)
+        if not (across > -1.0 and across < side + 1.0 and down > -1.0 and down < side + 1.0):
+            continue
+        normal = (np.float64(points.normal[i, 0]), np.float64(points.normal[i, 1]), np.float64(points.normal[i, 2]))
+        lean = min(max(_dot(normal, axes, 2), 0.1), 1.0)
+        lifted = _dot(place, axes, 2) - low[2] + 1.0 + texel * (2.5 * math.sqrt(1.0 - lean * lean) / lean + 1.0)
+        column, row, behind = math.floor(across), math.floor(down), 0
+        for r in range(max(row - 1, 0), min(row + 2, side)):
+            for c in range(max(column - 1, 0), min(column + 2, side)):
+                behind += 1 if nearest[r, c] > lifted else 0
+        out[i] = np.float32((9 - behind) / 9.0)
+
+
+class SeenRows(NamedTuple):
+    """Points as a camera sees them: their places, and what a pixel covers there."""
+
+    position: NDArray[np.float32]
+    rest: NDArray[np.float32]
+    normal: NDArray[np.float32]
+
+
+@kernel
+def cover_pixels(normals, rays, across, ways, footprint, steps):
+    """Fill what a pixel covers of the surface, `across` (N,) metres at a right angle to its ray.
+
+    ways (2, 3): to the right and down in the picture.
+    """
+    for i in range(across.shape[0]):
+        nx, ny, nz = np.float64(normals[i, 0]), np.float64(normals[i, 1]), np.float64(normals[i, 2])
+        rx, ry, rz = np.float64(rays[i, 0]), np.float64(rays[i, 1]), np.float64(rays[i, 2])
+        facing = nx * rx + ny * ry + nz * rz
+        side = across[i] / math.sqrt(max(abs(facing), 0.05))
+        footprint[i, 0] = footprint[i, 1] = side
+        least = facing
+        if abs(facing) < 0.02:
+            least = 0.02 if facing >= 0.0 else -0.02
+        for way in range(2):
+            sx, sy, sz = across[i] * ways[way, 0], across[i] * ways[way, 1], across[i] * ways[way, 2]
+            back = (nx * sx + ny * sy + nz * sz) / least
+            steps[i, way, 0], steps[i, way, 1], steps[i, way, 2] = sx - rx * back, sy - ry * back, sz - rz * back
+
+
+@kernel
+def look_through(pixels, rows, columns, ways, out):
+    """Fill the unit directions through the centres of pixels; ways (3, 3): ahead, to the right border, to the top border."""
+    for i in range(pixels.shape[0]):
+        row, column = pixels[i] // columns, pixels[i] % columns
+        down, across = 1.0 - 2.0 * (row + 0.5) / rows, 2.0 * (column + 0.5) / columns - 1.0
+        x = ways[0, 0] + across * ways[1, 0] + down * ways[2, 0]
+        y = ways[0, 1] + across * ways[1, 1] + down * ways[2, 1]
+        z = ways[0, 2] + across * ways[1, 2] + down * ways[2, 2]
+        unit = 1.0 / math.sqrt(x * x + y * y + z * z)
+        out[i, 0], out[i, 1], out[i, 2] = x * unit, y * unit, z * unit

@@ -8,9 +8,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.surfaces import _sight_kernels
 
 BEARING = 25.0
 """Degrees: from where a camera that nobody placed sees a thing."""
@@ -51,16 +52,16 @@ class Camera:
         eye = middle + (far + float(np.hypot(size[0], size[2])) / 2) * way
         return cls(position=(eye[0], eye[1], eye[2]), target=(middle[0], middle[1], middle[2]), view_angle=_ANGLE)
 
-    def rays(self, rows: int, columns: int, region: slice = slice(None)) -> NDArray[np.float32]:
-        """Return the unit direction through the centre of each pixel of some rows, (N, 3) float32, row by row."""
+    def rays(self, rows: int, columns: int, pixels: NDArray[np.int64] | None = None) -> NDArray[np.float32]:
+        """Return the unit directions through the centres of pixels, (N, 3) float32: all, or some by number row by row."""
+        if pixels is None:
+            pixels = np.arange(rows * columns)
         ahead, right, up = self.axes()
         half = math.tan(math.radians(self.view_angle) / 2)
-        first, last, _ = region.indices(rows)
-        down = half * (1 - 2 * (np.arange(first, last) + 0.5) / rows)
-        across = half * columns / rows * (2 * (np.arange(columns) + 0.5) / columns - 1)
-        rays = ahead + down[:, None, None] * up + across[None, :, None] * right
-        rays /= np.linalg.norm(rays, axis=2, keepdims=True)
-        return rays.reshape(-1, 3).astype(np.float32)
+        out = np.empty((len(pixels), 3), np.float32)
+        ways = np.stack([ahead, half * columns / rows * right, half * up])
+        _sight_kernels.look_through(frozen(pixels, np.int64), rows, columns, ways, out)
+        return out
 
     def as_seen(self, points: Points, rays: NDArray[np.float32], across: NDArray[np.float64]) -> Points:
         """Give points what a pixel covers there, `across` (N,) metres at a right angle to its ray.
@@ -68,19 +69,12 @@ class Camera:
         The pixel's square, laid on the surface: as wide as seen, and longer by the angle. Its geometric mean is the
         footprint, so that low angles neither flicker nor turn to mud; filters that can, read along its true sides.
         """
-        facing = np.einsum("nd,nd->n", points.normal, rays)
-        least = np.where(np.abs(facing) < 0.02, np.copysign(0.02, facing), facing)
-        side = (across / np.sqrt(np.maximum(np.abs(facing), 0.05))).astype(np.float32)
         _, right, up = self.axes()
-        steps = []
-        for way in (right, -up):
-            step = across[:, None] * way
-            steps.append(step - rays * (np.einsum("nd,nd->n", points.normal, step) / least)[:, None])
-        return replace(
-            points,
-            footprint=np.ascontiguousarray(np.column_stack([side, side])),
-            steps=np.stack(steps, axis=1).astype(np.float32),
+        footprint, steps = np.empty((len(points), 2), np.float32), np.empty((len(points), 2, 3), np.float32)
+        _sight_kernels.cover_pixels(
+            points.normal, frozen(rays, np.float32), frozen(across, np.float64), np.stack([right, -up]), footprint, steps
         )
+        return replace(points, footprint=footprint, steps=steps)
 
     def side_of_pixel(self, rows: int) -> float:
         """Metres that a pixel covers at one metre."""

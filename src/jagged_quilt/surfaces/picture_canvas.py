@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands
+from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, numbers_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
@@ -23,29 +23,35 @@ _THICK = 0.02  # of its size: how far below its lowest place the ground is still
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
 class PictureBlock(Block):
-    """Some rows of pixels: a piece for each part that is seen, and the ray through every pixel.
+    """Some pixels: a piece for each part that is seen, and the ray through every pixel.
 
     Attributes
     ----------
+    pixels : (P,) int64
+        Which pixels of the canvas, by number row by row from the top left.
     rays : (P, 3) float32
-        Unit, world, row by row; also of pixels that meet nothing.
+        Unit, world; also of pixels that meet nothing.
     cut : (P,) float32
         Metres at which a pixel sees where the ground is cut off at its border, from the side; -1 where it does not.
+    rows_of : sequence of (N,) int64
+        For each piece, the rows of its points in these arrays.
     """
 
+    pixels: NDArray[np.int64]
     rays: NDArray[np.float32]
     cut: NDArray[np.float32]
+    rows_of: tuple[NDArray[np.int64], ...]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Met:
-    """What rays meet of one surface: which rays, the points, how far they lie, and on which triangles of a mesh."""
+    """What rays meet of one surface, a row for each: how far away (infinity where nothing), and whether it is the cut border;
+    of a mesh, which triangle and the shares of its second and third corners."""
 
-    rays: NDArray[np.int64]
-    points: Points
     far: NDArray[np.float32]
-    triangles: NDArray[np.int32] | None
     is_cut: NDArray[np.bool_] | None = None
+    triangles: NDArray[np.int32] | None = None
+    shares: NDArray[np.float32] | None = None
 
 
 class PictureCanvas:
@@ -56,10 +62,24 @@ class PictureCanvas:
     surfaces : sequence of Terrain or Mesh
     rows, columns : int
         Pixels, or rays where there are several for a pixel.
+    only : (rows, columns) bool, optional
+        The pixels to look at; all where it is not given.
+    footprint : float
+        How many pixels wide the surface is read.
     """
 
-    def __init__(self, camera: Camera, surfaces: Sequence[Terrain | Mesh], rows: int, columns: int) -> None:
+    def __init__(
+        self,
+        camera: Camera,
+        surfaces: Sequence[Terrain | Mesh],
+        rows: int,
+        columns: int,
+        *,
+        only: NDArray[np.bool_] | None = None,
+        footprint: float = 1.0,
+    ) -> None:
         self.camera, self.surfaces, self.texels = camera, tuple(surfaces), (rows, columns)
+        self._only, self._pixel = only, footprint * camera.side_of_pixel(rows)
         floors = [each for each in self.surfaces if not isinstance(each, Mesh)]
         self._floors = {each: each.height_range[0] - _THICK * max(each.size) for each in floors}
         self._parts = [(number, part) for number, surface in enumerate(self.surfaces) for part in parts_of(surface)]
@@ -82,82 +102,107 @@ class PictureCanvas:
         return self.surfaces[self._parts[part][0]]
 
     def blocks(self, most: int) -> Sequence[Region]:
-        """Return bands of rows."""
-        return bands(self.texels, most)
+        """Return bands of rows, so high that about so many pixels of each are looked at."""
+        share = 1.0 if self._only is None else float(self._only.mean())
+        return bands(self.texels, round(most / max(share, 0.02)))
 
     def block(self, region: Region) -> PictureBlock:
         """Return what the pixels of a region see first, from either side of the triangles of meshes."""
-        rows, columns = self.texels
-        rays = self.camera.rays(rows, columns, slice(region.top, region.bottom))
-        nearest = np.full(len(rays), np.inf, np.float32)
-        met = [self._meet(surface, rays, region) for surface in self.surfaces]
-        for one in met:
-            nearest[one.rays] = np.minimum(nearest[one.rays], one.far)
-        at = np.arange(len(rays)) % columns
-        wanted = (at >= region.left) & (at < region.right)
+        pixels = numbers_of(region, self.texels[1])
+        if self._only is not None:
+            pixels = pixels[self._only.reshape(-1)[pixels]]
+        rays = self.camera.rays(*self.texels, pixels)
+        met = [self._meet(surface, rays, pixels, region) for surface in self.surfaces]
+        nearest = np.min([one.far for one in met], axis=0) if met else np.empty(0)
         cut = np.full(len(rays), -1, np.float32)
-        for one in met:
+        pieces: list[tuple[NDArray[np.int64], Piece]] = []
+        for number, one in enumerate(met):
+            first = np.isfinite(one.far) & (one.far <= nearest)
             if one.is_cut is not None:
-                seen = one.is_cut & (one.far <= nearest[one.rays])
-                cut[one.rays[seen]] = one.far[seen]
-        pieces = tuple(
-            piece
-            for number, one in enumerate(met)
-            for piece in self._pieces(number, one, (one.far <= nearest[one.rays]) & wanted[one.rays], region.top * columns)
+                cut[first & one.is_cut] = one.far[first & one.is_cut]
+                first &= ~one.is_cut
+            pieces += self._pieces(number, one, first, rays, pixels)
+        rows_of = tuple(rows for rows, _ in pieces)
+        return PictureBlock(
+            region=region, pieces=tuple(piece for _, piece in pieces), pixels=pixels, rays=rays, cut=cut, rows_of=rows_of
         )
-        return PictureBlock(region=region, pieces=pieces, rays=rays[wanted], cut=cut[wanted])
 
-    def _pieces(self, number: int, met: _Met, first: NDArray[np.bool_], start: int) -> Iterator[Piece]:
-        """Yield what is seen of each part of a surface."""
+    def _pieces(
+        self, number: int, met: _Met, first: NDArray[np.bool_], rays: NDArray[np.float32], pixels: NDArray[np.int64]
+    ) -> Iterator[tuple[NDArray[np.int64], Piece]]:
+        """Yield what is seen first of each part of a surface, with the rows of its rays."""
         surface = self.surfaces[number]
         before = next(place for place, (own, _) in enumerate(self._parts) if own == number)
-        if met.triangles is None or not isinstance(surface, Mesh):
-            if met.is_cut is not None:
-                first = first & ~met.is_cut
-            if first.any():
-                yield Piece(points=met.points[first], where=Where(each=met.rays[first] + start), part=before)
-            return
-        for place, part in enumerate(surface.parts):
-            own = first & (met.triangles >= part.first) & (met.triangles < part.last)
-            if own.any():
-                yield Piece(
-                    points=met.points[own],
-                    where=Where(each=met.rays[own] + start),
-                    part=before + place,
-                    triangles=met.triangles[own],
+        if not isinstance(surface, Mesh):
+            rows = np.flatnonzero(first)
+            if len(rows):
+                yield (
+                    rows,
+                    Piece(
+                        points=self._on_ground(surface, rays[rows], met.far[rows]), where=Where(each=pixels[rows]), part=before
+                    ),
                 )
+            return
+        assert met.triangles is not None
+        assert met.shares is not None
+        for place, part in enumerate(surface.parts):
+            rows = np.flatnonzero(first & (met.triangles >= part.first) & (met.triangles < part.last))
+            if len(rows):
+                which = met.triangles[rows]
+                points = self._on_mesh(surface, which, met.shares[rows], rays[rows], met.far[rows])
+                yield rows, Piece(points=points, where=Where(each=pixels[rows]), part=before + place, triangles=which)
 
-    def _meet(self, surface: Terrain | Mesh, rays: NDArray[np.float32], region: Region) -> _Met:
-        met = self._meet_mesh(surface, rays, region) if isinstance(surface, Mesh) else self._meet_ground(surface, rays)
-        far = np.linalg.norm(met.points.places - self.camera.position, axis=1).astype(np.float32)
-        return replace(met, far=far)
+    def _meet(self, surface: Terrain | Mesh, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
+        if isinstance(surface, Mesh):
+            return self._meet_mesh(surface, rays, pixels, region)
+        return self._meet_ground(surface, rays)
 
     def _meet_ground(self, terrain: Terrain, rays: NDArray[np.float32]) -> _Met:
+        """The border of the ground is cut off below it, down to its floor."""
         origin = np.array(self.camera.position, np.float64)
-        distance = terrain.meet_rays(origin, rays)
-        lowest = self._floors[terrain]
-        met = (distance >= 0) & (origin[1] + rays[:, 1] * np.maximum(distance, 0) >= lowest)
-        far = distance[met].astype(np.float64)
-        where = origin + rays[met].astype(np.float64) * far[:, None]
-        across = far * self.camera.side_of_pixel(self.texels[0])
-        points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
-        is_cut = where[:, 1] < points.places[:, 1] - 1e-3 * min(terrain.spacing)
-        return _Met(np.flatnonzero(met), self.camera.as_seen(points, rays[met], across), distance[met], None, is_cut)
+        far = terrain.meet_rays(origin, rays)
+        reached = far >= 0
+        far[~reached | (origin[1] + rays[:, 1] * far < self._floors[terrain])] = np.inf
+        at_border = np.zeros(len(far), bool)
+        seen = np.flatnonzero(np.isfinite(far))
+        where = origin + rays[seen].astype(np.float64) * far[seen, None]
+        half = np.array(terrain.size) / 2
+        inside = half - np.abs(where[:, [0, 2]] - half)
+        near = seen[inside.min(axis=1) < 1e-6 * half.max() + 1e-6 * far[seen]]
+        if len(near):
+            below = origin + rays[near].astype(np.float64) * far[near, None]
+            ground = terrain.points_at(below[:, [0, 2]]).places[:, 1]
+            at_border[near] = below[:, 1] < ground - 1e-3 * min(terrain.spacing)
+        return _Met(far, at_border)
 
-    def _meet_mesh(self, mesh: Mesh, rays: NDArray[np.float32], region: Region) -> _Met:
+    def _on_ground(self, terrain: Terrain, rays: NDArray[np.float32], far: NDArray[np.float32]) -> Points:
+        where = np.array(self.camera.position, np.float64) + rays.astype(np.float64) * far[:, None]
+        across = far.astype(np.float64) * self._pixel
+        points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
+        return self.camera.as_seen(points, rays, across)
+
+    def _meet_mesh(self, mesh: Mesh, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
         rows, columns = self.texels
         depth = np.zeros((region.rows, columns))
         seen = np.full(depth.shape, -1, np.int32)
         shares = np.empty((*depth.shape, 2), np.float32)
         places = frozen(self.camera.on_picture(mesh.world, rows, columns), np.float64)
         _sight_kernels.draw_triangles(places, mesh.triangles, region.top, region.bottom, columns, depth, seen, shares)
-        met = seen.ravel() >= 0
-        which = seen.ravel()[met]
-        points = points_on(mesh, which, shares.reshape(-1, 2)[met])
-        along = rays[met]
-        far = 1 / (depth.ravel()[met] * (along @ self.camera.axes()[0].astype(np.float32)))
-        turned = np.where(np.einsum("nd,nd->n", points.normal, along) > 0, np.float32(-1), np.float32(1))
+        own = pixels - region.top * columns
+        near, ahead = depth.reshape(-1)[own], rays @ self.camera.axes()[0].astype(np.float32)
+        far = np.where(near > 0, 1 / np.where(near > 0, near * ahead, 1), np.inf).astype(np.float32)
+        return _Met(far, None, seen.reshape(-1)[own], shares.reshape(-1, 2)[own])
+
+    def _on_mesh(
+        self,
+        mesh: Mesh,
+        which: NDArray[np.int32],
+        shares: NDArray[np.float32],
+        rays: NDArray[np.float32],
+        far: NDArray[np.float32],
+    ) -> Points:
+        points = points_on(mesh, which, shares)
+        turned = np.where(np.einsum("nd,nd->n", points.normal, rays) > 0, np.float32(-1), np.float32(1))
         hand = np.column_stack([points.tangent[:, :3], points.tangent[:, 3] * turned])
         points = replace(points, normal=points.normal * turned[:, None], tangent=hand)  # the inside is lit from inside
-        seen_so = self.camera.as_seen(points, along, far * self.camera.side_of_pixel(rows))
-        return _Met(np.flatnonzero(met), seen_so, far.astype(np.float32), which)
+        return self.camera.as_seen(points, rays, far.astype(np.float64) * self._pixel)

@@ -12,6 +12,7 @@ from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.uv_canvas import empty_points, filled_points
 
 _MAP = 2048
+_NONE = frozen(np.empty((0, 3)), np.float32)
 
 
 def points_on(mesh: Mesh, which: NDArray[np.int32], shares: NDArray[np.float32]) -> Points:
@@ -49,16 +50,9 @@ class ShadowMap:
 
     def free(self, points: Points) -> NDArray[np.float32]:
         """Return how free the way to the light is at each point, 0..1, (N,), as the mean over 3 x 3 of the map's places."""
-        own = self._on_map(points.places @ self._axes.T)
-        texel = 1 / self._scale
-        lean = np.clip(points.normal.astype(np.float64) @ self._axes[2], 0.1, 1)
-        lifted = own[:, 2] + 2.5 * texel * np.sqrt(1 - lean**2) / lean + texel
-        column, row = np.floor(own[:, 0]).astype(int), np.floor(own[:, 1]).astype(int)
-        free = np.zeros(len(own), np.float32)
-        for down in (-1, 0, 1):
-            for across in (-1, 0, 1):
-                c, r = column + across, row + down
-                inside = (c >= 0) & (c < _MAP) & (r >= 0) & (r < _MAP)
-                near = self._nearest[np.clip(r, 0, _MAP - 1), np.clip(c, 0, _MAP - 1)]
-                free += ~(inside & (near > lifted))
-        return free / np.float32(9)
+        out = np.empty(len(points), np.float32)
+        rows = _sight_kernels.SeenRows(points.position, _NONE if points.rest is None else points.rest, points.normal)
+        _sight_kernels.free_of_map(
+            rows, frozen(self._axes, np.float64), frozen(self._low, np.float64), self._scale, self._nearest, out
+        )
+        return out

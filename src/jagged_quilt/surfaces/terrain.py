@@ -71,7 +71,9 @@ class Terrain(Shown):
         )
         highest = np.empty([-(-(n - 1) // _kernels.BLOCK) for n in self.heights.shape], np.float32)
         _kernels.highest_of_blocks(self.heights, highest)
-        self._ground = _kernels.GroundRows(self.heights, frozen(highest, np.float32), *self.spacing)
+        low, high = self.height_range
+        steepest = max(float(np.abs(np.diff(self.heights, axis=axis)).max()) for axis in (0, 1))
+        self._ground = _kernels.GroundRows(self.heights, frozen(highest, np.float32), high, low, steepest, *self.spacing)
 
     def __reduce__(self) -> tuple[object, ...]:
         return _made, (self.heights, self.size, self.between)
@@ -148,14 +150,23 @@ class Terrain(Shown):
     def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return the metres at which rays from one origin meet the ground, (N,) float32; -1 where they do not."""
         out = np.empty(len(directions), np.float32)
-        _kernels.cast_rays(frozen(origin, np.float64), frozen(directions, np.float32), _LONGEST, self._ground, out)
+        scratch = np.empty(7 * _kernels.LANES, np.float32)
+        _kernels.cast_rays(frozen(origin, np.float64), frozen(directions, np.float32), _LONGEST, self._ground, scratch, out)
         return out
 
-    def sunlit(self, points: Points, towards: NDArray[np.float64]) -> NDArray[np.float32]:
-        """Return 1 where the way from a point towards the light (a unit vector) is free, else 0, (N,) float32."""
+    def sunlit(
+        self, points: Points, towards: NDArray[np.float64], known: NDArray[np.uint8] | None = None
+    ) -> NDArray[np.float32]:
+        """Return 1 where the way from a point towards the light (a unit vector) is free, else 0, (N,) float32.
+
+        known : (R, C) uint8, zeros at first, keeps what is found of samples, for many points under one light.
+        """
         out = np.empty(len(points), np.float32)
-        lift = 0.05 * min(self.spacing)
-        _kernels.cast_shadows(points.position, points.normal, frozen(towards, np.float64), lift, _LONGEST, self._ground, out)
+        x, y, z = (float(each) for each in towards)
+        sun = _kernels.SunRows((x, y, z), 0.05 * min(self.spacing), _LONGEST)
+        nothing = np.empty((0, 0), np.uint8)
+        arrays = points.position, points.normal, points.footprint
+        _kernels.cast_shadows(*arrays, sun, self._grid, self._ground, nothing if known is None else known, out)
         return out
 
     def _empty_points(self, count: int) -> FilledPoints:
