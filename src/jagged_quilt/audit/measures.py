@@ -14,7 +14,7 @@ Values = NDArray[np.float32]
 """(H, W, C) float32."""
 
 _LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
-_SCALES = (1, 2, 4, 8, 16)
+_FARTHEST = 16  # texels over which a border is looked at
 _FEWEST = 16  # strips across a border: fewer say more of chance than of the map
 _UNSEEN = 0.5 / 255
 ENOUGH = 512
@@ -150,21 +150,16 @@ def _seen(texels: Stored) -> Values:
 
 
 def _border(values: Values) -> float:
-    strips = values.astype(np.float32)  # rows averaged by as many as the distance; what is left over at the end is left out
-    worst = 0.0
-    for reach in _SCALES:
-        rows, columns = strips.shape[:2]
-        if columns < 4 * reach or rows < _FEWEST:
-            break
-        sums = np.zeros((rows, columns + 1, strips.shape[2]))
-        np.cumsum(strips, axis=1, out=sums[:, 1:])
-        means = ((sums[:, reach:] - sums[:, :-reach]) / reach).astype(np.float32)  # of [x, x + reach)
+    means = values.astype(np.float32)  # of [x, x + reach), over as many rows; what is left over at the end is left out
+    worst, reach = 0.0, 1
+    while reach <= _FARTHEST and means.shape[1] > 3 * reach and len(means) >= _FEWEST:
         inside = np.sqrt(np.mean((means[:, reach:] - means[:, :-reach]) ** 2, axis=(0, 2)))
         border = float(np.sqrt(np.mean((means[:, 0] - means[:, -1]) ** 2)))
         if border > _UNSEEN:
             worst = max(worst, 1 - float(inside.max()) / border)
-        even = rows // 2 * 2
-        strips = (strips[0:even:2] + strips[1:even:2]) * np.float32(0.5)
+        even = len(means) // 2 * 2
+        strips = (means[0:even:2] + means[1:even:2]) * np.float32(0.5)
+        means, reach = (strips[:, :-reach] + strips[:, reach:]) * np.float32(0.5), 2 * reach
     return worst
 
 

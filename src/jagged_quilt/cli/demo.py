@@ -26,7 +26,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
 
     from jagged_quilt.demo.project import write_project
     from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.audits import audit_quilt
+    from jagged_quilt.results.audits import MEMO, audit_quilt
     from jagged_quilt.results.results import Results
 
     steps: list[tuple[str, str, float]] = []
@@ -48,7 +48,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
         results = Results(quilt, threads=threads, progress=progress)
         step(
             "check",
-            lambda: (audit_quilt(quilt, threads=threads, progress=progress), quilt.terrain),
+            lambda: (audit_quilt(quilt, memo=results.folder / MEMO, threads=threads, progress=progress), quilt.terrain),
             lambda seen: f"{len(seen[0])} swatches, 1 heightmap: {sum(len(each.faults) for each in seen[0])} faults",
         )
         step("pack", lambda: results.run("pack"), lambda made: _what(folder, made.folder, made.files))
@@ -61,7 +61,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
         )
         step(
             "show",
-            lambda: [results.run(name) for name in results.pictures],
+            lambda: results.draw(results.pictures),
             lambda made: _what(folder, made[0].folder, tuple(file for each in made for file in each.files)),
         )
         shares = results.weights.shares()

@@ -88,7 +88,7 @@ def command(
             results.picture_named(name)
         if not chosen and not (place or swept or csv or kinds or compared):
             chosen = tuple(results.pictures)
-        made = [results.run(name, anew=anew) for name in results.pictures if name in chosen]
+        made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
         made += [results.draw_debug(kinds)] if kinds else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
         made += [results.draw_sweep(swept)] if swept else []

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from jagged_quilt.results.audits import audit_quilt
+from jagged_quilt.results.audits import MEMO, audit_quilt
 from jagged_quilt.show.audit_sheet import audit_sheet
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.mesh_sheet import draw_mesh_sheet
@@ -21,10 +21,11 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class PictureStep:
-    """A picture: the steps that are done before it, and what draws its boards."""
+    """A picture: the steps that are done before it, what draws its boards, and about how long that takes beside others."""
 
     needs: frozenset[str]
     draw: Callable[[Results], list[Board]]
+    effort: int = 1
 
     @property
     def wants(self) -> str:
@@ -78,20 +79,20 @@ def _meshes(results: Results) -> list[Board]:
 
 
 def _audit(results: Results) -> list[Board]:
-    audits = audit_quilt(results.quilt, threads=results.threads, progress=results.progress)
+    audits = audit_quilt(results.quilt, memo=results.folder / MEMO, threads=results.threads, progress=results.progress)
     return [audit_sheet(each) for each in audits]
 
 
 PICTURES = {
-    "swatches": PictureStep(frozenset(), _swatches),
+    "swatches": PictureStep(frozenset(), _swatches, 2),
     "weights": PictureStep(frozenset({"weigh"}), _weights),
     "masks": PictureStep(frozenset({"weigh"}), _masks),
     "adopted": PictureStep(frozenset({"adopt", "weigh"}), _adopted),
-    "maps": PictureStep(frozenset({"bake"}), _maps),
-    "view": PictureStep(frozenset({"pack", "weigh"}), _view),
+    "maps": PictureStep(frozenset({"bake"}), _maps, 2),
+    "view": PictureStep(frozenset({"pack", "weigh"}), _view, 4),
     "riser": PictureStep(frozenset({"weigh"}), _riser),
-    "meshes": PictureStep(frozenset({"pack"}), _meshes),
-    "audit": PictureStep(frozenset(), _audit),
+    "meshes": PictureStep(frozenset({"pack"}), _meshes, 3),
+    "audit": PictureStep(frozenset(), _audit, 4),
 }
 """Every picture by its name, in the order in which they are drawn."""
 

@@ -24,6 +24,7 @@ from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, 
 from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
@@ -94,6 +95,29 @@ class Results:
             raise RangeError(f"{self.quilt.path}: {_WANTED[name]}")
         known_name("step", name, self.runner.steps)
         return self.runner.run(name, anew=anew)
+
+    def draw(self, names: Sequence[str], *, anew: bool = False) -> list[Made]:
+        """Draw pictures, or leave those that are as they would be: some at once, since words and sheets leave cores idle."""
+        stale = [name for name in names if anew or not self.runner.is_done(self.picture_named(name))]
+        for needed in dict.fromkeys(each for name in stale for each in self.runner.steps[name].needs):
+            self.run(needed)
+        done: dict[str, Made] = {}
+        if stale:
+            self._load_for(stale)
+
+        def draw_one(name: str) -> None:
+            done[name] = self.run(name, anew=anew)
+
+        longest_first = sorted(stale, key=lambda name: -PICTURES[name].effort)
+        work_through(longest_first, draw_one, threads=self.threads, step="drawing", progress=self.progress)
+        return [done.get(name) or self.run(name) for name in names]
+
+    def _load_for(self, names: Collection[str]) -> None:
+        """Load what several pictures share before threads do."""
+        needs = set().union(*(self.runner.steps[name].needs for name in names))
+        for need, loaded in (("pack", "arrays"), ("weigh", "weights"), ("weigh", "weigher")):
+            if need in needs and (need != "weigh" or self.quilt.table.surface is not None):
+                getattr(self, loaded)
 
     @cached_property
     def sources(self) -> tuple[SwatchSource, ...]:

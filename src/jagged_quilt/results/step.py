@@ -84,12 +84,19 @@ class Runner:
             self._stamps[name] = fingerprint(__version__, name, *step.inputs(), *below)
         return self._stamps[name]
 
+    def is_done(self, name: str) -> bool:
+        """Whether a step has nothing to do."""
+        return name in self._done or self._kept(self._manifest(name), self.stamp(name)) is not None
+
+    def _manifest(self, name: str) -> Path:
+        return self.folder / MANIFESTS / f"{quote(name, safe='')}.json"
+
     def run(self, name: str, *, anew: bool = False) -> Made:
         """Do a step unless that is done; with `anew` in any case. What it needs is done first."""
         if name in self._done and not anew:
             return self._done[name]
         stamp, step = self.stamp(name), self.steps[name]
-        folder, manifest = self.folder / step.folder, self.folder / MANIFESTS / f"{quote(name, safe='')}.json"
+        folder, manifest = self.folder / step.folder, self._manifest(name)
         kept = None if anew else self._kept(manifest, stamp)
         if kept is not None:
             self._done[name] = Made(folder, kept, fresh=False)

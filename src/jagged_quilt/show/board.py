@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
-from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
+from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps.image_files import write_image
 
@@ -69,9 +69,8 @@ class Board(Shown):
         from matplotlib.backends.backend_agg import FigureCanvasAgg
         from matplotlib.figure import Figure
 
-        figure = Figure(figsize=(self.width / 100, self.height / 100), dpi=100)
+        figure = Figure(figsize=(self.width / 100, self.height / 100), dpi=100, facecolor="none")
         canvas = FigureCanvasAgg(figure)
-        figure.figimage(self._pixels, origin="upper", resize=False)
         for x, y, text, size, ink, side, bold, behind in self._words:
             back = {"facecolor": behind, "edgecolor": "none", "pad": 4, "alpha": 0.72} if behind else None
             figure.text(
@@ -87,16 +86,23 @@ class Board(Shown):
                 parse_math=False,
             )
         canvas.draw()
-        return np.ascontiguousarray(np.asarray(canvas.buffer_rgba())[..., :3])
+        words = np.asarray(canvas.buffer_rgba())
+        out, at = self._pixels.copy(), np.nonzero(words[..., 3])
+        colour, cover = words[at][:, :3].astype(np.float32), words[at][:, 3:].astype(np.float32) / np.float32(255)
+        out[at] = np.rint(out[at] * (np.float32(1) - cover) + colour * cover).astype(np.uint8)
+        return out
 
 
 def picture_of(values: NDArray[np.float32], rows: int, columns: int) -> Picture:
     """Return linear colour or plain grey (H, W, C), 0..1, as sRGB pixels of a given size."""
-    scaled = resized(np.asarray(values, np.float32), rows, columns, edge="clamp")
-    encoded = np.rint(srgb_from_linear(scaled) * 255).astype(np.uint8)
-    return np.repeat(encoded, 3, axis=2) if encoded.shape[2] == 1 else encoded
+    return _pixels(srgb_from_linear(resized(np.asarray(values, np.float32), rows, columns, edge="clamp")))
 
 
 def picture_of_data(values: NDArray[np.float32], rows: int, columns: int) -> Picture:
     """Return plain numbers (H, W, C), 0..1, as pixels of a given size whose stored value is the number."""
-    return picture_of(linear_from_srgb(np.asarray(values, np.float32)), rows, columns)
+    return _pixels(np.clip(resized(np.asarray(values, np.float32), rows, columns, edge="clamp"), 0, 1))
+
+
+def _pixels(values: NDArray[np.float32]) -> Picture:
+    stored = np.rint(values * 255).astype(np.uint8)
+    return np.repeat(stored, 3, axis=2) if stored.shape[2] == 1 else stored

@@ -244,7 +244,9 @@ def painted(values: Numbers, scale: Scale, width: int, height: int) -> Picture:
 
 def mean_of_rays(colours: Numbers, width: int, height: int) -> Picture:
     """Return colours of rays, 0..255, as a picture."""
-    mean = colours.reshape(height, FINER, width, FINER, 3).mean(axis=(1, 3))
+    rays = [colours[down::FINER, across::FINER] for down in range(FINER) for across in range(FINER)]
+    mean = np.sum(rays, axis=0) / np.float32(len(rays))
+    assert mean.shape == (height, width, 3)
     return np.rint(np.clip(mean, 0, 255)).astype(np.uint8)
 
 

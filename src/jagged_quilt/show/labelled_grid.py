@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
@@ -15,8 +18,9 @@ SQUARES = 4
 _QUADRANTS = ((214, 120, 96), (104, 156, 190), (206, 178, 92), (124, 170, 120))
 
 
+@lru_cache(maxsize=4)
 def labelled_grid(side: int = 512) -> Picture:
-    """Return a tile of 4 x 4 squares, A1 at the top left to D4 at the bottom right, an arrow to the top on each."""
+    """Return a tile of 4 x 4 squares, A1 at the top left to D4 at the bottom right, an arrow to the top on each; read-only."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -39,7 +43,7 @@ def labelled_grid(side: int = 512) -> Picture:
             figure.text(x, y + 0.075, "▲", fontsize=side * 0.026, color="#141414", ha="center", va="center")
     figure.figimage(pixels, origin="upper", resize=False)
     canvas.draw()
-    return np.ascontiguousarray(np.asarray(canvas.buffer_rgba())[..., :3])
+    return frozen(np.asarray(canvas.buffer_rgba())[..., :3], np.uint8)
 
 
 def grid_arrays(tile: float, side: int = 512) -> TextureArrays:

@@ -60,7 +60,8 @@ def draw_scenes(
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
         for picture, light in zip(shown, _light(scenes, flats, canvas, threads, progress), strict=True):
             fine = light.reshape(height, FINER, width, FINER, 3)
-            mean = sum(fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)) / FINER**2
+            rays = [fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)]
+            mean = np.sum(rays, axis=0) / np.float32(len(rays))
             picture[wanted] = np.rint(srgb_from_linear(mean) * 255)
     return shown
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Sequence
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,7 @@ from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
 _HEAT = np.array([(24, 26, 30), (58, 62, 120), (150, 60, 120), (230, 110, 70), (250, 210, 90), (255, 252, 220)], np.float64)
+_HEAT_STEPS = 2048
 _LAYERS_ON_A_SHEET = 4
 _STEPS_ON_A_SHEET = 4
 _SO_FAR, _SWEPT = np.array([(120, 220, 140), (255, 176, 64)], np.uint8)
@@ -27,10 +29,14 @@ _SO_FAR, _SWEPT = np.array([(120, 220, 140), (255, 176, 64)], np.uint8)
 
 def heat(values: NDArray[np.floating]) -> NDArray[np.uint8]:
     """Return dark to bright colours, (..., 3) sRGB, for numbers 0..1."""
-    at = np.clip(values, 0, 1) * (len(_HEAT) - 1)
-    low = np.minimum(at.astype(int), len(_HEAT) - 2)
-    part = (at - low)[..., None]
-    return np.rint(_HEAT[low] * (1 - part) + _HEAT[low + 1] * part).astype(np.uint8)
+    return _heat_table()[np.rint(np.clip(values, 0, 1) * (_HEAT_STEPS - 1)).astype(np.intp)]
+
+
+@cache
+def _heat_table() -> NDArray[np.uint8]:
+    at = np.linspace(0, len(_HEAT) - 1, _HEAT_STEPS)
+    columns = [np.interp(at, np.arange(len(_HEAT)), _HEAT[:, channel]) for channel in range(3)]
+    return np.rint(np.column_stack(columns)).astype(np.uint8)
 
 
 def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
