@@ -2,6 +2,7 @@
 
     python benchmarks/blend.py            a few minutes
     python benchmarks/blend.py --quick    about half a minute, once all is compiled
+    python benchmarks/blend.py --against REV [--wide]    beside the code of another commit, in turn
 
 The standard scene: 1024 x 1024 texels, the 4 heaviest of 8 layers (3.2 show on average), two RGBA8 arrays of 8 x 512 x
 512, triplanar (2.2 planes on average), height-aware, reoriented normals. The last line is JSON.
@@ -12,12 +13,14 @@ from __future__ import annotations
 import argparse
 import copy
 import json
+import os
 import subprocess
 import sys
 import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numba
@@ -147,6 +150,12 @@ def in_turn(works, repeats):
 PHASES = ("spread", "planes", "locate", "fetch", "rise", "weigh", "mix", "turn", "encode")
 
 
+@numba.njit
+def chosen(block, scratch):
+    """Choose the points of a block; return how many."""
+    return _spread_kernels.choose_points(block, SIDE * SIDE, SIDE, scratch.who)
+
+
 @numba.njit(cache=True)
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
@@ -187,8 +196,7 @@ def where_time_goes(scene, blend):
     blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
     spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
     for number in blocks:
-        count = _spread_kernels.choose_points(int(number), SIDE * SIDE, SIDE, scratch.who)
-        assert count == size
+        assert chosen(int(number), scratch) == size
         passes = _kernels.blend_block(points, plan, pages, scratch)
         most = int((scene.weights.weights[scratch.who] > 0).sum(axis=1).max())
         kept, shares = scratch.mix.kept.reshape(-1, size), scratch.samples.spot.shares.reshape(-1, size)
@@ -224,10 +232,79 @@ print(int(peak) / 1024 - {side}**2 * 13 / 2**20)
     return side, float(out.split()[-1])
 
 
+class Former:
+    """The same scene by the code of another commit, in a process that runs it when asked."""
+
+    def __init__(self, revision, folder):
+        root = Path(__file__).parents[1]
+        packed = subprocess.run(["git", "-C", root, "archive", revision, "src"], capture_output=True, check=True).stdout
+        subprocess.run(["tar", "-x", "-C", folder], input=packed, check=True)
+        env = {**os.environ, "PYTHONPATH": str(Path(folder, "src")), "NUMBA_CACHE_DIR": str(Path(folder, "kernels"))}
+        words = [sys.executable, __file__, "--serve"]
+        self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=env)
+
+    def run(self, name):
+        """Return the seconds that one run took there."""
+        self.process.stdin.write(name + "\n")
+        self.process.stdin.flush()
+        return float(self.process.stdout.readline())
+
+    def close(self):
+        self.process.communicate()
+
+
+def runs_of(scene):
+    """What is compared: by name, a run of the whole scene."""
+    blends = {"bilinear": Blend(scene.arrays, scene.layers, filter="bilinear"), "trilinear": Blend(scene.arrays, scene.layers)}
+    clamped = [replace(layer, projection=replace(layer.projection, wrap="clamp")) for layer in scene.layers[:1]]
+    blends["one clamps"] = Blend(scene.arrays, [*clamped, *scene.layers[1:]])
+    return {
+        f"{name}, {threads} thread{'s' * (threads > 1)}": partial(scene.run, blend, threads)
+        for name, blend in blends.items()
+        for threads in (1, 2)
+    }
+
+
+def serve():
+    """Run what each line of standard input names, and answer with the seconds that it took."""
+    runs = runs_of(Scene())
+    for line in sys.stdin:
+        start = time.perf_counter()
+        runs[line.strip()]()
+        print(time.perf_counter() - start, flush=True)
+
+
+def against(revision, quick):
+    """Print how much faster each run is than by another commit: the median of the ratios of runs in turn."""
+    with tempfile.TemporaryDirectory() as folder:
+        former, runs = Former(revision, folder), runs_of(Scene())
+        ratios = {}
+        for name, run in runs.items():
+            pairs = []
+            for _ in range(5 if quick else 21):
+                start = time.perf_counter()
+                run()
+                pairs.append((time.perf_counter() - start, former.run(name)))
+            ratios[name] = float(np.median([then / now for now, then in pairs[1:]]))
+            now, then = (1000 * min(each) for each in zip(*pairs[1:], strict=True))
+            print(f"{name:<24}{then:>8.0f} ms at {revision}, {now:>6.0f} ms now: {ratios[name]:.2f} x as fast")
+        former.close()
+    print(json.dumps({f"over_former_{name.replace(', ', '_').replace(' ', '_')}": round(x, 3) for name, x in ratios.items()}))
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--quick", action="store_true", help="fewer repeats, a smaller bake")
-    quick = parser.parse_args().quick
+    parser.add_argument("--against", metavar="REV", help="only compare with the code of another commit, in turn with it")
+    parser.add_argument("--wide", action="store_true", help="with vectors of 512 bits")
+    parser.add_argument("--serve", action="store_true", help=argparse.SUPPRESS)
+    asked = parser.parse_args()
+    if asked.wide:
+        jq.wide_vectors()
+    if asked.serve or asked.against:
+        serve() if asked.serve else against(asked.against, asked.quick)
+        return
+    quick = asked.quick
     repeats = 4 if quick else 15
     scene = Scene()
     layers, planes, samples = scene.facts()

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import jagged_quilt as jq
 from jagged_quilt.foundation.compiler import KERNELS
-from jagged_quilt.results.rehearsal import rehearse_blend, rehearse_weights
+from jagged_quilt.results.rehearsal import rehearse
 
 JAR = """
 [[mesh]]
@@ -38,10 +38,10 @@ def write_jar_project(folder):
 
 if __name__ == "__main__":
     if sys.argv[1] == "weights":
-        rehearse_weights()
+        rehearse(["pack", "weigh", "ground", "meshes"])
         jq.weigh(jq.UvCanvas(jq.shapes.plane((0.9, 0.9)), 8), [jq.Layer("a")])
     else:
-        rehearse_blend()
+        rehearse(["blend"])
         folder = Path(sys.argv[2])
         jq.run(jq.read_quilt(write_jar_project(folder / "project")), "bake jar", out=folder / "out", anew=True)
         missed = sum(sum(each.stats.cache_misses.values()) for each in KERNELS)

@@ -4,6 +4,7 @@ import platform
 import re
 from dataclasses import fields, replace
 
+import numba
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -14,6 +15,7 @@ from conftest import made_maps, made_swatch
 from jagged_quilt.blend import _chart_kernels, _mix_kernels, _sample_kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.blend import stored_type
+from jagged_quilt.foundation.compiler import _FAST, _KERNEL
 from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 
@@ -346,10 +348,20 @@ def loops_in_lanes():
     yield _mix_kernels.quantise, (np.ones((k.OUTPUTS, 3), np.float32), sums, steps)
 
 
+def asm_of(loop, values):
+    """The assembly of a kernel that does nothing but run a loop."""
+
+    def alone(*values):
+        loop(*values)
+
+    built = numba.njit(fastmath=_FAST, **{**_KERNEL, "cache": False})(alone)
+    built(*values)
+    return next(iter(built.inspect_asm().values()))
+
+
 @pytest.mark.skipif(platform.machine() != "x86_64", reason="looks for the registers of x86-64")
 def test_the_loops_that_should_run_in_vector_lanes_do():
     """Without them the blend is several times slower and nothing else would show it."""
     for loop, values in loops_in_lanes():
-        loop(*values)
-        code = next(iter(loop.inspect_asm().values()))
+        code = asm_of(loop, values)
         assert re.search(r"\tv?(?:mulps|addps|maxps|fmadd\w+ps|pmaxsd)\t", code), loop.py_func.__name__

@@ -381,7 +381,7 @@ def lay_chart(c, points, plan, scratch):
     if chart["sharing"] >= 0:
         for t in range(B):
             lying.alike[INDEX(t)], lying.alike[INDEX(B + t)] = chart["sharpness"], chart["sharing"]
-        share_planes(LAID_ROWS * B * c, 3 * B * c, 0, lying.laid, lying.alike, lying.shares)
+        share_planes(LAID_ROWS * B * c, 3 * B * c, np.int64(0), lying.laid, lying.alike, lying.shares)
 
 
 @inlined

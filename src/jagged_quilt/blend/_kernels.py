@@ -54,7 +54,7 @@ def blend_block(points, plan, pages, scratch):
         mix.sums[t] = F0
     for t in range(4 * B * pages.texels.shape[1]):
         mix.channels[INDEX(t)] = F0
-    passes = 0
+    passes = np.int64(0)  # a plain 0 would compile what it is given to once more
     for k in range(most):
         for plane in range(3):
             if largest(3 * k + plane, places.look.counts) > 0:

@@ -26,7 +26,7 @@ def command(named: Named, anew: bool, look: Path | None) -> None:
 
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
-        ready_kernels()
+        ready_kernels(results, ["adopt", "adopted"], progress)
         made = results.run("adopt", anew=anew)
         found, adopted, now = results.inherited, results.adopted, results.weights
         made_picture = results.run("adopted")

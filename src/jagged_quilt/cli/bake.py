@@ -21,9 +21,9 @@ def command(named: Named, anew: bool) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps."""
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
-        ready_kernels()
         made = []
         steps = [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]
+        ready_kernels(results, steps, progress)
         for name in steps or ["bake"]:
             start = seconds()
             made.append((results.run(name, anew=anew), seconds() - start))

@@ -22,8 +22,6 @@ if TYPE_CHECKING:
     from jagged_quilt.results.results import Results
     from jagged_quilt.results.step import Made
 
-_SLOW_START = 4.0  # seconds after which it is surely the compiler that works
-
 
 @dataclass(frozen=True)
 class Named:
@@ -76,7 +74,7 @@ def at_work() -> Iterator[Progress]:
     """Give a progress callback: a bar on a terminal, silence in a pipe. Warnings go to standard error, one line each."""
     from jagged_quilt.foundation.errors import QuiltWarning
 
-    with warnings.catch_warnings(record=True) as caught, _bar() as progress:
+    with warnings.catch_warnings(record=True) as caught, _bar() as progress, _told_when_compiling(progress):
         warnings.simplefilter("ignore")
         warnings.simplefilter("always", QuiltWarning)
         try:
@@ -84,6 +82,20 @@ def at_work() -> Iterator[Progress]:
         finally:
             for line in dict.fromkeys(str(each.message) for each in caught):
                 click.echo(f"warning: {line}", err=True)
+
+
+@contextmanager
+def _told_when_compiling(progress: Progress) -> Iterator[None]:
+    """Say when a kernel is compiled that was not compiled ahead."""
+    from jagged_quilt.foundation.compiler import when_compiling
+
+    def tell(name: str) -> None:
+        progress(f"compiling {name}", 0, 0)
+        if not sys.stderr.isatty():
+            click.echo(f"compiling one more kernel, {name}; only the first run needs this", err=True)
+
+    with when_compiling(tell):
+        yield
 
 
 @contextmanager
@@ -116,19 +128,16 @@ def _bar() -> Iterator[Progress]:
         yield tell
 
 
-def ready_kernels(pictures: bool = False) -> None:
-    """Load the kernels, with `pictures` those that draw too; say so if they have to be compiled first."""
-    from jagged_quilt.results.rehearsal import rehearse
+def ready_kernels(results: Results | None, names: Collection[str], progress: Progress) -> None:
+    """Compile the kernels that some steps of a quilt need (all where there is none), if that was not done yet, and say so."""
+    from jagged_quilt.results.warm import cold, warm
 
-    notice = threading.Timer(
-        _SLOW_START, click.echo, ["compiling the kernels; only the first run needs this (about a minute)"], {"err": True}
-    )
-    notice.daemon = True
-    notice.start()
-    try:
-        rehearse(pictures)
-    finally:
-        notice.cancel()
+    parts = results.kernels_for(names) if results else ()
+    if (results and not parts) or not cold(parts):
+        return
+    if not sys.stderr.isatty():
+        click.echo("compiling the kernels; only the first run needs this (about a minute)", err=True)
+    warm(parts, threads=results.threads if results else None, progress=progress)
 
 
 def terminal(stderr: bool = False) -> Console:

@@ -38,7 +38,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
         return result
 
     with at_work() as progress:
-        ready_kernels(pictures=True)
+        ready_kernels(None, (), progress)
         quilt_file = step(
             "write",
             lambda: write_project(folder, texels=texels, threads=threads, progress=progress),

@@ -27,7 +27,7 @@ def command(named: Named, forms: tuple[str, ...], bits: str, error: float | None
             report(results.export_terrain(error, near), seconds())
             if not forms:
                 return
-        ready_kernels()
+        ready_kernels(results, ["weigh"], progress)
         made = results.export_weights(forms or ("splat",), int(bits))
         taken = seconds()
     report(made, taken)

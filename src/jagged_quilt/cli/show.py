@@ -79,7 +79,6 @@ def command(
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         swept = Sweep.of(sweep) if sweep else None
-        ready_kernels(pictures=True)
         if len(compared) > 2:
             raise RangeError(f"--compare takes one or two; got {len(compared)}")
         for kind in kinds:
@@ -88,6 +87,8 @@ def command(
             results.picture_named(name)
         if not chosen and not (place or swept or csv or kinds or compared):
             chosen = tuple(results.pictures)
+        others = {"debug": kinds, "compare": compared, "sweep": swept, "weigh": csv or place}
+        ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
         made += [results.draw_debug(kinds)] if kinds else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []

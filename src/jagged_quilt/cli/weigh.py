@@ -17,7 +17,7 @@ def command(named: Named, anew: bool) -> None:
 
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
-        ready_kernels()
+        ready_kernels(results, ["weigh"], progress)
         made = results.run("weigh", anew=anew)
         taken = seconds()
     kept = results.weights.layers.shape

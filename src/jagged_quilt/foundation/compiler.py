@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import ctypes
 import hashlib
 import inspect
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 
@@ -13,7 +15,10 @@ import numba
 from llvmlite import ir
 from llvmlite.binding import Linkage
 from numba import types
+from numba.core import event
+from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
+from numba.core.registry import cpu_target
 from numba.extending import intrinsic
 
 from jagged_quilt.foundation.loose import Compiled
@@ -29,7 +34,54 @@ _LANES: set[str] = set()
 """The names of all loops in lanes, as they stand in the names of symbols."""
 
 
-class _NoAliasCompiler(Compiler):
+class _HelperLibrary(JITCodeLibrary):
+    """Holds a helper as it was lowered: only the kernels that it goes into are optimised and made into native code.
+
+    Numba would do both for every helper by itself, and optimise each again within all that call it.
+    """
+
+    @property
+    def codegen(self) -> Compiled:
+        return _NoEnvironment(self._codegen)
+
+    def _optimize_final_module(self) -> None:
+        """Leave that to the kernel."""
+
+    def _finalize_final_module(self) -> None:
+        self._finalize_dynamic_globals()
+        self._finalized = True
+
+    def get_pointer_to_function(self, name: str) -> int:
+        """Return what Python calls if somebody calls a helper: it raises a TypeError and returns nothing."""
+        address = ctypes.cast(ctypes.pythonapi.PyErr_BadArgument, ctypes.c_void_p).value
+        assert address is not None
+        return address
+
+
+class _NoEnvironment:
+    """A code generator for what is never native by itself: what it would raise errors with is not set."""
+
+    def __init__(self, codegen: Compiled) -> None:
+        self._codegen = codegen
+
+    def __getattr__(self, name: str) -> Compiled:
+        return getattr(self._codegen, name)
+
+    def set_env(self, name: str, environment: object) -> None:
+        """Do nothing."""
+
+
+class _HelperCompiler(Compiler):
+    """Compiles what only kernels call."""
+
+    def define_pipelines(self) -> Compiled:
+        state = self.state
+        state.library = _HelperLibrary(state.targetctx.codegen(), state.func_id.func_qualname)
+        state.library.enable_object_caching()
+        return super().define_pipelines()
+
+
+class _NoAliasCompiler(_HelperCompiler):
     """Tells LLVM that the array arguments of a function never overlap, so that it need not check before vectorising."""
 
     def __init__(self, *args: object, **kwargs: object) -> None:
@@ -48,45 +100,64 @@ class _OwnCopiesCompiler(Compiler):
         state = self.state
         state.library = library = state.targetctx.codegen().create_library(state.func_id.func_qualname)
         library.enable_object_caching()
-        finish = library._finalize_final_module
+        optimise, finish = library._optimize_final_module, library._finalize_final_module
+        shared: set[str] = set()
+
+        def optimise_alone() -> None:
+            for each in library._final_module.functions:
+                if not each.is_declaration and each.linkage == Linkage.linkonce_odr:
+                    shared.add(each.name)
+                    each.linkage = Linkage.internal
+                    each.add_function_attribute("noinline" if any(name in each.name for name in _LANES) else "alwaysinline")
+            optimise()
 
         def finish_alone() -> None:
-            module = library._final_module
-            shared = [each for each in module.functions if not each.is_declaration and each.linkage == Linkage.linkonce_odr]
-            for each in shared:
-                each.linkage = Linkage.internal
-                each.add_function_attribute("noinline" if any(name in each.name for name in _LANES) else "alwaysinline")
             finish()
-            for each in shared:  # as they were, for a kernel that calls this one
-                each.linkage = Linkage.linkonce_odr
+            for each in library._final_module.functions:  # as they were, for a kernel that calls this one
+                if each.name in shared:
+                    each.linkage = Linkage.linkonce_odr
 
-        library._finalize_final_module = finish_alone
+        library._optimize_final_module, library._finalize_final_module = optimise_alone, finish_alone
         return super().define_pipelines()
+
+
+_KERNEL: dict[str, object] = {
+    "cache": True,
+    "nogil": True,
+    "error_model": "numpy",
+    "no_cfunc_wrapper": True,
+    "_nrt": False,
+    "pipeline_class": _OwnCopiesCompiler,
+}
+_HELPER: dict[str, object] = {
+    "nogil": True,
+    "fastmath": _FAST,
+    "error_model": "numpy",
+    "no_cpython_wrapper": True,
+    "no_cfunc_wrapper": True,
+    "_nrt": False,
+}
 
 
 def kernel(function: Callable[..., object]) -> Compiled:
     """Compile a kernel on first use."""
-    return _kept(
-        _njit(cache=True, nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False, pipeline_class=_OwnCopiesCompiler)(
-            function
-        )
-    )
+    return _kept(_njit(fastmath=_FAST, **_KERNEL)(function))
 
 
 def check(function: Callable[..., object]) -> Compiled:
     """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
-    return _kept(_njit(cache=True, nogil=True, error_model="numpy", _nrt=False, pipeline_class=_OwnCopiesCompiler)(function))
+    return _kept(_njit(**_KERNEL)(function))
 
 
 def lanes(function: Callable[..., object]) -> Compiled:
-    """Compile a loop that is to run in vector lanes. Its array arguments must not overlap, and it reads no tables."""
+    """Compile a loop of a kernel that is to run in vector lanes. Its array arguments must not overlap; it reads no tables."""
     _LANES.add(f"{len(function.__name__)}{function.__name__}B")
-    return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False, pipeline_class=_NoAliasCompiler)(function)
+    return _njit(pipeline_class=_NoAliasCompiler, **_HELPER)(function)
 
 
 def inlined(function: Callable[..., object]) -> Compiled:
-    """Compile a small helper of a kernel, which may stand in another file of loops."""
-    return _njit(nogil=True, fastmath=_FAST, error_model="numpy", _nrt=False)(function)
+    """Compile a small helper of a kernel, which may stand in another file of loops; it cannot be called by itself."""
+    return _njit(pipeline_class=_HelperCompiler, **_HELPER)(function)
 
 
 KERNELS: list[Compiled] = []
@@ -140,3 +211,39 @@ def left_away(context: Compiled, x: Compiled) -> Compiled:  # fast maths would h
         return builder.fptrunc(builder.fsub(whole, rounded), single)
 
     return types.float32(types.float64), build
+
+
+@contextmanager
+def when_compiling(tell: Callable[[str], None]) -> Iterator[None]:
+    """Call `tell` with the name of each kernel, or other compiled function, that is compiled and not loaded meanwhile."""
+
+    class Listener(event.Listener):
+        depth = 0
+
+        def on_start(self, told: Compiled) -> None:
+            self.depth += 1
+            if self.depth == 1:  # what a kernel calls is compiled within
+                tell(told.data["dispatcher"].py_func.__name__)
+
+        def on_end(self, told: Compiled) -> None:
+            self.depth -= 1
+
+    with event.install_listener("numba:compile", Listener()):
+        yield
+
+
+def cache_folder() -> Path | None:
+    """Return a folder in which the compiler keeps kernels, or None if it keeps none."""
+    for each in KERNELS:
+        path = getattr(getattr(each, "_cache", None), "cache_path", None)
+        if path is not None:
+            return Path(path)
+    return None
+
+
+def cache_key() -> str:
+    """Return a hash of all that compiled kernels depend on: their sources, the compiler and the processor."""
+    package = Path(__file__).parents[1]
+    sources = [_content_of(each) for each in sorted(package.glob("*/_*kernels.py"))]
+    processor = cpu_target.target_context.codegen().magic_tuple()
+    return hashlib.blake2b(repr((numba.__version__, processor, sources)).encode(), digest_size=16).hexdigest()

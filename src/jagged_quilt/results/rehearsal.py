@@ -1,68 +1,146 @@
-"""A tiny run through every kernel, so that they are compiled or loaded before anything is timed or shown."""
+"""Tiny runs through the kernels, part by part, so that they are compiled or loaded before anything is timed or shown.
+
+    python -m jagged_quilt.results.rehearsal PART ...
+
+prints a line for each kernel as it is compiled.
+"""
 
 from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
 
 import numpy as np
 
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.baking.bake import bake
-from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.blend import Blend, stored_type
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar
+from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.foundation.compiler import when_compiling
 from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.foundation.padding import Padding
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.light.light import Sun, hazed, lit, sky
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.masks.field_masks import Distance, HiddenSky
 from jagged_quilt.masks.image_mask import ImageMask
+from jagged_quilt.masks.mask import Mask
 from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.show.scene import Scene
+from jagged_quilt.meshes import shapes
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.picture_canvas import PictureCanvas
+from jagged_quilt.surfaces.sight import ShadowMap
 from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.surfaces.uv_canvas import UvCanvas
+from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.point_weights import PointWeights
+from jagged_quilt.weights.settle import NORMALISE, SumReport
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 
 
-def rehearse(pictures: bool = False) -> None:
-    """Weigh and bake an 8 x 8 terrain with every kind of mask that has a kernel, and with `pictures` look at it."""
-    weights = rehearse_weights()
-    terrain, layers, arrays = rehearse_blend(weights)
-    if pictures:
-        camera = Camera(position=(4.0, 3.0, 9.0), target=(4.0, 0.0, 4.0))
-        Scene(arrays).add(terrain, layers, weights=weights).draw(camera, width=8, height=8, threads=1)
+def rehearse(parts: Collection[str] = ()) -> None:
+    """Run through some of `PARTS`; all where none is named."""
+    for name in parts or PARTS:
+        PARTS[name].run()
 
 
-def rehearse_weights() -> WeightMap:
-    """Weigh, with masks and daubs of every kind that has a kernel."""
-    terrain, layers = _scene()
+def rehearse_packing() -> TextureArrays:
+    """Pack maps of every kind, some of them enlarged and some made smaller."""
+    rng = np.random.default_rng(0)
+    swatches = []
+    for name, side in (("one", 4), ("two", 8)):
+        colour, grey = (rng.integers(1, 255, (side, side, channels), np.uint8) for channels in (3, 1))
+        texels = {MapRole.DIFFUSE: colour, MapRole.NORMAL: colour, MapRole.ROUGHNESS: grey, MapRole.OCCLUSION: grey}
+        texels |= {MapRole.SPECULAR: colour, MapRole.HEIGHT: grey.astype(np.uint16) * 257}
+        maps = {role: TextureMap(role=role, texels=each) for role, each in texels.items()}
+        swatches.append(Swatch(name=name, tile=1.0, relief=0.1, maps=maps))
+    return pack(swatches, side=8, threads=1)
+
+
+def rehearse_weights() -> None:
+    """Weigh, with masks and daubs of every kind that has a kernel; resize, adopt and take layers out."""
+    terrain, layers = _ground(), [Layer("one"), Layer("two", Triplanar(), mask=_mask())]
     path = ((2.0, 2.0), (4.0, 4.0))
     daubs = [Daub(path=path, radius=2.0, layers=("two",), breakup=breakup) for breakup in (None, Noise(size=1.0))]
     adopted = WeightMap(names=("one",), layers=np.zeros((2, 2, 1), np.uint8), weights=np.full((2, 2, 1), 255, np.uint8))
     for stacking in ("cover", "share"):
         weigh(terrain.canvas(1), layers, stacking=stacking, adopted=adopted, threads=1)
-    return weigh(terrain.canvas(8), layers, daubs=daubs, threads=1)
+    kept = weigh(terrain.canvas(8), layers, daubs=daubs, threads=1)
+    for each in (kept, kept.in_bits(16)):
+        each.at(terrain.points((8, 8)))
+        each.resized(4, 4)
+        sums = SumReport(
+            texels=64, above=0, below=0, bare=0, worst=1.0, worst_at=(0, 0), repair=NORMALISE, cut=0, cut_worst=0.0
+        )
+        Adopted(each, sums).rehomed({}, ("one", "two"))
 
 
-def rehearse_blend(weights: WeightMap | None = None) -> tuple[Terrain, list[Layer], TextureArrays]:
-    """Pack, bake, and blend at points."""
-    terrain, layers = _scene()
-    if weights is None:
-        index, whole = np.zeros((8, 8, 2), np.uint8), np.full((8, 8, 2), (255, 0), np.uint8)
-        index[..., 1] = 1
-        weights = WeightMap(names=("one", "two"), layers=index, weights=whole)
+def rehearse_blend() -> None:
+    """Blend at points: as it is, into finished texels, and what the blend goes by."""
     grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
-    arrays = pack(swatches, side=4, threads=1)
-    bake(terrain.canvas(8), layers, arrays, weights=weights, threads=1)
-    points, blend = terrain.points((8, 8)), Blend(arrays, layers)
-    blend.at(points, weights.at(points))
-    blend.survey(points, weights.at(points))
-    return terrain, layers, arrays
+    blend = Blend(pack(swatches, side=4, threads=1), [Layer("one"), Layer("two", Triplanar())])
+    points = Points.of(np.zeros((4, 3)), np.tile([0.0, 1.0, 0.0], (4, 1)))
+    weights = PointWeights(("one", "two"), np.tile(np.array([0, 1], np.uint8), (4, 1)), np.full((4, 2), 0.5, np.float32))
+    target = {each.role: np.empty((4, each.role.value.channels), stored_type(each.role)) for each in blend.plan.outputs}
+    blend.into(target, points, weights)
+    blend.at(points, weights)
+    blend.survey(points, weights)
 
 
-def _scene() -> tuple[Terrain, list[Layer]]:
+def rehearse_ground() -> None:
+    """See a terrain, and light it."""
+    ground, camera = _ground(), Camera(position=(4.0, 3.0, 9.0), target=(4.0, 0.0, 4.0))
+    seen = PictureCanvas(camera, [ground], 8, 8).block(Region(0, 8, 0, 8)).pieces[0].points
+    ground.sunlit(seen, Sun().towards, np.zeros(ground.heights.shape, np.uint8))
+    ones = np.ones((1, 3), np.float32)
+    lit(ones, ones, ones[:, 0], ones[:, 0], ones, ones, Sun(), ones[:, 0])
+    sky(hazed(ones, ones[:, 0], 10.0))
+
+
+def rehearse_meshes() -> None:
+    """Lay a mesh out, place it, and see it."""
+    plane = shapes.plane((0.9, 0.9)).placed(np.eye(4))
+    UvCanvas(plane, 16, padding=2).block(Region(0, 16, 0, 16))
+    Padding(np.eye(4, dtype=bool))
+    camera = Camera(position=(0.4, 1.0, 1.2), target=(0.4, 0.0, 0.4))
+    seen = PictureCanvas(camera, [plane], 8, 8).block(Region(0, 8, 0, 8)).pieces[0].points
+    ShadowMap([plane], Sun().towards).free(seen)
+
+
+def _ground() -> Terrain:
+    return Terrain(np.zeros((2, 2)), size=(8.0, 8.0))
+
+
+def _mask() -> Mask:
     far = Distance(Noise(size=3.0, dimensions=2, kind=NoiseKind.CELLULAR), 0.0, 1.0, texels=8)
-    mask = (Noise(size=2.0) * ImageMask(values=np.ones((2, 2), np.float32)) + far.warped(by=0.5, size=2.0)) * HiddenSky(2.0)
-    return Terrain(np.zeros((2, 2)), size=(8.0, 8.0)), [Layer("one"), Layer("two", Triplanar(), mask=mask)]
+    return (Noise(size=2.0) * ImageMask(values=np.ones((2, 2), np.float32)) + far.warped(by=0.5, size=2.0)) * HiddenSky(2.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some kernels that are used together: what runs through them, and about how many seconds it takes to compile them."""
+
+    run: Callable[[], object]
+    seconds: float
+
+
+PARTS = {
+    "pack": Part(rehearse_packing, 4),
+    "blend": Part(rehearse_blend, 34),
+    "weigh": Part(rehearse_weights, 22),
+    "ground": Part(rehearse_ground, 9),
+    "meshes": Part(rehearse_meshes, 10),
+}
+
+
+if __name__ == "__main__":
+    with when_compiling(lambda name: print(name, flush=True)):
+        rehearse(sys.argv[1:])

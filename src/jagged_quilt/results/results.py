@@ -56,6 +56,32 @@ _WANTED = {
 """What a quilt file must say for a step."""
 
 
+_KERNELS: dict[str, frozenset[str]] = {
+    name: frozenset(parts.split())
+    for name, parts in {
+        "pack": "pack",
+        "adopt": "weigh",
+        "weigh": "weigh",
+        "bake": "blend weigh",
+        "bake mesh": "blend meshes weigh",
+        "swatches": "pack ground",
+        "weights": "weigh",
+        "masks": "weigh",
+        "adopted": "weigh",
+        "maps": "pack",
+        "view": "blend weigh ground meshes",
+        "riser": "blend ground pack",
+        "meshes": "blend weigh ground meshes pack",
+        "audit": "pack ground",
+        "sweep": "weigh",
+        "compare": "blend weigh ground meshes",
+        "debug": "blend weigh ground meshes pack",
+        "daub": "weigh",
+    }.items()
+}
+"""Which parts of the kernels each step and picture takes; see `PARTS` of the rehearsal."""
+
+
 class Results:
     """The folder of results of one quilt.
 
@@ -124,6 +150,19 @@ class Results:
         """Where the swatches come from: those of the quilt file, and the meshes' own materials that layers show."""
         every = self.quilt.every_source(self.folder / OWN_IMAGES)
         return tuple(each for each in every if each.name not in self._leave_out)
+
+    def kernels_for(self, names: Collection[str]) -> set[str]:
+        """Return which parts of the kernels (see `warm`) some steps or pictures take, and those that they wait for."""
+        parts: set[str] = set()
+        waiting = [name for name in names if name in self.runner.steps or name in _KERNELS]
+        while waiting:
+            name = waiting.pop()
+            if name in self.runner.steps and not self.runner.is_done(name):
+                waiting += self.runner.steps[name].needs
+            elif name in self.runner.steps and name not in PICTURES:
+                continue
+            parts |= _KERNELS["bake mesh" if name in self.mesh_steps else name]
+        return parts if self.quilt.table.mesh else parts - {"meshes"}
 
     @property
     def mesh_steps(self) -> list[str]:

@@ -1,0 +1,96 @@
+"""Kernels compiled before they are needed: in processes side by side, once for a version on a machine."""
+
+from __future__ import annotations
+
+import contextlib
+import subprocess
+import sys
+import threading
+from collections.abc import Collection
+
+from jagged_quilt.foundation.compiler import cache_folder, cache_key
+from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.files import read_json, write_json
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.threads import thread_count
+from jagged_quilt.results.rehearsal import PARTS, rehearse
+
+_TOLD = "jagged_quilt_warm.json"
+_EXPECTED = {"pack": 12, "blend": 4, "weigh": 22, "ground": 10, "meshes": 8}  # kernels in each part, for the bar
+
+
+def cold(parts: Collection[str] = ()) -> list[str]:
+    """Return those of some parts of the kernels (of all where none is named) that are not known to be compiled."""
+    known = _known()
+    return [name for name in PARTS if name not in known and (not parts or name in parts)]
+
+
+def warm(
+    parts: Collection[str] = (), *, threads: int | None = None, progress: Progress = silent, anew: bool = False
+) -> list[str]:
+    """Compile kernels ahead of their first use, in as many processes as there are threads.
+
+    Parameters
+    ----------
+    parts : of "pack", "blend", "weigh", "ground" and "meshes"
+        All where none is named.
+    anew : bool
+        Go through them even if they are known to be compiled.
+
+    Returns
+    -------
+    list of str
+        The parts that were not known to be compiled.
+    """
+    wanted = [name for name in PARTS if not parts or name in parts] if anew else cold(parts)
+    if not wanted:
+        return []
+    shares: list[list[str]] = [[] for _ in range(min(thread_count(threads), len(wanted)))]
+    for name in sorted(wanted, key=lambda name: -PARTS[name].seconds):
+        min(shares, key=lambda share: sum(PARTS[each].seconds for each in share)).append(name)
+    whole, done, lock = sum(_EXPECTED[name] for name in wanted), 0, threading.Lock()
+    progress("compiling", 0, whole)
+
+    def follow(share: list[str]) -> None:
+        nonlocal done
+        with subprocess.Popen(
+            [sys.executable, "-m", "jagged_quilt.results.rehearsal", *share],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
+        ) as process:
+            assert process.stdout is not None
+            for _ in process.stdout:
+                with lock:
+                    done += 1
+                    progress("compiling", min(done, whole), whole)
+        if process.returncode != 0:
+            failed.append(share)
+
+    failed: list[list[str]] = []
+    followers = [threading.Thread(target=follow, args=(share,)) for share in shares] if sys.executable else []
+    for each in followers:
+        each.start()
+    for each in followers:
+        each.join()
+    if failed or not followers:  # here, where an error can be seen
+        rehearse(wanted)
+    progress("compiling", whole, whole)
+    folder = cache_folder()
+    if folder is not None:
+        with contextlib.suppress(QuiltError):  # then they are gone through again the next time
+            write_json(folder / _TOLD, {"of": cache_key(), "parts": sorted({*_known(), *wanted})})
+    return wanted
+
+
+def _known() -> set[str]:
+    """The parts of which the cache says that they were compiled."""
+    folder = cache_folder()
+    if folder is None or not (folder / _TOLD).is_file():
+        return set()
+    with contextlib.suppress(QuiltError, KeyError, TypeError):
+        told = read_json(folder / _TOLD, "list of compiled kernels")
+        if told["of"] == cache_key():
+            return set(told["parts"])
+    return set()
