@@ -28,6 +28,10 @@ import numpy as np
 from numpy_blend import NumpyBlend
 
 import jagged_quilt as jq
+
+if "--wide" in sys.argv:
+    jq.wide_vectors()
+
 from jagged_quilt.blend import _chart_kernels, _kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
 from jagged_quilt.blend.blend import Blend, NormalSpace, stored_type
@@ -240,7 +244,7 @@ class Former:
         packed = subprocess.run(["git", "-C", root, "archive", revision, "src"], capture_output=True, check=True).stdout
         subprocess.run(["tar", "-x", "-C", folder], input=packed, check=True)
         env = {**os.environ, "PYTHONPATH": str(Path(folder, "src")), "NUMBA_CACHE_DIR": str(Path(folder, "kernels"))}
-        words = [sys.executable, __file__, "--serve"]
+        words = [sys.executable, __file__, "--serve"]  # not wide
         self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=env)
 
     def run(self, name):
@@ -299,8 +303,6 @@ def main():
     parser.add_argument("--wide", action="store_true", help="with vectors of 512 bits")
     parser.add_argument("--serve", action="store_true", help=argparse.SUPPRESS)
     asked = parser.parse_args()
-    if asked.wide:
-        jq.wide_vectors()
     if asked.serve or asked.against:
         serve() if asked.serve else against(asked.against, asked.quick)
         return

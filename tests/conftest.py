@@ -14,6 +14,8 @@ import pytest
 import jagged_quilt as jq
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.results.rehearsal import PARTS
+from jagged_quilt.results.warm import remember
 
 sys.path.append(str(Path(__file__).parents[1] / "benchmarks"))  # where the plain references lie
 
@@ -33,6 +35,7 @@ def pytest_sessionstart(session):
         os.environ[COMPILED] = tempfile.mkdtemp()
         for each in [compile_kernels("weights"), compile_kernels("blend", os.environ[COMPILED])]:
             assert each.wait() == 0
+        remember(PARTS)
 
 
 class WarmProcesses:

@@ -13,12 +13,10 @@ import traceback
 def serve():
     from jagged_quilt.cli.main import COMMANDS, jquilt
     from jagged_quilt.results.rehearsal import rehearse
-    from jagged_quilt.results.warm import warm
 
     for name in COMMANDS:
         jquilt.get_command(None, name)
     rehearse()
-    warm()
     print("ready", flush=True)
     for line in sys.stdin:
         asked = json.loads(line)

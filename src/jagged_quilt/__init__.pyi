@@ -29,6 +29,7 @@ from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.version import __version__ as __version__
+from .foundation.wide import wide_vectors as wide_vectors
 from .light.light import Sun as Sun
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole
@@ -53,7 +54,9 @@ from .meshes.mesh import Mesh as Mesh
 from .meshfiles.read import read_mesh as read_mesh
 from .quiltfile.quilt import Quilt as Quilt
 from .quiltfile.quilt import read_quilt as read_quilt
+from .results.look import Look as Look
 from .results.results import run as run
+from .results.warm import warm as warm
 from .show.scene import Scene as Scene
 from .surfaces.camera import Camera as Camera
 from .surfaces.terrain import Terrain as Terrain

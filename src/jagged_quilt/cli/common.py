@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from jagged_quilt.results.step import Made
 
 
+_WONDER = 1.0  # seconds of compiling one kernel, after which it is said
+
+
 @dataclass(frozen=True)
 class Named:
     """The quilt file that a command was given, and what was said of how to run it."""
@@ -86,15 +89,24 @@ def at_work() -> Iterator[Progress]:
 
 @contextmanager
 def _told_when_compiling(progress: Progress) -> Iterator[None]:
-    """Say when a kernel is compiled that was not compiled ahead."""
+    """Say when a kernel is compiled that was not compiled ahead, if that takes long enough to wonder."""
     from jagged_quilt.foundation.compiler import when_compiling
+
+    waiting: list[threading.Timer] = []
 
     def tell(name: str) -> None:
         progress(f"compiling {name}", 0, 0)
         if not sys.stderr.isatty():
-            click.echo(f"compiling one more kernel, {name}; only the first run needs this", err=True)
+            told = f"compiling one more kernel, {name}; only the first run needs this"
+            waiting.append(threading.Timer(_WONDER, click.echo, [told], {"err": True}))
+            waiting[-1].daemon = True
+            waiting[-1].start()
 
-    with when_compiling(tell):
+    def done() -> None:
+        if waiting:
+            waiting.pop().cancel()
+
+    with when_compiling(tell, done):
         yield
 
 
@@ -133,7 +145,7 @@ def ready_kernels(results: Results | None, names: Collection[str], progress: Pro
     from jagged_quilt.results.warm import cold, warm
 
     parts = results.kernels_for(names) if results else ()
-    if (results and not parts) or not cold(parts):
+    if not cold(parts):
         return
     if not sys.stderr.isatty():
         click.echo("compiling the kernels; only the first run needs this (about a minute)", err=True)

@@ -8,7 +8,7 @@ import sys
 
 import click
 
-COMMANDS = ("demo", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "export")
+COMMANDS = ("demo", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "export", "warm")
 
 
 class _Commands(click.Group):
@@ -35,12 +35,18 @@ class _Commands(click.Group):
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.option("--debug", is_flag=True, expose_value=False, help="Show where in the code an error came from.")
+@click.option("--wide", is_flag=True, help="Use vectors of 512 bits where the processor has them; measure whether it gains.")
 @click.version_option(package_name="jagged-quilt", message="Jagged Quilt %(version)s")
-def jquilt() -> None:
+def jquilt(wide: bool) -> None:
     """Blend the texture maps of many materials over a terrain, and see every step.
 
     Begin with `jquilt demo saltworks`: it writes an example project and runs all of it.
     """
+    if wide:
+        from jagged_quilt.foundation.wide import wide_vectors
+
+        if not wide_vectors():
+            click.echo("warning: --wide does nothing here: this processor has no vectors of 512 bits", err=True)
 
 
 def main() -> None:

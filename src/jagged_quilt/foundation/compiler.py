@@ -214,8 +214,8 @@ def left_away(context: Compiled, x: Compiled) -> Compiled:  # fast maths would h
 
 
 @contextmanager
-def when_compiling(tell: Callable[[str], None]) -> Iterator[None]:
-    """Call `tell` with the name of each kernel, or other compiled function, that is compiled and not loaded meanwhile."""
+def when_compiling(tell: Callable[[str], None], done: Callable[[], None] = lambda: None) -> Iterator[None]:
+    """Call `tell` with the name of each kernel that is compiled and not loaded meanwhile, and `done` when it is."""
 
     class Listener(event.Listener):
         depth = 0
@@ -227,6 +227,8 @@ def when_compiling(tell: Callable[[str], None]) -> Iterator[None]:
 
         def on_end(self, told: Compiled) -> None:
             self.depth -= 1
+            if self.depth == 0:
+                done()
 
     with event.install_listener("numba:compile", Listener()):
         yield

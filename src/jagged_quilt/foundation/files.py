@@ -91,7 +91,8 @@ def put_in_place(made: Path, path: Path) -> None:
     made.replace(path)
 
 
-_LEFT_OVER = re.compile(r"\.new-(\d+)-(\d+)-.*")
+LEFT_OVER = re.compile(r"\.new-(\d+)-(\d+)-.*")
+"""The names of temporary files: the process, and when it started."""
 
 
 def temporary_prefix() -> str:
@@ -102,7 +103,7 @@ def temporary_prefix() -> str:
 def remove_left_overs(folder: Path) -> None:
     """Remove temporary files and folders, here and below, of processes that are no more."""
     for path in list(folder.rglob(".new-*")) if folder.is_dir() else ():
-        found = _LEFT_OVER.fullmatch(path.name)
+        found = LEFT_OVER.fullmatch(path.name)
         if found and _started(int(found[1])) != int(found[2]):
             if path.is_dir():
                 shutil.rmtree(path, ignore_errors=True)

@@ -112,6 +112,21 @@ class Quilt:
         with self._at("surface", "terrain"):
             return self.ground.read(self.folder, self.limits)
 
+    def take_over(self, former: Quilt, changed: set[Path]) -> None:
+        """Take from an earlier reading of the file what it read of files, where neither they nor what is said changed."""
+        surface, table = self.table.surface, former.table
+        ground = {(self.folder / file).resolve() for file in surface.files} if surface is not None else set()
+        same_ground = surface is not None and repr(surface) == repr(table.surface) and not ground & changed
+        if same_ground and "terrain" in former.__dict__:
+            self.terrain = former.terrain
+        told = {self.path.resolve(), *((self.folder / file).resolve() for file in self.table.mask_files())}
+        if self.table.weights.daubs:
+            told.add((self.folder / self.table.weights.daubs).resolve())
+        placed, before = ([each.model_dump(exclude={"layer"}) for each in whose.mesh] for whose in (self.table, table))
+        stays = changed <= told and placed == before and (same_ground or not any(each.stand for each in self.table.mesh))
+        if stays and "meshes" in former.__dict__:
+            self.meshes = former.meshes
+
     @property
     def ground(self) -> TerrainSource:
         """Where the ground comes from; raise `QuiltFileError` if the file names none."""

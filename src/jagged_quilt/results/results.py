@@ -122,14 +122,24 @@ class Results:
         known_name("step", name, self.runner.steps)
         return self.runner.run(name, anew=anew)
 
+    def take_over(self, former: Results) -> None:
+        """Keep the arrays of earlier results in memory where they would be packed the same; see `Quilt.take_over`."""
+        if former._arrays is not None and former.runner.stamp("pack") == self.runner.stamp("pack"):
+            self._arrays = former._arrays
+        if "adopted" in former.__dict__ and all("adopt" in each.runner.steps for each in (self, former)):
+            same = former.runner.stamp("adopt") == self.runner.stamp("adopt")
+            self.adopted = former.adopted if same else self.adopted
+
     def draw(self, names: Sequence[str], *, anew: bool = False) -> list[Made]:
         """Draw pictures, or leave those that are as they would be: some at once, since words and sheets leave cores idle."""
         stale = [name for name in names if anew or not self.runner.is_done(self.picture_named(name))]
         for needed in dict.fromkeys(each for name in stale for each in self.runner.steps[name].needs):
             self.run(needed)
         done: dict[str, Made] = {}
-        if stale:
-            self._load_for(stale)
+        if any("weigh" in self.runner.steps[name].needs for name in stale):
+            self.weights  # noqa: B018 (loaded before threads share it)
+        if any("pack" in self.runner.steps[name].needs for name in stale):
+            self.arrays  # noqa: B018
 
         def draw_one(name: str) -> None:
             done[name] = self.run(name, anew=anew)
@@ -137,13 +147,6 @@ class Results:
         longest_first = sorted(stale, key=lambda name: -PICTURES[name].effort)
         work_through(longest_first, draw_one, threads=self.threads, step="drawing", progress=self.progress)
         return [done.get(name) or self.run(name) for name in names]
-
-    def _load_for(self, names: Collection[str]) -> None:
-        """Load what several pictures share before threads do."""
-        needs = set().union(*(self.runner.steps[name].needs for name in names))
-        for need, loaded in (("pack", "arrays"), ("weigh", "weights"), ("weigh", "weigher")):
-            if need in needs and (need != "weigh" or self.quilt.table.surface is not None):
-                getattr(self, loaded)
 
     @cached_property
     def sources(self) -> tuple[SwatchSource, ...]:
@@ -154,13 +157,10 @@ class Results:
     def kernels_for(self, names: Collection[str]) -> set[str]:
         """Return which parts of the kernels (see `warm`) some steps or pictures take, and those that they wait for."""
         parts: set[str] = set()
-        waiting = [name for name in names if name in self.runner.steps or name in _KERNELS]
+        waiting = list(names)
         while waiting:
             name = waiting.pop()
-            if name in self.runner.steps and not self.runner.is_done(name):
-                waiting += self.runner.steps[name].needs
-            elif name in self.runner.steps and name not in PICTURES:
-                continue
+            waiting += self.runner.steps[name].needs if name in self.runner.steps else ()
             parts |= _KERNELS["bake mesh" if name in self.mesh_steps else name]
         return parts if self.quilt.table.mesh else parts - {"meshes"}
 
@@ -425,11 +425,14 @@ class Results:
             stacking=self.quilt.table.weights.stacking,
         )
 
-    def scene(self) -> Scene:
-        """Return what stands before the camera: the terrain and the meshes, with their layers, under the sun."""
+    def scene(self, weights: WeightMap | None = None) -> Scene:
+        """Return what stands before the camera: the terrain and the meshes, with their layers, under the sun.
+
+        weights : of the terrain; the weight map where they are not given.
+        """
         quilt, scene = self.quilt, Scene(self.arrays, lights=[self.quilt.sun], haze=self.quilt.haze)
         if "weigh" in self.runner.steps:
-            scene.add(quilt.terrain, quilt.layers, weights=self.weights)
+            scene.add(quilt.terrain, quilt.layers, weights=self.weights if weights is None else weights)
         for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
             scene.add(mesh, layers)
         if not scene.things:

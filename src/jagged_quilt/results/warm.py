@@ -77,11 +77,16 @@ def warm(
     if failed or not followers:  # here, where an error can be seen
         rehearse(wanted)
     progress("compiling", whole, whole)
+    remember(wanted)
+    return wanted
+
+
+def remember(parts: Collection[str]) -> None:
+    """Note in the compiler's cache that some parts are compiled."""
     folder = cache_folder()
     if folder is not None:
         with contextlib.suppress(QuiltError):  # then they are gone through again the next time
-            write_json(folder / _TOLD, {"of": cache_key(), "parts": sorted({*_known(), *wanted})})
-    return wanted
+            write_json(folder / _TOLD, {"of": cache_key(), "parts": sorted({*_known(), *parts})})
 
 
 def _known() -> set[str]:

@@ -28,7 +28,8 @@ class Board(Shown):
         self.width, self.height = width, height
         self._pixels = np.full((height, width, 3), GROUND, np.uint8)
         self._words: list[tuple[float, float, str, float, str, str, bool, str | None]] = []
-        self.write(20, 27, title, size=17, bold=True)
+        if title:
+            self.write(20, 27, title, size=17, bold=True)
         if note:
             self.write(width - 20, 27, note, size=12, ink=FAINT, side="right")
 
@@ -66,6 +67,8 @@ class Board(Shown):
 
     def pixels(self) -> Picture:
         """Return the board with its words drawn, (H, W, 3) uint8."""
+        if not self._words:
+            return self._pixels.copy()
         from matplotlib.backends.backend_agg import FigureCanvasAgg
         from matplotlib.figure import Figure
 

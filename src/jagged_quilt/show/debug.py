@@ -96,12 +96,21 @@ def draw_debug(scene: Scene, camera: Camera, kind: str, *, threads: int | None =
 
 
 def draw_debugs(
-    scene: Scene, camera: Camera, kinds: Sequence[str], *, threads: int | None = None, progress: Progress = silent
+    scene: Scene,
+    camera: Camera,
+    kinds: Sequence[str],
+    *,
+    coarse: int = 1,
+    threads: int | None = None,
+    progress: Progress = silent,
 ) -> dict[str, Board]:
-    """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit."""
+    """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit.
+
+    coarse : how many times as large a pixel is drawn, for a first glance.
+    """
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)
-    size = (WIDTH, HEIGHT - _TOP - _FOOT)
+    size = (WIDTH // coarse, (HEIGHT - _TOP - _FOOT) // coarse)
     seen = look(scene, camera, [kind for kind in kinds if kind != "grid"], size, threads, progress)
     out = {}
     for kind in kinds:
@@ -117,7 +126,7 @@ def draw_debugs(
         else:
             picture = mean_of_rays(seen[kind], *size)
             _colour_key(board, kind)
-        board.pin(picture, 0, _TOP)
+        board.pin(picture.repeat(coarse, axis=0).repeat(coarse, axis=1), 0, _TOP)
         out[kind] = board
     return out
 

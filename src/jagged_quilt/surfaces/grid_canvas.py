@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, checked_texels, numbers_of
+from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.surfaces.parts import parts_of
 
 if TYPE_CHECKING:
     from jagged_quilt.surfaces.terrain import Terrain
-    from jagged_quilt.surfaces.terrain_fields import TerrainFields
 
 
 class GridCanvas:
@@ -23,12 +23,17 @@ class GridCanvas:
         Rows and columns of the whole terrain.
     window : Region, optional
         Which of them this canvas is; all where it is not given. See `page`.
+    fields : Fields, optional
+        What was worked out of the terrain before (see `remembering`); its own, anew, where it is not given.
     """
 
-    def __init__(self, terrain: Terrain, whole: tuple[int, int], window: Region | None = None) -> None:
+    def __init__(
+        self, terrain: Terrain, whole: tuple[int, int], window: Region | None = None, fields: Fields | None = None
+    ) -> None:
         rows, columns = (checked_texels(each) for each in whole)
         self.terrain, self.whole = terrain, (rows, columns)
         self.window = Region.whole(self.whole) if window is None else window
+        self._fields = fields
 
     def __repr__(self) -> str:
         of = "" if self.texels == self.whole else f" of {self.whole[1]} x {self.whole[0]}"
@@ -50,9 +55,13 @@ class GridCanvas:
         return None
 
     @property
-    def fields(self) -> TerrainFields:
+    def fields(self) -> Fields:
         """What masks may ask of the whole terrain."""
-        return self.terrain.fields
+        return self.terrain.fields if self._fields is None else self._fields
+
+    def knowing(self, fields: Fields) -> GridCanvas:
+        """Return the canvas with fields that were worked out before."""
+        return GridCanvas(self.terrain, self.whole, self.window, fields)
 
     @property
     def spacing(self) -> tuple[float, float]:
@@ -66,7 +75,7 @@ class GridCanvas:
 
     def page(self, *, rows: tuple[int, int] | None = None, columns: tuple[int, int] | None = None) -> GridCanvas:
         """Return some rows and columns (first, one past the last) as a canvas of their own; raise `RangeError` outside."""
-        return GridCanvas(self.terrain, self.whole, self.window.within(rows, columns))
+        return GridCanvas(self.terrain, self.whole, self.window.within(rows, columns), self._fields)
 
     def blocks(self, most: int) -> Sequence[Region]:
         """Return bands of rows."""

@@ -1,0 +1,219 @@
+"""Looking again and again: what did not change stays in memory, and a small picture comes before the whole one."""
+
+from __future__ import annotations
+
+import queue
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from jagged_quilt.blend.plan import opened
+from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.fields import Remembering, remembering
+from jagged_quilt.foundation.files import LEFT_OVER
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.results.results import Results
+from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
+from jagged_quilt.show.debug import draw_debugs
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weight_map import WeightMap
+
+if TYPE_CHECKING:
+    from jagged_quilt.arrays.pages import TexelPages
+
+COARSE = 4  # a small picture has so many times fewer pixels along each side
+_QUIET = 60  # milliseconds in which nothing more changes before it is looked at
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What was drawn: the files, whether they are the whole or the small picture, and how long that took from the change."""
+
+    files: tuple[Path, ...]
+    is_whole: bool
+    seconds: float
+
+
+class _StaleError(Exception):
+    """Something changed while a picture was drawn."""
+
+
+class Look:
+    """Draws pictures of a quilt file as often as it is asked to, and keeps what did not change.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Pictures of the quilt, of `PICTURES`.
+    kinds : sequence of str
+        Kinds of debug pictures.
+    out : Path, optional
+        The folder of results; `out` beside the quilt file where it is not given.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        names: Sequence[str] = ("view",),
+        kinds: Sequence[str] = (),
+        *,
+        out: Path | None = None,
+        threads: int | None = None,
+        progress: Progress = silent,
+    ) -> None:
+        self.path, self.names, self.kinds = Path(path), tuple(names), tuple(kinds)
+        self._out, self._threads, self._tell = out, threads, progress
+        self._changes: queue.Queue[set[Path]] = queue.Queue()
+        self._results: Results | None = None
+        self._missed: set[Path] = set()  # what changed while the file could not be read
+        self._fields: tuple[Terrain, Remembering] | None = None
+        self._weights: tuple[tuple[str, int], WeightMap] | None = None
+        self._pages: tuple[object, TexelPages] | None = None
+
+    def draw(self, changed: set[Path] | None = None) -> Iterator[Looked]:
+        """Read the quilt file again and draw: small where that can be, then whole.
+
+        changed : the files that did since the last time; None takes everything for changed.
+
+        Raises `QuiltError` if something is wrong with the file; what was drawn before stays.
+        """
+        start = time.perf_counter()
+        results = self._read_again(changed)
+        for name in self.names:
+            results.picture_named(name)
+        folder = results.folder / "pictures"
+        if "view" in self.names or self.kinds:
+            yield Looked(self._drawn(results, folder, COARSE), False, time.perf_counter() - start)
+        files: list[Path] = []
+        if "view" in self.names or self.kinds:
+            files += self._drawn(results, folder, 1)
+        files += [path for each in results.draw([n for n in self.names if n != "view"]) for path in each.files]
+        yield Looked(tuple(files), True, time.perf_counter() - start)
+
+    def watch(self) -> Iterator[Looked | QuiltError]:
+        """Draw, and draw again on each change, for good: yield what was drawn, or what is wrong with the file."""
+        stop = threading.Event()
+        watcher = threading.Thread(target=self._follow, args=(stop,), daemon=True)
+        watcher.start()
+        changed: set[Path] | None = None
+        try:
+            while True:
+                try:
+                    yield from self.draw(changed)
+                except _StaleError:
+                    pass
+                except QuiltError as error:
+                    yield error
+                changed = self._changes.get()
+                while not self._changes.empty():
+                    changed |= self._changes.get()
+        finally:
+            stop.set()
+            watcher.join(timeout=2)
+
+    def _follow(self, stop: threading.Event) -> None:
+        from watchfiles import DefaultFilter, watch
+
+        inputs = DefaultFilter()
+
+        def wanted(change: object, path: str) -> bool:
+            outside = self._folder().resolve() not in Path(path).resolve().parents
+            return outside and not LEFT_OVER.match(Path(path).name) and inputs(change, path)  # type: ignore[arg-type]
+
+        folders = self._watched()
+        for each in watch(*folders, watch_filter=wanted, debounce=400, step=_QUIET, stop_event=stop, raise_interrupt=False):
+            self._changes.put({Path(path) for _, path in each})
+
+    def _folder(self) -> Path:
+        return self.path.parent / "out" if self._out is None else self._out
+
+    def _watched(self) -> list[Path]:
+        """The quilt file's folder, and those of swatches that lie elsewhere."""
+        home = self.path.parent.resolve()
+        found = {home}
+        if self._results is not None:
+            for source in self._results.quilt.sources:
+                folder = source.folder.resolve()
+                if folder.is_dir() and home not in folder.parents:
+                    found.add(folder)
+        return sorted(found)
+
+    def _progress(self, step: str, done: int, whole: int) -> None:
+        if not self._changes.empty():
+            raise _StaleError
+        self._tell(step, done, whole)
+
+    def _read_again(self, changed: set[Path] | None) -> Results:
+        self._missed |= changed or set()
+        quilt = read_quilt(self.path)
+        before = self._results
+        results = Results(quilt, self._out, threads=self._threads, progress=self._progress)
+        if before is not None and changed is not None:
+            quilt.take_over(before.quilt, {each.resolve() for each in self._missed})
+            results.take_over(before)
+        self._results, self._missed = results, set()
+        return results
+
+    def _known(self, quilt: Quilt) -> Remembering:
+        """The fields of the ground, with all that was worked out for earlier pictures."""
+        if self._fields is None or self._fields[0] is not quilt.terrain:
+            self._fields = quilt.terrain, remembering(quilt.terrain)
+        return self._fields[1]
+
+    def _scene(self, results: Results, weights: WeightMap | None) -> Scene:
+        """What stands before the camera, with the texels of before where they are the same."""
+        scene = results.scene(weights)
+        if self.kinds:
+            return scene  # the grid needs the arrays themselves
+        shown = results.quilt.shown_swatches
+        key = (results.runner.stamp("pack"), tuple(sorted(shown)))
+        if self._pages is None or self._pages[0] != key:
+            layers = [layer for thing in scene.things for _, own in thing.by_part for layer in own]
+            self._pages = key, opened(results.arrays, layers)
+        scene.arrays = self._pages[1]
+        return scene
+
+    def _weighed(self, results: Results, coarse: int) -> WeightMap:
+        """The weights for a picture so coarse; half as fine a map does for all but the whole one."""
+        stamp, texels = results.runner.stamp("weigh"), results.quilt.table.weights.texels // (1 if coarse == 1 else 2)
+        if self._weights is None or self._weights[0] != (stamp, texels):
+            quilt, table = results.quilt, results.quilt.table.weights
+            weights = weigh(
+                quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt)),
+                quilt.layers,
+                keep=table.keep,
+                bits=table.bits,
+                stacking=table.stacking,
+                adopted=results.adopted,
+                daubs=quilt.daubs,
+                threads=self._threads,
+                progress=self._progress,
+            )
+            self._weights = (stamp, texels), weights
+        return self._weights[1]
+
+    def _drawn(self, results: Results, folder: Path, coarse: int) -> tuple[Path, ...]:
+        weights = self._weighed(results, coarse) if "weigh" in results.runner.steps else None
+        scene, camera, files = self._scene(results, weights), results.quilt.camera, []
+        options = {"threads": self._threads, "progress": self._progress}
+        if "view" in self.names:
+            picture = scene.draw(camera, width=WIDTH // coarse, height=HEIGHT // coarse, **options)  # type: ignore[arg-type]
+            files.append(folder / "view.png")
+            write_image(files[0], _enlarged(picture, coarse))
+        if self.kinds:
+            boards = draw_debugs(scene, camera, self.kinds, coarse=coarse, **options)  # type: ignore[arg-type]
+            files += [board.save(folder / f"debug_{kind}.png") for kind, board in boards.items()]
+        return tuple(files)
+
+
+def _enlarged(picture: Picture, times: int) -> Picture:
+    return picture if times == 1 else np.repeat(np.repeat(picture, times, axis=0), times, axis=1)
