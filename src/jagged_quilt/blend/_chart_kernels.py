@@ -12,6 +12,8 @@ import numpy as np
 
 from jagged_quilt.blend._number_kernels import exp2, log2
 from jagged_quilt.blend._rows import (
+    ACROSS,
+    ALONG,
     F0,
     F1,
     FACED_MOST,
@@ -37,7 +39,6 @@ from jagged_quilt.blend._rows import (
     SHORTER,
     SIDES,
     STEPS,
-    SX,
     TRUE_STEPS,
     TX,
     TY,
@@ -65,12 +66,22 @@ PLANE_CUT = 0.02  # a projection plane with less than this share is left out; th
 @lanes
 def move(is_fine, is_warped, frame, moved):
     """Fill the place on which a chart looks, and the steps from it."""
-    steps = INDEX((TRUE_STEPS if is_fine else SX) * B)
     for axis in range(3):
         for t in range(B):
             moved[axis * B + t] = frame[(X + axis) * B + t]
-            moved[(MOVED_STEPS + axis) * B + t] = frame[steps + INDEX(axis * B + t)]
-            moved[(MOVED_STEPS + 3 + axis) * B + t] = frame[steps + INDEX((3 + axis) * B + t)]
+    if is_fine:
+        for axis in range(6):
+            for t in range(B):
+                moved[(MOVED_STEPS + axis) * B + t] = frame[(TRUE_STEPS + axis) * B + t]
+    else:
+        for t in range(B):
+            nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
+            tx, ty, tz = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
+            along, across = frame[ALONG * B + t], frame[ACROSS * B + t]
+            moved[MOVED_STEPS * B + t], moved[(MOVED_STEPS + 1) * B + t] = along * tx, along * ty
+            moved[(MOVED_STEPS + 2) * B + t], moved[(MOVED_STEPS + 3) * B + t] = along * tz, across * (ny * tz - nz * ty)
+            moved[(MOVED_STEPS + 4) * B + t] = across * (nz * tx - nx * tz)
+            moved[(MOVED_STEPS + 5) * B + t] = across * (nx * ty - ny * tx)
     if is_warped:
         for t in range(B):
             nx, ny, nz = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]

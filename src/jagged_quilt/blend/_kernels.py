@@ -38,7 +38,7 @@ from jagged_quilt.blend._rows import (
     B,
 )
 from jagged_quilt.blend._sample_kernels import largest, read_place
-from jagged_quilt.blend._spread_kernels import block_count, choose_points, spread
+from jagged_quilt.blend._spread_kernels import block_count, choose_points, lay_alike, spread
 from jagged_quilt.foundation.compiler import inlined, kernel
 
 
@@ -70,6 +70,7 @@ def blend_block(points, plan, pages, scratch):
 def blend_points(values, points, plan, pages, scratch):
     """Blend every point into `values` (N, OUTPUTS), linear."""
     who, sums, count = scratch.who, scratch.mix.sums, points.position.shape[0]
+    lay_alike(plan, scratch.places)
     for block in range(block_count(count, points.columns)):
         taken = choose_points(block, count, points.columns, who)
         blend_block(points, plan, pages, scratch)
@@ -82,6 +83,7 @@ def blend_points(values, points, plan, pages, scratch):
 def blend_encoded(targets, points, plan, pages, scratch):
     """Blend every point into finished texels."""
     count = points.position.shape[0]
+    lay_alike(plan, scratch.places)
     for block in range(block_count(count, points.columns)):
         taken = choose_points(block, count, points.columns, scratch.who)
         blend_block(points, plan, pages, scratch)
@@ -104,6 +106,7 @@ def _heaviest(t, most, places):
 def survey_points(values, points, plan, pages, scratch):
     """Fill what the blend goes by at every point, for its heaviest layer: SURVEYED columns, see `survey.py`."""
     who, places, laid, points_count = scratch.who, scratch.places, scratch.lying.laid, points.position.shape[0]
+    lay_alike(plan, places)
     for block in range(block_count(points_count, points.columns)):
         count = choose_points(block, points_count, points.columns, who)
         most = spread(points, plan, scratch)

@@ -38,6 +38,8 @@ LAYER = np.dtype(
         ("slice", "i4"),
         ("chart", "i4"),
         ("tiles", "f8"),  # repeats for a metre
+        ("tiles_high", "f4"),  # in float32, and what that leaves away
+        ("tiles_low", "f4"),
     ],
     align=True,
 )
@@ -69,11 +71,11 @@ CHART = np.dtype(
     align=True,
 )
 
-# Rows of `frame`: normal, tangent, handedness, the footprint's steps along tangent and bitangent as vectors, position, uv and
-# its gradients, the unit directions of u and v, the true steps to the next texels, and how a warp moves the place and a step
-# along tangent and bitangent; and what float32 leaves away of a position far from the origin.
-NX, NY, NZ, TX, TY, TZ, HAND, SX, X, Y, Z = 0, 1, 2, 3, 4, 5, 6, 7, 13, 14, 15
-UV, UV_GRADIENT, UV_WAYS, TRUE_STEPS, WARPED, REST, FRAME_ROWS = 16, 18, 24, 30, 36, 45, 48
+# Rows of `frame`: normal, tangent, handedness, the footprint along tangent and bitangent, position, uv and its gradients, the
+# unit directions of u and v, the true steps to the next texels, how a warp moves the place and a step along tangent and
+# bitangent, and what float32 leaves away of a position far from the origin.
+NX, NY, NZ, TX, TY, TZ, HAND, ALONG, ACROSS, X, Y, Z = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11
+UV, UV_GRADIENT, UV_WAYS, TRUE_STEPS, WARPED, REST, FRAME_ROWS = 12, 14, 20, 26, 32, 41, 44
 # Rows of `moved`: the place on which a chart looks, and the two steps from it.
 MOVED_STEPS, MOVED_ROWS = 3, 9
 # Rows of a plane in `laid`: u and v in metres of the pattern, the base-2 logarithm of the footprint, the gradients of u and v
@@ -85,6 +87,7 @@ LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
 FACING, SIDES, LAID_ROWS = 45, 48, 49
 # Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
 WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
+TILE = WEIGHT  # in what says which rows of a place layers tell apart: whether their tiles differ
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in SURFACE_ROLES]
@@ -120,6 +123,7 @@ class PlanRows(NamedTuple):
     """What a `BlendPlan` says."""
 
     layers: NDArray[np.void]  # (L,) LAYER
+    differ: NDArray[np.bool_]  # (PLACE_ROWS,) which rows of a place differ from layer to layer
     charts: NDArray[np.void]  # (C,) CHART
     role_row: NDArray[np.int32]  # (OUTPUTS,) 4 * array + channel that holds it, or -1
     neutral: NDArray[np.float32]  # (OUTPUTS,) what then stands in
@@ -142,7 +146,7 @@ class LookRows(NamedTuple):
     """How the layer at each of the K places of a texel is read."""
 
     rows: NDArray[np.float32]  # PLACE_ROWS each
-    tiles: NDArray[np.float64]
+    tiles: NDArray[np.float32]  # two each: repeats for a metre, and what float32 leaves away
     slices: NDArray[np.int32]
     counts: NDArray[np.float32]  # three each: how much each plane counts
 
@@ -229,7 +233,7 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
         np.zeros(B, np.int64),
         np.zeros(B, np.int64),
         PlaceRows(
-            LookRows(f4(PLACE_ROWS * places), np.zeros(places * B), i4(places), f4(3 * places)),
+            LookRows(f4(PLACE_ROWS * places), f4(2 * places), i4(places), f4(3 * places)),
             i4(places),
             np.zeros(places, np.int64),
             f4(3 * places),

@@ -14,6 +14,7 @@ from jagged_quilt.blend._rows import (
     BIAS,
     F0,
     F1,
+    F2,
     FILTER,
     HALF,
     HEIGHT,
@@ -39,7 +40,7 @@ from jagged_quilt.blend._rows import (
     V,
 )
 from jagged_quilt.blend._texel_kernels import channel_bits, corner_weights, plain
-from jagged_quilt.foundation.compiler import inlined, lanes
+from jagged_quilt.foundation.compiler import fused, inlined, lanes
 
 THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division where 3 divides
 
@@ -81,6 +82,12 @@ def _level_start(full, bits, slice_count):
     return np.int32(np.int32(before * THIRD) * np.int32(slice_count))
 
 
+@inlined
+def _turns(u, tiles):
+    """How far u lies in its tile, 0..1 or a rounding beyond: the product is exact before the whole tiles are taken off."""
+    return fused(u, tiles, -np.floor(u * tiles))
+
+
 @lanes
 def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
     """Fill where the four texels around each lane's sample lie, the place between them, and its share.
@@ -96,7 +103,7 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
     row = INDEX(start + PLANE_ROWS * B * plane)
     u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
     u_rest, v_rest = row + INDEX(U_REST * B), row + INDEX(V_REST * B)
-    place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    place, tile, pair, own = INDEX(k * B), INDEX(2 * k * B), INDEX(2 * sample * B), INDEX(sample * B)
     full = np.int32(side_bits)
     highest = np.float32(side_bits)
     for t in range(B):
@@ -113,13 +120,12 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
             first = _level_start(full, bits, slice_count)
         sides = np.int32(np.int32(1) << bits)
         side, mask = np.float32(sides), np.int32(sides - np.int32(1))
-        tile = tiles[place + i]
-        tile_u, tile_v = np.float64(laid[u + i]), np.float64(laid[v + i])
+        high, low = tiles[tile + i], tiles[tile + INDEX(B) + i]
+        more_u, more_v = low * laid[u + i], low * laid[v + i]
         if is_far:
-            tile_u, tile_v = tile_u + np.float64(laid[u_rest + i]), tile_v + np.float64(laid[v_rest + i])
-        tile_u, tile_v = tile_u * tile, tile_v * tile
-        x = np.float32(tile_u - np.floor(tile_u)) * side - HALF
-        y = np.float32(tile_v - np.floor(tile_v)) * side - HALF
+            more_u, more_v = more_u + high * laid[u_rest + i], more_v + high * laid[v_rest + i]
+        x = (_turns(laid[u + i], high) + more_u) * side - HALF
+        y = (_turns(laid[v + i], high) + more_v) * side - HALF
         x_floor, y_floor = np.floor(x), np.floor(y)
         between[pair + i], between[pair + INDEX(B) + i] = x - x_floor, y - y_floor
         x0, y0 = np.int32(x_floor) & mask, np.int32(y_floor) & mask
@@ -133,14 +139,13 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
 
 
 @inlined
-def _unwrapped(turns, wrap):
+def _unwrapped(u, tiles, more, wrap):
     """The place in tiles that a wrap mode reads, from -1 to 2."""
-    half = HALF * turns
-    if wrap == REPEAT:
-        return np.float32(turns - np.floor(turns))
-    if wrap == MIRROR:
-        return np.float32(2.0 * (half - np.floor(half)))
-    return np.float32(min(max(turns, -1.0), 2.0))
+    half = HALF * tiles
+    mirrored = F2 * (fused(u, half, -np.floor(u * half)) + HALF * more)
+    clamped = min(max(fused(u, tiles, more), -F1), F2)
+    repeated = _turns(u, tiles) + more
+    return repeated if wrap == REPEAT else mirrored if wrap == MIRROR else clamped
 
 
 @inlined
@@ -162,7 +167,7 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
     (at, between, shares), (side_bits, slice_count) = spot, mips
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     said, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
-    place, pair, own = INDEX(k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    place, tile, pair, own = INDEX(k * B), INDEX(2 * k * B), INDEX(2 * sample * B), INDEX(sample * B)
     full = np.int32(side_bits)
     highest = np.float32(side_bits)
     for t in range(B):
@@ -184,14 +189,13 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         sides = np.int32(np.int32(1) << bits)
         side = np.float32(sides)
         along = (np.float32(tap) + HALF) / several - HALF if is_fine else F0
-        tile = tiles[place + i]
-        rest_u, rest_v = np.float64(laid[row + INDEX(U_REST * B) + i]), np.float64(laid[row + INDEX(V_REST * B) + i])
-        away_u, away_v = along * laid[row + INDEX(LONG_U * B) + i], along * laid[row + INDEX(LONG_V * B) + i]
-        tile_u = (np.float64(laid[row + INDEX(U * B) + i] + away_u) + rest_u) * tile
-        tile_v = (np.float64(laid[row + INDEX(V * B) + i] + away_v) + rest_v) * tile
+        high, low = tiles[tile + i], tiles[tile + INDEX(B) + i]
+        u, v = laid[row + INDEX(U * B) + i], laid[row + INDEX(V * B) + i]
+        rest_u = laid[row + INDEX(U_REST * B) + i] + along * laid[row + INDEX(LONG_U * B) + i]
+        rest_v = laid[row + INDEX(V_REST * B) + i] + along * laid[row + INDEX(LONG_V * B) + i]
         lower = F0 if mode == NEAREST else HALF
-        x = _unwrapped(tile_u, wrap_u) * side - lower
-        y = _unwrapped(tile_v, wrap_v) * side - lower
+        x = _unwrapped(u, high, low * u + high * rest_u, wrap_u) * side - lower
+        y = _unwrapped(v, high, low * v + high * rest_v, wrap_v) * side - lower
         x_floor, y_floor = np.floor(x), np.floor(y)
         between[pair + i] = F0 if mode == NEAREST else x - x_floor
         between[pair + INDEX(B) + i] = F0 if mode == NEAREST else y - y_floor

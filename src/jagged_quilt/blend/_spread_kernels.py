@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._rows import (
+    ACROSS,
+    ALONG,
     BIAS,
     BY,
     F0,
@@ -19,8 +21,8 @@ from jagged_quilt.blend._rows import (
     PLACE_ROWS,
     REST,
     SHARP,
-    SX,
     TAPS,
+    TILE,
     TILE_COLUMNS,
     TILE_ROWS,
     TRUE_STEPS,
@@ -80,11 +82,7 @@ def spread_points(who, points, frame):
         tx, ty, tz, hand = tangents[p, 0], tangents[p, 1], tangents[p, 2], tangents[p, 3]
         frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t] = nx, ny, nz
         frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t], frame[HAND * B + t] = tx, ty, tz, hand
-        along, across = footprints[p, 0], footprints[p, 1]
-        frame[SX * B + t], frame[(SX + 1) * B + t], frame[(SX + 2) * B + t] = along * tx, along * ty, along * tz
-        frame[(SX + 3) * B + t] = across * (ny * tz - nz * ty)
-        frame[(SX + 4) * B + t] = across * (nz * tx - nx * tz)
-        frame[(SX + 5) * B + t] = across * (nx * ty - ny * tx)
+        frame[ALONG * B + t], frame[ACROSS * B + t] = footprints[p, 0], footprints[p, 1]
         frame[X * B + t], frame[Y * B + t], frame[Z * B + t] = positions[p, 0], positions[p, 1], positions[p, 2]
 
 
@@ -97,25 +95,46 @@ def spread_rows(who, values, row, frame):
 
 
 @inlined
-def _lay_layer(place, t, layer, is_plain, rows):
-    """Lay what a layer says in the lane t of a place."""
-    rows[place + INDEX(HARD * B + t)] = layer["hardness"]
-    rows[place + INDEX(LOW * B + t)] = layer["relief"]
-    rows[place + INDEX(BIAS * B + t)] = layer["level_bias"]
-    rows[place + INDEX(SHARP * B + t)] = layer["sharpness"]
-    rows[place + INDEX(BY * B + t)] = layer["planes"]
-    if not is_plain:
-        rows[place + INDEX(WRAP_U * B + t)] = layer["wrap_u"]
-        rows[place + INDEX(WRAP_V * B + t)] = layer["wrap_v"]
-        rows[place + INDEX(FILTER * B + t)] = layer["filter"]
-        rows[place + INDEX(TAPS * B + t)] = layer["most_taps"]
+def _lay_layer(k, t, layer, differ, look):
+    """Lay what a layer says in the lane t of a place, in the rows in which layers differ."""
+    rows, place = look.rows, INDEX(PLACE_ROWS * B * k + t)
+    tile, hard, low, bias, sharp, by, others = differ
+    look.slices[INDEX(B * k + t)] = layer["slice"]
+    if tile:
+        look.tiles[INDEX(2 * B * k + t)] = layer["tiles_high"]
+        look.tiles[INDEX(2 * B * k + B + t)] = layer["tiles_low"]
+    if hard:
+        rows[place + INDEX(HARD * B)] = layer["hardness"]
+    if low:
+        rows[place + INDEX(LOW * B)] = layer["relief"]
+    if bias:
+        rows[place + INDEX(BIAS * B)] = layer["level_bias"]
+    if sharp:
+        rows[place + INDEX(SHARP * B)] = layer["sharpness"]
+    if by:
+        rows[place + INDEX(BY * B)] = layer["planes"]
+    if others:
+        rows[place + INDEX(WRAP_U * B)] = layer["wrap_u"]
+        rows[place + INDEX(WRAP_V * B)] = layer["wrap_v"]
+        rows[place + INDEX(FILTER * B)] = layer["filter"]
+        rows[place + INDEX(TAPS * B)] = layer["most_taps"]
+
+
+@inlined
+def lay_alike(plan, places):
+    """Lay what all layers say alike in all lanes of every place, once for many blocks."""
+    for k in range(places.laid_at.shape[0]):
+        for t in range(B):
+            _lay_layer(k, t, plan.layers[INDEX(0)], (True, True, True, True, True, True, not plan.is_plain), places.look)
 
 
 @inlined
 def spread_layers(who, points, plan, places):
     """Lay places out in rows; return how many hold anything."""
-    layer_index, layer_weight, rows = points.layer, points.weight, places.look.rows
-    most = 0
+    layer_index, layer_weight, rows, said = points.layer, points.weight, places.look.rows, plan.differ
+    others = said[WRAP_U] or said[WRAP_V] or said[FILTER] or said[TAPS]
+    differ = said[TILE], said[HARD], said[LOW], said[BIAS], said[SHARP], said[BY], others and not plan.is_plain
+    most, several_charts = 0, plan.charts.shape[0] > 1
     for k in range(layer_weight.shape[1]):
         place, heaviest = INDEX(PLACE_ROWS * B * k), F0
         first, alike = layer_index[INDEX(who[0]), INDEX(k)], True
@@ -131,24 +150,20 @@ def spread_layers(who, points, plan, places):
         if alike:
             layer = plan.layers[INDEX(first)]
             for t in range(B):
-                _lay_layer(place, t, layer, plan.is_plain, rows)
-            for t in range(B):
-                places.look.tiles[INDEX(B * k + t)] = layer["tiles"]
-                places.look.slices[INDEX(B * k + t)] = layer["slice"]
+                _lay_layer(k, t, layer, differ, places.look)
             places.charts_at[INDEX(B * k)] = -1 - layer["chart"]
             continue
-        chart, one_chart = np.int32(-1), True
         for t in range(B):
+            _lay_layer(k, t, plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])], differ, places.look)
+        chart, one_chart = np.int32(-1), True
+        for t in range(B if several_charts else 0):
             layer = plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])]
-            _lay_layer(place, t, layer, plan.is_plain, rows)
-            places.look.tiles[INDEX(B * k + t)] = layer["tiles"]
-            places.look.slices[INDEX(B * k + t)] = layer["slice"]
             places.charts_at[INDEX(B * k + t)] = layer["chart"]
             if rows[place + INDEX(t)] > 0:
                 one_chart &= chart < 0 or chart == layer["chart"]
                 chart = layer["chart"]
         if one_chart:
-            places.charts_at[INDEX(B * k)] = -1 - chart
+            places.charts_at[INDEX(B * k)] = -1 - max(chart, np.int32(0))
     return most
 
 

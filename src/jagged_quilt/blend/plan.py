@@ -171,6 +171,7 @@ class BlendPlan:
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
         return k.PlanRows(
             frozen(self.layer_rows, k.LAYER),
+            _differ(self.layer_rows),
             frozen(self.chart_rows, k.CHART),
             frozen(reads, np.int32),
             frozen(neutral, np.float32),
@@ -200,7 +201,25 @@ def _fill_row(row: np.void, layer: Layer, pages: TexelPages, place: int, tallest
     row["filter"] = (lie.filter or filter).code
     row["most_taps"] = lie.anisotropy
     row["slice"] = place
-    row["tiles"] = 1 / pages.tiles[place]
+    row["tiles"] = row["tiles_high"] = 1 / pages.tiles[place]
+    row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
+
+
+def _differ(rows: NDArray[np.void]) -> NDArray[np.bool_]:
+    """Return which rows of a place differ from layer to layer."""
+    told = {
+        k.TILE: "tiles",
+        k.HARD: "hardness",
+        k.LOW: "relief",
+        k.BIAS: "level_bias",
+        k.SHARP: "sharpness",
+        k.BY: "planes",
+        k.WRAP_U: "wrap_u",
+        k.WRAP_V: "wrap_v",
+        k.FILTER: "filter",
+        k.TAPS: "most_taps",
+    }
+    return frozen([bool((rows[told[row]] != rows[told[row]][0]).any()) for row in range(k.PLACE_ROWS)], bool)
 
 
 def _outputs(layouts: Sequence[Layout]) -> tuple[Output, ...]:

@@ -12,6 +12,7 @@ from functools import cache
 from pathlib import Path
 
 import numba
+import numpy as np
 from llvmlite import ir
 from llvmlite.binding import Linkage
 from numba import types
@@ -19,7 +20,7 @@ from numba.core import event
 from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
 from numba.core.registry import cpu_target
-from numba.extending import intrinsic
+from numba.extending import intrinsic, overload
 
 from jagged_quilt.foundation.loose import Compiled
 
@@ -213,6 +214,22 @@ def left_away(context: Compiled, x: Compiled) -> Compiled:  # fast maths would h
     return types.float32(types.float64), build
 
 
+@intrinsic
+def _fused(context: Compiled, a: Compiled, b: Compiled, c: Compiled) -> Compiled:
+    def build(context: Compiled, builder: Compiled, signature: Compiled, arguments: Compiled) -> Compiled:
+        return builder.fma(*arguments)
+
+    return types.float32(types.float32, types.float32, types.float32), build
+
+
+def fused(a: np.float32, b: np.float32, c: np.float32) -> np.float32:
+    """Return a * b + c in float32, rounded once."""
+    return np.float32(np.float64(a) * np.float64(b) + np.float64(c))
+
+
+overload(fused)(lambda a, b, c: lambda a, b, c: _fused(a, b, c))  # type: ignore[call-arg]
+
+
 @contextmanager
 def when_compiling(tell: Callable[[str], None], done: Callable[[], None] = lambda: None) -> Iterator[None]:
     """Call `tell` with the name of each kernel that is compiled and not loaded meanwhile, and `done` when it is."""
@@ -235,12 +252,11 @@ def when_compiling(tell: Callable[[str], None], done: Callable[[], None] = lambd
 
 
 def cache_folder() -> Path | None:
-    """Return a folder in which the compiler keeps kernels, or None if it keeps none."""
-    for each in KERNELS:
-        path = getattr(getattr(each, "_cache", None), "cache_path", None)
-        if path is not None:
-            return Path(path)
-    return None
+    """Return the folder in which the compiler keeps the kernels of this room, or None if it keeps none."""
+    from jagged_quilt.foundation._kernels import noise
+
+    path = getattr(getattr(noise, "_cache", None), "cache_path", None)
+    return None if path is None else Path(path)
 
 
 def cache_key() -> str:

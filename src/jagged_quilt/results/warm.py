@@ -22,6 +22,8 @@ _EXPECTED = {"pack": 12, "blend": 4, "weigh": 22, "ground": 10, "meshes": 8}  # 
 def cold(parts: Collection[str] = ()) -> list[str]:
     """Return those of some parts of the kernels (of all where none is named) that are not known to be compiled."""
     known = _known()
+    if cache_folder() is None:
+        return []  # nothing would be kept
     return [name for name in PARTS if name not in known and (not parts or name in parts)]
 
 

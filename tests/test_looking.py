@@ -1,0 +1,166 @@
+"""Looking again at every change, in a process as people use it and by the library; kernels compiled ahead."""
+
+import os
+import queue
+import re
+import signal
+import subprocess
+import sys
+import threading
+import time
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from compile_kernels import write_jar_project
+from conftest import fresh_jquilt, jquilt
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.results.look import COARSE
+from jagged_quilt.results.warm import cold
+
+WAIT = 120  # seconds for a line on a slow machine
+
+
+@pytest.fixture
+def project(tmp_path):
+    path = write_jar_project(tmp_path / "project")
+    path.write_text(path.read_text() + "\n[view]\nsun = [300, 40]\n")
+    return path
+
+
+class Looking:
+    """`jquilt look` as a process, and the lines that it writes."""
+
+    def __init__(self, *words):
+        command = [sys.executable, "-u", "-m", "jagged_quilt", "look", *map(str, words)]
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        self.lines = queue.Queue()
+        self.reader = threading.Thread(target=lambda: [self.lines.put(line) for line in self.process.stdout])
+        self.reader.start()
+
+    def until(self, words):
+        """Return the next line with such words."""
+        end, seen = time.monotonic() + WAIT, []
+        while True:
+            try:
+                seen.append(self.lines.get(timeout=max(0.1, end - time.monotonic())))
+            except queue.Empty:
+                raise AssertionError(f"no line with {words!r} among {seen}") from None
+            if re.search(words, seen[-1]):
+                return seen[-1]
+
+    def stop(self):
+        self.process.kill()
+        self.process.wait()
+        self.reader.join()
+        self.process.stdout.close()
+
+    def end(self):
+        self.process.send_signal(signal.SIGINT)
+        self.until("no longer looking")
+        return self.process.wait(WAIT)
+
+
+class TestLook:
+    def test_a_saved_change_is_drawn_small_and_then_whole_and_a_broken_file_changes_nothing(self, project):
+        picture, text = project.parent / "out" / "pictures" / "view.png", project.read_text()
+        looking = Looking(project)
+        try:
+            looking.until("small after")
+            looking.until(r"whole after .*view\.png")
+            before = read_image(picture)
+            project.write_text(text.replace("sun = [300, 40]", "sun = [120, 20]"))
+            looking.until("small after")
+            looking.until("whole after")
+            after = read_image(picture)
+            assert (before != after).any()
+            project.write_text(text + "\nnonsense = [\n")
+            assert "job.quilt.toml" in looking.until("not TOML")
+            looking.until("the last good picture stays")
+            assert np.array_equal(read_image(picture), after)
+            project.write_text(text)
+            looking.until("whole after")
+            assert np.array_equal(read_image(picture), before)
+            assert looking.end() == 0
+        finally:
+            looking.stop()
+
+    def test_what_did_not_change_stays_in_memory(self, project):
+        look = jq.Look(project, threads=1)
+        small, whole = look.draw()
+        assert [small.is_whole, whole.is_whole] == [False, True]
+        first = look._results
+        project.write_text(project.read_text().replace("[weights]", "[weights]\nkeep = 2"))
+        list(look.draw({project}))
+        second = look._results
+        assert second.quilt.terrain is first.quilt.terrain
+        assert second.quilt.meshes is first.quilt.meshes
+        assert second.arrays is first.arrays
+        assert look._weights[1].weights.shape[2] == 2
+        ground = project.parent / "ground.png"
+        list(look.draw({ground}))
+        assert look._results.quilt.terrain is not second.quilt.terrain
+
+    def test_the_small_picture_is_the_whole_one_in_squares(self, project):
+        look = jq.Look(project, kinds=("normal",), threads=1)
+        drawn = look.draw()
+        next(drawn)
+        small = read_image(project.parent / "out" / "pictures" / "view.png")
+        next(drawn)
+        whole = read_image(project.parent / "out" / "pictures" / "view.png")
+        assert small.shape == whole.shape == (800, 1280, 3)
+        assert np.array_equal(small, small[::COARSE, ::COARSE].repeat(COARSE, axis=0).repeat(COARSE, axis=1))
+        assert np.abs(small.astype(int) - whole).mean() < 8
+
+    def test_it_is_what_show_draws(self, project):
+        list(jq.Look(project).draw())
+        looked = read_image(project.parent / "out" / "pictures" / "view.png")
+        jq.run(jq.read_quilt(project), "view", anew=True)
+        assert np.array_equal(looked, read_image(project.parent / "out" / "pictures" / "view.png"))
+
+    def test_what_cannot_be_looked_at_is_refused(self, project):
+        code, _, errors = jquilt("look", project, "--debug", "stretsh")
+        assert (code, 'did you mean "stretch"' in errors) == (2, True)
+        assert jquilt("look", project.parent / "none.toml")[0] == 2
+
+
+class TestWarm:
+    def test_it_is_done_once(self, tmp_path):
+        """The session has compiled all; another cache has nothing of it."""
+        assert cold() == []
+        code, said, errors = jquilt("warm")
+        assert (code, errors) == (0, "")
+        assert said.startswith("nothing to do: all kernels are compiled; they are kept in ")
+        code = "from jagged_quilt.results.warm import cold; print(*cold(['pack', 'ground']))"
+        env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
+        told = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
+        assert told.split() == ["pack", "ground"]
+
+    def test_a_cold_part_is_compiled_announced_and_remembered(self, tmp_path):
+        env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
+        code = "import jagged_quilt as jq; print(*jq.warm(['pack'], progress=lambda *told: print(told)))"
+        for wanted in ("pack", ""):
+            told = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
+            assert told.splitlines()[-1:] in ([wanted], [])
+            assert ("('compiling', 0, " in told) == bool(wanted)
+
+    def test_help_and_version_load_no_compiler(self):
+        for words in (["--help"], ["--version"], ["bake", "--help"]):
+            code = f"import sys; sys.argv = ['jquilt', *{words}]\nfrom jagged_quilt.cli.main import main\n"
+            code += "try: main()\nexcept SystemExit: pass\nassert 'numba' not in sys.modules\n"
+            subprocess.run([sys.executable, "-c", code], check=True, capture_output=True)
+
+    def test_wide_vectors_are_asked_for_first(self):
+        code = (
+            "import jagged_quilt as jq\n"
+            "has = jq.wide_vectors()\n"
+            "import jagged_quilt.blend._kernels\n"
+            "from numba.core.registry import cpu_target\n"
+            "assert ('-prefer-256-bit' in cpu_target.target_context.codegen().magic_tuple()[2]) or not has\n"
+            "try: print(jq.wide_vectors())\n"
+            "except jq.QuiltError as error: print(error)\n"
+        )
+        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+        assert "before kernels are loaded" in told or told == "False\n"
+        assert fresh_jquilt("--wide", "--version")[1].startswith("Jagged Quilt")
