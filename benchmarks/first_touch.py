@@ -112,7 +112,7 @@ def main():
     told = {}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        env = dict(os.environ)
+        env = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}  # as people run it
         if not quick:
             env["NUMBA_CACHE_DIR"] = str(folder / "kernels")
             took, said = seconds_of([sys.executable, "-c", COMPILED, "demo", folder / "first"], env)

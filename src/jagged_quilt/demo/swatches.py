@@ -244,16 +244,21 @@ def occlusion(metres: Field, texel: float, reach: int = 24) -> Field:
 
     The horizon is searched in 8 directions up to `reach` texels away; open sky in a direction is 1 - sin(horizon).
     """
-    open_sky = np.zeros_like(metres)
+    own = metres.astype(np.float32)
+    rows, columns = own.shape
+    around = np.pad(own, 2 * reach, mode="wrap")
+    open_sky = np.zeros_like(own)
     for down, right in ((0, 1), (1, 1), (1, 0), (1, -1), (0, -1), (-1, -1), (-1, 0), (-1, 1)):
-        steepest = np.zeros_like(metres)
+        steepest = np.zeros_like(own)
         far = 1
         while far <= reach:
-            rise = np.roll(metres, (-down * far, -right * far), axis=(0, 1)) - metres
-            steepest = np.maximum(steepest, rise / (far * texel * np.hypot(down, right)))
+            top, left = 2 * reach + down * far, 2 * reach + right * far
+            rise = around[top : top + rows, left : left + columns] - own
+            rise *= np.float32(1 / (far * texel * np.hypot(down, right)))
+            np.maximum(steepest, rise, out=steepest)
             far += max(1, far // 3)
-        open_sky += 1 - steepest / np.hypot(1, steepest)
-    return open_sky / 8
+        open_sky += 1 - steepest / np.sqrt(1 + steepest * steepest)
+    return (open_sky / 8).astype(np.float64)
 
 
 def _bytes(values: NDArray[np.floating]) -> NDArray[np.uint8]:
