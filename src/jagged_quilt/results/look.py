@@ -208,6 +208,7 @@ class Look:
         if "view" in self.names:
             picture = scene.draw(camera, width=WIDTH // coarse, height=HEIGHT // coarse, **options)  # type: ignore[arg-type]
             files.append(folder / "view.png")
+            results.runner.forget("view")
             write_image(files[0], _enlarged(picture, coarse))
         if self.kinds:
             boards = draw_debugs(scene, camera, self.kinds, coarse=coarse, **options)  # type: ignore[arg-type]

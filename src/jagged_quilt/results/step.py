@@ -88,6 +88,11 @@ class Runner:
         """Whether a step has nothing to do."""
         return name in self._done or self._kept(self._manifest(name), self.stamp(name)) is not None
 
+    def forget(self, name: str) -> None:
+        """Vouch no longer for what a step wrote: somebody else writes there now."""
+        self._manifest(name).unlink(missing_ok=True)
+        self._done.pop(name, None)
+
     def _manifest(self, name: str) -> Path:
         return self.folder / MANIFESTS / f"{quote(name, safe='')}.json"
 
