@@ -79,9 +79,8 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
     console.print()
     console.print(cover)
     click.echo("\nNext: look at " + str(results.folder / "pictures" / "view.png"))
-    click.echo(f"      change a number in {quilt_file}, then")
-    click.echo(f"      jquilt bake {quilt_file}")
-    click.echo(f"      jquilt show {quilt_file} --view")
+    click.echo(f"      jquilt look {quilt_file}")
+    click.echo("      draws it again whenever you save a change to that file")
     click.echo("      jquilt --help tells the rest")
 
 
