@@ -15,7 +15,7 @@ import pytest
 import jagged_quilt as jq
 from compile_kernels import write_jar_project
 from conftest import fresh_jquilt, jquilt
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.results.look import COARSE
 from jagged_quilt.results.warm import cold
 
@@ -118,6 +118,28 @@ class TestLook:
         looked = read_image(project.parent / "out" / "pictures" / "view.png")
         jq.run(jq.read_quilt(project), "view", anew=True)
         assert np.array_equal(looked, read_image(project.parent / "out" / "pictures" / "view.png"))
+
+    def test_files_elsewhere_are_followed_too(self, project, tmp_path):
+        """A heightmap that lies outside of the quilt file's folder."""
+        ground = tmp_path / "ground.png"
+        (project.parent / "ground.png").rename(ground)
+        project.write_text(project.read_text().replace('terrain = "ground.png"', 'terrain = "../ground.png"'))
+        look, seen = jq.Look(project, ["riser"], threads=1), []
+
+        def follow():
+            for _, each in zip(range(2), look.watch(), strict=False):
+                seen.append(each)
+
+        thread = threading.Thread(target=follow)
+        thread.start()
+        end = time.monotonic() + WAIT
+        while not seen and time.monotonic() < end:
+            time.sleep(0.2)
+        time.sleep(1)
+        write_image(ground, read_image(ground)[::-1].copy())
+        thread.join(WAIT)
+        assert [each.is_whole for each in seen] == [True, True]
+        assert np.array_equal(look._results.quilt.terrain.heights, jq.read_quilt(project).terrain.heights)
 
     def test_what_cannot_be_looked_at_is_refused(self, project):
         code, _, errors = jquilt("look", project, "--debug", "stretsh")

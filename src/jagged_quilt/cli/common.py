@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from jagged_quilt.results.step import Made
 
 
-_WONDER = 1.0  # seconds of compiling one kernel, after which it is said
+_WONDER = 2.0  # seconds of compiling one kernel, after which it is said
 
 
 @dataclass(frozen=True)

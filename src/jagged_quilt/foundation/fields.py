@@ -54,10 +54,16 @@ class Remembering:
     """Fields that are worked out once, however many masks ask for them.
 
     It stands beside the masks while they are made ready, and in none of them.
+
+    Parameters
+    ----------
+    answers : bool
+        Keep also what masks answered, for one who weighs the same surface again and again with few of them changed.
     """
 
-    def __init__(self, fields: Fields) -> None:
-        self._fields = fields
+    def __init__(self, fields: Fields, *, answers: bool = False) -> None:
+        self._fields, self.keeps_answers = fields, answers
+        self._answers: tuple[dict[object, NDArray[np.float32]], ...] = ({}, {})
         self._known: dict[object, Field] = {}
         self._lock = threading.RLock()
 
@@ -77,6 +83,20 @@ class Remembering:
     def plan(self, texels: int) -> Canvas:
         """Return the canvas to search another mask on."""
         return self._fields.plan(texels)
+
+    def answered(self, asked: object, points: Points, answer: Callable[[Points], NDArray[np.float32]]) -> NDArray[np.float32]:
+        """Return what was answered before to the same question at the same points of this surface, or ask."""
+        if not self.keeps_answers or not len(points):
+            return answer(points)
+        ends = points.position[[0, -1]].tobytes() + points.footprint[0].tobytes()
+        key, (now, before) = (asked, len(points), ends), self._answers
+        found = now.get(key, before.get(key))
+        now[key] = answer(points) if found is None else found
+        return now[key]
+
+    def turn_over(self) -> None:
+        """Forget answers that nobody asked for since the last time."""
+        self._answers = ({}, self._answers[0])
 
     def remembered(self, key: object, make: Callable[[], Field]) -> Field:
         """Return what was made for a key before, or make it."""

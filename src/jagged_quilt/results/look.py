@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import queue
 import threading
 import time
@@ -13,8 +14,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from jagged_quilt.blend.plan import opened
-from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.fields import Remembering, remembering
+from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.image_files import write_image
@@ -28,10 +29,13 @@ from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 
 if TYPE_CHECKING:
+    from watchfiles import Change
+
     from jagged_quilt.arrays.pages import TexelPages
 
 COARSE = 4  # a small picture has so many times fewer pixels along each side
 _QUIET = 60  # milliseconds in which nothing more changes before it is looked at
+_GLANCE = 500  # milliseconds after which files elsewhere are looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +76,7 @@ class Look:
     ) -> None:
         self.path, self.names, self.kinds = Path(path), tuple(names), tuple(kinds)
         self._out, self._threads, self._tell = out, threads, progress
-        self._changes: queue.Queue[set[Path]] = queue.Queue()
+        self._changes: queue.Queue[set[Path] | Exception] = queue.Queue()
         self._results: Results | None = None
         self._missed: set[Path] = set()  # what changed while the file could not be read
         self._fields: tuple[Terrain, Remembering] | None = None
@@ -88,6 +92,8 @@ class Look:
         """
         start = time.perf_counter()
         results = self._read_again(changed)
+        if self._fields is not None:
+            self._fields[1].turn_over()
         for name in self.names:
             results.picture_named(name)
         folder = results.folder / "pictures"
@@ -113,39 +119,67 @@ class Look:
                     pass
                 except QuiltError as error:
                     yield error
-                changed = self._changes.get()
-                while not self._changes.empty():
-                    changed |= self._changes.get()
+                changed = self._next_change()
         finally:
             stop.set()
             watcher.join(timeout=2)
 
+    def _next_change(self) -> set[Path]:
+        """Wait until something changes; return all that did."""
+        changed: set[Path] = set()
+        while not changed or not self._changes.empty():
+            told = self._changes.get()
+            if isinstance(told, Exception):
+                raise FileError(f"{self.path.parent}: cannot be watched for changes: {told}") from told
+            changed |= told
+        return changed
+
     def _follow(self, stop: threading.Event) -> None:
+        """Tell of changes below the quilt file's folder as they come, and of those to files elsewhere by looking at them."""
         from watchfiles import DefaultFilter, watch
 
         inputs = DefaultFilter()
 
-        def wanted(change: object, path: str) -> bool:
-            outside = self._folder().resolve() not in Path(path).resolve().parents
-            return outside and not LEFT_OVER.match(Path(path).name) and inputs(change, path)  # type: ignore[arg-type]
+        def wanted(change: Change, path: str) -> bool:
+            own = self._folder().resolve() in Path(path).resolve().parents or LEFT_OVER.match(Path(path).name)
+            return not own and inputs(change, path)
 
-        folders = self._watched()
-        for each in watch(*folders, watch_filter=wanted, debounce=400, step=_QUIET, stop_event=stop, raise_interrupt=False):
-            self._changes.put({Path(path) for _, path in each})
+        home, before = self.path.parent.resolve(), self._elsewhere()
+        try:
+            for each in watch(
+                home,
+                watch_filter=wanted,
+                debounce=400,
+                step=_QUIET,
+                stop_event=stop,
+                rust_timeout=_GLANCE,
+                yield_on_timeout=True,
+                raise_interrupt=False,
+            ):
+                now = self._elsewhere()
+                changed = {Path(path) for _, path in each} | {path for path in now if now[path] != before.get(path, now[path])}
+                before = now
+                if changed:
+                    self._changes.put(changed)
+        except Exception as error:
+            self._changes.put(error)
 
     def _folder(self) -> Path:
         return self.path.parent / "out" if self._out is None else self._out
 
-    def _watched(self) -> list[Path]:
-        """The quilt file's folder, and those of swatches that lie elsewhere."""
-        home = self.path.parent.resolve()
-        found = {home}
-        if self._results is not None:
-            for source in self._results.quilt.sources:
-                folder = source.folder.resolve()
-                if folder.is_dir() and home not in folder.parents:
-                    found.add(folder)
-        return sorted(found)
+    def _elsewhere(self) -> dict[Path, int]:
+        """The files that the quilt file names outside of its folder, and when each was written."""
+        if self._results is None:
+            return {}
+        quilt, home = self._results.quilt, self.path.parent.resolve()
+        table = quilt.table
+        named = [*(table.surface.files if table.surface else ()), *table.mask_files(), *(each.file for each in table.mesh)]
+        named += [*(table.adopt.files if table.adopt else ()), *([table.weights.daubs] if table.weights.daubs else ())]
+        files = {(quilt.folder / name).resolve() for name in named}
+        for source in quilt.sources:
+            with contextlib.suppress(QuiltError):
+                files |= {path.resolve() for path in source.files}
+        return {path: path.stat().st_mtime_ns for path in files if home not in path.parents and path.is_file()}
 
     def _progress(self, step: str, done: int, whole: int) -> None:
         if not self._changes.empty():
@@ -164,9 +198,9 @@ class Look:
         return results
 
     def _known(self, quilt: Quilt) -> Remembering:
-        """The fields of the ground, with all that was worked out for earlier pictures."""
+        """The fields of the ground, with all that was worked out, and answered, for earlier pictures."""
         if self._fields is None or self._fields[0] is not quilt.terrain:
-            self._fields = quilt.terrain, remembering(quilt.terrain)
+            self._fields = quilt.terrain, Remembering(quilt.terrain.fields, answers=True)
         return self._fields[1]
 
     def _scene(self, results: Results, weights: WeightMap | None) -> Scene:

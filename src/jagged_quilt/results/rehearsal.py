@@ -25,6 +25,7 @@ from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.light.light import Sun, hazed, lit, sky
 from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.masks.field_masks import Distance, HiddenSky
@@ -52,8 +53,11 @@ def rehearse(parts: Collection[str] = ()) -> None:
 
 
 def rehearse_packing() -> TextureArrays:
-    """Pack maps of every kind, some of them enlarged and some made smaller."""
+    """Pack maps of every kind, some of them enlarged and some made smaller, and take stairs out of one."""
     rng = np.random.default_rng(0)
+    without_stairs(np.repeat(np.arange(4, dtype=np.float32) / 255, 4)[:, None].repeat(16, axis=1)[..., None], step=1 / 255)
+    slopes = TextureMap(role=MapRole.NORMAL, texels=np.full((4, 4, 2), 128, np.uint8))
+    slopes.values  # noqa: B018 (decoded when it is asked for)
     swatches = []
     for name, side in (("one", 4), ("two", 8)):
         colour, grey = (rng.integers(1, 255, (side, side, channels), np.uint8) for channels in (3, 1))

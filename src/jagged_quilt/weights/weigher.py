@@ -71,6 +71,7 @@ class Weigher:
         """The names of what comes out: one for each layer, or for each swatch of its medley."""
         self.stacking, self.adopted = Stacking.of(stacking, "way of stacking"), adopted
         known = None if surface is None else remembering(surface)
+        self._known = known if known is not None and known.keeps_answers else None
         self.masks = [layer.mask if known is None else layer.mask and layer.mask.on(known) for layer in layers]
         self.medleys = [layer.medley if known is None else layer.medley and layer.medley.on(known) for layer in layers]
         self._adopted_rows = frozen([self.names.index(name) for name in adopted.names] if adopted else [], np.int32)
@@ -88,10 +89,10 @@ class Weigher:
             found = self.adopted.at(points)
             _kernels.scatter(found.layers, found.weights, self._adopted_rows, answers)
         for row, mask in enumerate(self.masks):
-            if mask is not None and self._is_adopted[row]:
-                answers[row] *= mask.answer(points)
-            elif mask is not None:
-                answers[row] = mask.answer(points)
+            if mask is None:
+                continue
+            answer = mask.answer(points) if self._known is None else self._known.answered(mask, points, mask.answer)
+            answers[row] = answers[row] * answer if self._is_adopted[row] else answer
         if self.stacking is Stacking.SHARE:
             _kernels.share(answers)
         elif self.adopted is not None:
@@ -126,7 +127,8 @@ class Weigher:
             if medley is None:
                 rows.append(weight)
             elif weight.any():
-                rows.extend(weight * medley.turns(points))
+                turns = medley.turns(points) if self._known is None else self._known.answered(medley, points, medley.turns)
+                rows.extend(weight * turns)
             else:
                 rows.extend([weight] * len(medley.swatches))
         return np.stack(rows)
