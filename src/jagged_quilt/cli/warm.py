@@ -12,7 +12,7 @@ from jagged_quilt.cli.common import at_work, timed
 @click.option("--anew", is_flag=True, help="Go through all kernels even if they are known to be compiled.")
 def command(threads: int | None, anew: bool) -> None:
     """Compile all kernels now, so that no first run has to: once after installing, or into the image of a container."""
-    from jagged_quilt.foundation.compiler import cache_folder
+    from jagged_quilt.foundation.kernel_cache import cache_folder
     from jagged_quilt.results.warm import warm
 
     with at_work() as progress, timed() as seconds:

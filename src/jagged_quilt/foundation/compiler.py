@@ -19,7 +19,6 @@ from numba import types
 from numba.core import event
 from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
-from numba.core.registry import cpu_target
 from numba.extending import intrinsic, overload
 
 from jagged_quilt.foundation.loose import Compiled
@@ -175,12 +174,12 @@ def _kept(dispatcher: Compiled) -> Compiled:
     KERNELS.append(dispatcher)
     file = getattr(getattr(dispatcher, "_cache", None), "_cache_file", None)
     if file is not None:
-        file._source_stamp = _content_of(Path(inspect.getfile(dispatcher.py_func)))
+        file._source_stamp = content_of(Path(inspect.getfile(dispatcher.py_func)))
     return dispatcher
 
 
 @cache
-def _content_of(file: Path) -> str:
+def content_of(file: Path) -> str:
     """A hash of a file of loops and of those that it imports."""
     digest = hashlib.blake2b(Path(__file__).read_bytes(), digest_size=16)
     for each in sorted(_files_of_loops(file)):
@@ -249,19 +248,3 @@ def when_compiling(tell: Callable[[str], None], done: Callable[[], None] = lambd
 
     with event.install_listener("numba:compile", Listener()):
         yield
-
-
-def cache_folder() -> Path | None:
-    """Return the folder in which the compiler keeps the kernels of this room, or None if it keeps none."""
-    from jagged_quilt.foundation._kernels import noise
-
-    path = getattr(getattr(noise, "_cache", None), "cache_path", None)
-    return None if path is None else Path(path)
-
-
-def cache_key() -> str:
-    """Return a hash of all that compiled kernels depend on: their sources, the compiler and the processor."""
-    package = Path(__file__).parents[1]
-    sources = [_content_of(each) for each in sorted(package.glob("*/_*kernels.py"))]
-    processor = cpu_target.target_context.codegen().magic_tuple()
-    return hashlib.blake2b(repr((numba.__version__, processor, sources)).encode(), digest_size=16).hexdigest()

@@ -23,6 +23,8 @@ from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs
+from jagged_quilt.show.glances import Glances
+from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.weigh import weigh
@@ -82,6 +84,7 @@ class Look:
         self._fields: tuple[Terrain, Remembering] | None = None
         self._weights: tuple[tuple[str, int], WeightMap] | None = None
         self._pages: tuple[object, TexelPages] | None = None
+        self._glances = Glances()
 
     def draw(self, changed: set[Path] | None = None) -> Iterator[Looked]:
         """Read the quilt file again and draw: small where that can be, then whole.
@@ -240,7 +243,8 @@ class Look:
         scene, camera, files = self._scene(results, weights), results.quilt.camera, []
         options = {"threads": self._threads, "progress": self._progress}
         if "view" in self.names:
-            picture = scene.draw(camera, width=WIDTH // coarse, height=HEIGHT // coarse, **options)  # type: ignore[arg-type]
+            size = {"width": WIDTH // coarse, "height": HEIGHT // coarse}
+            (picture,) = draw_scenes([scene], camera, glances=self._glances, **size, **options)  # type: ignore[arg-type]
             files.append(folder / "view.png")
             results.runner.forget("view")
             write_image(files[0], _enlarged(picture, coarse))

@@ -55,7 +55,9 @@ def rehearse(parts: Collection[str] = ()) -> None:
 def rehearse_packing() -> TextureArrays:
     """Pack maps of every kind, some of them enlarged and some made smaller, and take stairs out of one."""
     rng = np.random.default_rng(0)
-    without_stairs(np.repeat(np.arange(4, dtype=np.float32) / 255, 4)[:, None].repeat(16, axis=1)[..., None], step=1 / 255)
+    without_stairs(
+        np.repeat(np.arange(4, dtype=np.float32) / np.float32(255), 4)[:, None].repeat(16, axis=1)[..., None], step=1 / 255
+    )
     slopes = TextureMap(role=MapRole.NORMAL, texels=np.full((4, 4, 2), 128, np.uint8))
     slopes.values  # noqa: B018 (decoded when it is asked for)
     swatches = []

@@ -8,9 +8,9 @@ import sys
 import threading
 from collections.abc import Collection
 
-from jagged_quilt.foundation.compiler import cache_folder, cache_key
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_json, write_json
+from jagged_quilt.foundation.kernel_cache import cache_folder, cache_key
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import thread_count
 from jagged_quilt.results.rehearsal import PARTS, rehearse

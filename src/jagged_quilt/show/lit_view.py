@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -10,10 +10,12 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import hazed, lit, shoulder, sky
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
+from jagged_quilt.show.glances import Glances, KnownCanvas
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
 
@@ -36,6 +38,7 @@ def draw_scenes(
     height: int = HEIGHT,
     flat: Sequence[bool] = (),
     closely: bool = False,
+    glances: Glances | None = None,
     threads: int | None = None,
     progress: Progress = silent,
 ) -> list[Picture]:
@@ -47,10 +50,16 @@ def draw_scenes(
         For each, whether the detail of normal maps is left out; kept where it is not given.
     closely : bool
         Four rays for every pixel.
+    glances : Glances, optional
+        Keeps what single rays met for the next drawing.
     """
-    flats = list(flat) or [False] * len(scenes)
+    if glances is not None:
+        glances.turn_to(scenes[0], camera)
+    flats, reaches = list(flat) or [False] * len(scenes), scenes[0].shadows(scenes[0].sun.towards)
     if not closely:
-        once = _light(scenes, flats, scenes[0].canvas(camera, height, width, footprint=_LONE), threads, progress)
+        once = _light(
+            scenes, flats, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, glances
+        )
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
     else:
         shown = [np.empty((height, width, 3), np.uint8) for _ in scenes]
@@ -58,7 +67,7 @@ def draw_scenes(
     if wanted.any():
         only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
-        for picture, light in zip(shown, _light(scenes, flats, canvas, threads, progress), strict=True):
+        for picture, light in zip(shown, _light(scenes, flats, canvas, reaches, threads, progress), strict=True):
             fine = light.reshape(height, FINER, width, FINER, 3)
             rays = [fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)]
             mean = np.sum(rays, axis=0) / np.float32(len(rays))
@@ -79,14 +88,20 @@ def contrast(picture: Picture) -> NDArray[np.int16]:
 
 
 def _light(
-    scenes: Sequence[Scene], flats: Sequence[bool], canvas: PictureCanvas, threads: int | None, progress: Progress
+    scenes: Sequence[Scene],
+    flats: Sequence[bool],
+    canvas: PictureCanvas,
+    reaches: Callable[[Points], NDArray[np.float32]],
+    threads: int | None,
+    progress: Progress,
+    glances: Glances | None = None,
 ) -> list[NDArray[np.float32]]:
     """The light that comes along every ray of a canvas, for each scene, (rows * columns, 3); what is bright is bent below 1."""
     scene = scenes[0]
     rows, columns = canvas.texels
     out = [np.zeros((rows * columns, 3), np.float32) for _ in scenes]
     ready = [each.ready() for each in scenes]
-    sun, reaches, haze = scene.sun, scene.shadows(scene.sun.towards), scene.haze or _HAZE * scene.size or np.inf
+    sun, haze = scene.sun, scene.haze or _HAZE * scene.size or np.inf
 
     def look(block: Block) -> None:
         assert isinstance(block, PictureBlock)
@@ -96,9 +111,10 @@ def _light(
         cut = block.cut >= 0
         air[cut] = hazed(np.broadcast_to(_CUT, (int(cut.sum()), 3)), block.cut[cut], haze)
         lights = [air, *(air.copy() for _ in scenes[1:])]
-        for own, piece in zip(block.rows_of, block.pieces, strict=True):
+        lit_by = [reaches(piece.points) for piece in block.pieces] if glances is None else glances.free(canvas, block, reaches)
+        for own, piece, free in zip(block.rows_of, block.pieces, lit_by, strict=True):
             points, seen = piece.points, block.rays[own]
-            free, away = reaches(points), np.linalg.norm(points.places - camera_at, axis=1)
+            away = np.linalg.norm(points.places - camera_at, axis=1)
             for each, is_flat, light in zip(ready, flats, lights, strict=True):
                 blend, weights = each.weighed(piece)
                 texels = blend.at(points, weights, normals="world")
@@ -117,5 +133,6 @@ def _light(
             target[block.pixels] = shoulder(light)
 
     camera_at = canvas.camera.position
-    go_over(canvas, look, most=RAYS_AT_ONCE, threads=threads, step="drawing the view", progress=progress)
+    of = canvas if glances is None else KnownCanvas(canvas, glances)
+    go_over(of, look, most=RAYS_AT_ONCE, threads=threads, step="drawing the view", progress=progress)
     return out
