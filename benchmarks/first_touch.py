@@ -15,7 +15,6 @@ import argparse
 import json
 import os
 import re
-import signal
 import statistics
 import subprocess
 import sys
@@ -72,7 +71,7 @@ def looks(quilt_file, env, count):
         quilt_file.write_text(changed)
         small.append(until("small") - start)
         whole.append(until("whole") - start)
-    process.send_signal(signal.SIGINT)
+    process.terminate()
     process.communicate()
     return statistics.median(small), statistics.median(whole)
 

@@ -34,7 +34,13 @@ class Looking:
 
     def __init__(self, *words):
         command = [sys.executable, "-u", "-m", "jagged_quilt", "look", *map(str, words)]
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        self.process = subprocess.Popen(
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # background jobs may be deaf to it
+        )
         self.lines = queue.Queue()
         self.reader = threading.Thread(target=lambda: [self.lines.put(line) for line in self.process.stdout])
         self.reader.start()
