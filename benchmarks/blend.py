@@ -243,8 +243,9 @@ class Former:
         root = Path(__file__).parents[1]
         packed = subprocess.run(["git", "-C", root, "archive", revision, "src"], capture_output=True, check=True).stdout
         subprocess.run(["tar", "-x", "-C", folder], input=packed, check=True)
-        env = {**os.environ, "PYTHONPATH": str(Path(folder, "src")), "NUMBA_CACHE_DIR": str(Path(folder, "kernels"))}
-        words = [sys.executable, __file__, "--serve"]  # not wide
+        plain = {key: value for key, value in os.environ.items() if not key.startswith("NUMBA_CPU_")}  # never wide
+        env = {**plain, "PYTHONPATH": str(Path(folder, "src")), "NUMBA_CACHE_DIR": str(Path(folder, "kernels"))}
+        words = [sys.executable, __file__, "--serve"]
         self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=env)
 
     def run(self, name):
