@@ -86,7 +86,7 @@ class TestOneDaub:
         assert np.abs(got.sum(axis=0) - 1).max() < 1e-5
         assert got.min() >= 0
         part = DaubLayer(daubs, NAMES).laid(weights[:, 50:120].copy(), points[50:120])
-        assert np.abs(part - got[:, 50:120]).max() < 1e-6
+        assert np.abs(part - got[:, 50:120]).max() < 5e-6  # what is left after erasing nearly all is shared out again
 
     def test_the_ceiling_is_never_passed_and_what_lies_above_it_stays(self):
         points = FLAT.points((40, 40))
