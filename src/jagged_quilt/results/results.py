@@ -76,7 +76,6 @@ _KERNELS: dict[str, frozenset[str]] = {
         "sweep": "weigh",
         "compare": "blend weigh ground meshes",
         "debug": "blend weigh ground meshes pack",
-        "daub": "weigh",
     }.items()
 }
 """Which parts of the kernels each step and picture takes; see `PARTS` of the rehearsal."""
