@@ -33,7 +33,8 @@ class TexelPages:
         Metres that one repeat of each swatch covers, and from black to white of its height.
     texels : (M, A) uint32
         One column per layout (red in the low byte), level after level from the full size down, slice after slice within a
-        level. Read-only.
+        level, row after row. Each row ends with its first texel once more, so that a texel and its neighbour to the right
+        are one piece of memory. Read-only.
     """
 
     names: tuple[str, ...]
@@ -68,9 +69,11 @@ class TexelPages:
 
     def put(self, column: int, slice_: int, level: int, texels: Stored) -> None:
         """Fill one level of one slice from (H, W, 4) uint8."""
-        start = int(page_starts(self.side, len(self.names))[level]) + slice_ * texels.shape[0] * texels.shape[1]
-        flat = np.ascontiguousarray(texels).reshape(-1, 4).view(np.uint32)[:, 0]
-        self.texels[start : start + len(flat), column] = flat
+        rows, columns = texels.shape[:2]
+        start = int(page_starts(self.side, len(self.names))[level]) + slice_ * rows * (columns + 1)
+        target = self.texels[start : start + rows * (columns + 1), column].reshape(rows, columns + 1)
+        target[:, :-1] = np.ascontiguousarray(texels).view(np.uint32)[..., 0]
+        target[:, -1] = target[:, 0]
 
     def closed(self) -> TexelPages:
         """Return the same pages, read-only."""
@@ -83,5 +86,6 @@ class TexelPages:
 
 def page_starts(side: int, slices: int) -> NDArray[np.int64]:
     """Where each level begins in the texels of pages, and the end."""
-    sizes = [slices * (side >> level) ** 2 for level in range(level_count(side))]
+    sides = [side >> level for level in range(level_count(side))]
+    sizes = [slices * each * (each + 1) for each in sides]
     return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)

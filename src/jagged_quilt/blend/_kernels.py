@@ -5,7 +5,8 @@ mip levels, at one of up to 16 steps along the footprint. Each chapter is a file
 
     _spread_kernels   scalar   lays points and the layers of their places out in rows, one column per texel
     _chart_kernels    lanes    where each texel lies on the planes of a chart, in metres, with footprint and gradients
-    _sample_kernels   lanes    where the four texels around each lane's sample lie; scalar: reads them from all arrays
+    _sample_kernels   lanes    where the four texels around each lane's sample lie
+    _fetch_kernels    scalar   reads them from all arrays, eight lanes at a time
     _mix_kernels      lanes    the taller layer shows; colour in linear light, slopes along the surface; stores bytes
     _number_kernels, _texel_kernels   what these share
     _rows             the words: records of what goes in, names of the rows of what is worked out
@@ -52,7 +53,7 @@ def blend_block(points, plan, pages, scratch):
         mix.tall[INDEX(t)] = F0
     for t in range(SUM_ROWS * B):
         mix.sums[t] = F0
-    for t in range(4 * B * pages.texels.shape[1]):
+    for t in range(4 * B * plan.is_colour.shape[0]):
         mix.channels[INDEX(t)] = F0
     passes = np.int64(0)  # a plain 0 would compile what it is given to once more
     for k in range(most):

@@ -134,9 +134,12 @@ class PlanRows(NamedTuple):
 
 
 class TexelRows(NamedTuple):
-    """The texels of all arrays: level after level from the full size down, slice after slice within a level."""
+    """The texels of all arrays: level after level from the full size down, slice after slice within a level.
 
-    texels: NDArray[np.uint32]  # (M, arrays)
+    Each row of a slice ends with its first texel once more.
+    """
+
+    texels: NDArray[np.uint32]  # (M * arrays,), all arrays of a texel side by side
     side_bits: int
     slice_count: int
     levels: int
@@ -174,7 +177,7 @@ class LaidRows(NamedTuple):
 class SpotRows(NamedTuple):
     """Where the samples of each pass lie."""
 
-    at: NDArray[np.int32]  # four: the texels around each lane's sample, of the pass at hand
+    at: NDArray[np.int32]  # two: where the upper and the lower two texels around each lane's sample begin, of the pass at hand
     between: NDArray[np.float32]  # two: the place between them
     shares: NDArray[np.float32]
 
@@ -247,7 +250,7 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
             np.zeros(charts + 1, np.int32),
         ),
         SampleRows(
-            SpotRows(i4(4), f4(2 * passes), f4(passes)),
+            SpotRows(i4(2), f4(2 * passes), f4(passes)),
             np.zeros(4 * arrays * passes * B, np.uint32),
             f4(passes),
             np.zeros(passes, np.int32),

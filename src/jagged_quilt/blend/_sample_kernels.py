@@ -1,13 +1,14 @@
-"""Samples: where the four texels around each lane's sample lie, those texels from all arrays, and how high each place is.
+"""Samples: where the four texels around each lane's sample lie, and how high each place is.
 
-Fetching is a phase of its own because plain loads are fast everywhere, while gather instructions took twice as long where they
-were measured.
+Between the two they are fetched: a phase of its own because plain loads are fast everywhere, while gather instructions took
+twice as long where they were measured.
 """
 
 from __future__ import annotations
 
 import numpy as np
 
+from jagged_quilt.blend._fetch_kernels import fetch
 from jagged_quilt.blend._number_kernels import as_bits, as_number, exp2, log2
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
@@ -77,9 +78,16 @@ def plan_taps(k, plane, start, laid, look, taps):
 
 @inlined
 def _level_start(full, bits, slice_count):
-    """Levels lie one after the other: before this one lie slices * (4^full + ... + 4^(bits + 1)) texels."""
-    before = np.int32((np.int32(4) << (full + full)) - (np.int32(4) << (bits + bits)))
-    return np.int32(np.int32(before * THIRD) * np.int32(slice_count))
+    """Levels lie one after the other: before this one lie slices of 4^n texels, and 2^n that repeat, for n from full to bits + 1."""
+    squares = np.int32((np.int32(4) << (full + full)) - (np.int32(4) << (bits + bits)))
+    sides = np.int32((np.int32(2) << full) - (np.int32(2) << bits))
+    return np.int32(np.int32(np.int32(squares * THIRD) + sides) * np.int32(slice_count))
+
+
+@inlined
+def _row_start(row, bits):
+    """Rows are one texel longer than the side."""
+    return np.int32((row << bits) + row)
 
 
 @inlined
@@ -90,7 +98,7 @@ def _turns(u, tiles):
 
 @lanes
 def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
-    """Fill where the four texels around each lane's sample lie, the place between them, and its share.
+    """Fill where the upper and the lower two texels around each lane's sample begin, the place between them, and its share.
 
     mips : how many bits a slice's side has, and how many slices there are.
     is_far : whether float32 leaves something away of the places.
@@ -129,13 +137,11 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
         x_floor, y_floor = np.floor(x), np.floor(y)
         between[pair + i], between[pair + INDEX(B) + i] = x - x_floor, y - y_floor
         x0, y0 = np.int32(x_floor) & mask, np.int32(y_floor) & mask
-        x1, y1 = np.int32(x0 + np.int32(1)) & mask, np.int32(y0 + np.int32(1)) & mask
-        first = np.int32(first + (slices[place + i] << (bits + bits)))
-        top, bottom = np.int32(first + (y0 << bits)), np.int32(first + (y1 << bits))
+        y1 = np.int32(y0 + np.int32(1)) & mask
+        first = np.int32(first + x0 + _row_start(slices[place + i] << bits, bits))
         shares[own + i] = share
         read = np.int32(-1) if share > 0 else np.int32(0)
-        at[t], at[B + t] = np.int32(top + x0) & read, np.int32(top + x1) & read
-        at[2 * B + t], at[3 * B + t] = np.int32(bottom + x0) & read, np.int32(bottom + x1) & read
+        at[t], at[B + t] = np.int32(first + _row_start(y0, bits)) & read, np.int32(first + _row_start(y1, bits)) & read
 
 
 @inlined
@@ -185,7 +191,7 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         share = counts[count + i] * (fraction if level > 0 else F1 - fraction)
         share = share / several if np.float32(tap) < several else F0
         bits = np.int32(max(full - whole - np.int32(max(level, 0)), 0))
-        first = np.int32(_level_start(full, bits, slice_count) + (slices[place + i] << (bits + bits)))
+        first = np.int32(_level_start(full, bits, slice_count) + _row_start(slices[place + i] << bits, bits))
         sides = np.int32(np.int32(1) << bits)
         side = np.float32(sides)
         along = (np.float32(tap) + HALF) / several - HALF if is_fine else F0
@@ -197,40 +203,19 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         x = _unwrapped(u, high, low * u + high * rest_u, wrap_u) * side - lower
         y = _unwrapped(v, high, low * v + high * rest_v, wrap_v) * side - lower
         x_floor, y_floor = np.floor(x), np.floor(y)
-        between[pair + i] = F0 if mode == NEAREST else x - x_floor
+        across = F0 if mode == NEAREST else x - x_floor
         between[pair + INDEX(B) + i] = F0 if mode == NEAREST else y - y_floor
         x0, y0 = np.int32(x_floor), np.int32(y_floor)
         x1, y1 = np.int32(x0 + np.int32(1)), np.int32(y0 + np.int32(1))
         x0, x1 = _folded(x0, wrap_u, sides), _folded(x1, wrap_u, sides)
         y0, y1 = _folded(y0, wrap_v, sides), _folded(y1, wrap_v, sides)
-        top, bottom = np.int32(first + (y0 << bits)), np.int32(first + (y1 << bits))
+        is_back = (wrap_u == MIRROR) and x1 < x0  # what is read is a texel and its neighbour to the right
+        across = F0 if x1 == x0 else F1 - across if is_back else across
+        between[pair + i] = across
+        first = np.int32(first + (x1 if is_back else x0))
         shares[own + i] = share
         read = np.int32(-1) if share > 0 else np.int32(0)
-        at[t], at[B + t] = np.int32(top + x0) & read, np.int32(top + x1) & read
-        at[2 * B + t], at[3 * B + t] = np.int32(bottom + x0) & read, np.int32(bottom + x1) & read
-
-
-@inlined
-def fetch(texels, sample, samples):
-    """Read the four texels around each lane's sample from every array; around : (samples, arrays, corners, B), flat."""
-    arrays, at, around = texels.shape[1], samples.spot.at, samples.around
-    first = INDEX(4 * B * arrays * sample)
-    second, third = first + INDEX(4 * B), first + INDEX(8 * B)
-    if arrays == 2:
-        for t in range(4 * B):
-            texel = INDEX(np.uint32(at[t]))
-            around[first + INDEX(t)] = texels[texel, 0]
-            around[second + INDEX(t)] = texels[texel, 1]
-    elif arrays == 3:
-        for t in range(4 * B):
-            texel = INDEX(np.uint32(at[t]))
-            around[first + INDEX(t)] = texels[texel, 0]
-            around[second + INDEX(t)] = texels[texel, 1]
-            around[third + INDEX(t)] = texels[texel, 2]
-    else:
-        for array in range(arrays):
-            for t in range(4 * B):
-                around[first + INDEX(4 * B * array + t)] = texels[INDEX(np.uint32(at[t])), array]
+        at[t], at[B + t] = np.int32(first + _row_start(y0, bits)) & read, np.int32(first + _row_start(y1, bits)) & read
 
 
 @lanes
@@ -268,7 +253,7 @@ def read_place(k, plane, passes, plan, pages, scratch):
     """Read one place on one plane, in as many passes as it takes, from the number `passes` on; return that of the next."""
     places, samples, laid, tall = scratch.places, scratch.samples, scratch.lying.laid, scratch.mix.tall
     look, (_, between, shares), around, heights = places.look, samples.spot, samples.around, samples.heights
-    arrays, high, mips = pages.texels.shape[1], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
+    arrays, high, mips = plan.is_colour.shape[0], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
     start, is_far = places.laid_at[INDEX(k)], scratch.lying.is_laid[INDEX(plan.charts.shape[0])] > 0
     several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, look, places.taps))
     for tap in range(several):
@@ -280,7 +265,7 @@ def read_place(k, plane, passes, plan, pages, scratch):
                 locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples.spot)
             if pages.levels > 1 and not largest(passes, shares) > 0:
                 continue
-            fetch(pages.texels, passes, samples)
+            fetch(pages.texels, arrays, passes, samples)
             if high >= 0:
                 first = 4 * B * (arrays * passes + high // 4)
                 rise(k, passes, high % 4, first, around, between, shares, heights, look.rows, tall)
