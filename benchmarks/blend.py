@@ -174,7 +174,7 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
         elif phase == 2:
             _sample_kernels.locate((9, 8), -1, False, 0, 1, 1, 0, laid, look, spot)
         elif phase == 3:
-            _sample_kernels.fetch(pages.texels, 2, 1, samples)
+            _sample_kernels.fetch(1, 3, pages.texels, 2, samples)
         elif phase == 4:
             _sample_kernels.rise(0, 1, 3, 8 * b, around, spot.between, spot.shares, heights, look.rows, mix.tall)
         elif phase == 5:

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps, made_swatch
-from jagged_quilt.blend import _chart_kernels, _mix_kernels, _sample_kernels
+from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _sample_kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.blend import stored_type
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
@@ -317,7 +317,7 @@ def loops_in_lanes():
     """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
     scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
     frame, moved, laid, shares, alike, _ = lying = scratch.lying
-    look, _, _, taps = places = scratch.places
+    look, _, _, _, taps = places = scratch.places
     spot, around, heights, _, _ = scratch.samples
     tall, _, kept, _, weight, channels, sums, steps = mix = scratch.mix
     between, mips, rows = spot.between, (1, 1), look.rows
@@ -328,7 +328,7 @@ def loops_in_lanes():
     yield _chart_kernels.limit_sides, (0, charts, lying)
     yield _chart_kernels.share_planes, (0, 0, 0, laid, alike, shares)
     yield _chart_kernels.count_planes, (0, 0, shares, rows, look.counts)
-    yield _sample_kernels.largest, (0, look.counts)
+    yield _number_kernels.largest, (0, look.counts)
     yield _sample_kernels.plan_taps, (0, 0, 0, laid, look, taps)
     yield _sample_kernels.locate, (mips, 0, False, 0, 0, 0, 0, laid, look, spot)
     yield _sample_kernels.locate_any, (mips, 0, 0, 0, 0, 0, 0, laid, places, spot)
@@ -364,4 +364,8 @@ def test_the_loops_that_should_run_in_vector_lanes_do():
     """Without them the blend is several times slower and nothing else would show it."""
     for loop, values in loops_in_lanes():
         code = asm_of(loop, values)
-        assert re.search(r"\tv?(?:mulps|addps|maxps|fmadd\w+ps|pmaxsd)\t", code), loop.py_func.__name__
+        name = loop.py_func.__name__
+        assert re.search(r"\tv?(?:mulps|addps|maxps|fmadd\w+ps|pmaxsd)\t", code), name
+        wide = re.search(r"\tv?(?:pmovsxdq|psllvq|cvtqq2ps)\t", code)
+        gathers = loop is _ground_kernels._skip_blocks
+        assert not wide or gathers, f"{name} works whole numbers of 64 bits out"

@@ -49,6 +49,7 @@ from jagged_quilt.blend._rows import (
     UV_WAYS,
     V_REST,
     WARPED,
+    WEIGHT,
     B,
     U,
     V,
@@ -440,7 +441,7 @@ def share_planes(start, out, sharp, laid, said, shares):
 @lanes
 def count_planes(k, start, shares, rows, counts):
     """Fill how much each plane counts for a place: nothing in a lane in which it does not show."""
-    weight, out, own = INDEX(PLACE_ROWS * B * k), INDEX(3 * B * k), INDEX(start)
+    weight, out, own = INDEX((PLACE_ROWS * k + WEIGHT) * B), INDEX(3 * B * k), INDEX(start)
     for t in range(B):
         i = INDEX(t)
         shown = F1 if rows[weight + i] > 0 else F0

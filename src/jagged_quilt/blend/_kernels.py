@@ -6,7 +6,7 @@ mip levels, at one of up to 16 steps along the footprint. Each chapter is a file
     _spread_kernels   scalar   lays points and the layers of their places out in rows, one column per texel
     _chart_kernels    lanes    where each texel lies on the planes of a chart, in metres, with footprint and gradients
     _sample_kernels   lanes    where the four texels around each lane's sample lie
-    _fetch_kernels    scalar   reads them from all arrays, eight lanes at a time
+    _fetch_kernels    eight    reads them from all arrays, eight lanes at a time, as `_turn_kernels` says
     _mix_kernels      lanes    the taller layer shows; colour in linear light, slopes along the surface; stores bytes
     _number_kernels, _texel_kernels   what these share
     _rows             the words: records of what goes in, names of the rows of what is worked out
@@ -21,7 +21,7 @@ import numpy as np
 
 from jagged_quilt.blend._chart_kernels import lay_places
 from jagged_quilt.blend._mix_kernels import encode, mix_pass, resolve, weigh
-from jagged_quilt.blend._number_kernels import exp2, log2
+from jagged_quilt.blend._number_kernels import exp2, largest, log2
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
     BIAS,
@@ -36,9 +36,10 @@ from jagged_quilt.blend._rows import (
     SHORTER,
     SUM_ROWS,
     TAPS,
+    WEIGHT,
     B,
 )
-from jagged_quilt.blend._sample_kernels import largest, read_place
+from jagged_quilt.blend._sample_kernels import find_place, read_passes
 from jagged_quilt.blend._spread_kernels import block_count, choose_points, lay_alike, spread
 from jagged_quilt.foundation.compiler import inlined, kernel
 
@@ -59,7 +60,8 @@ def blend_block(points, plan, pages, scratch):
     for k in range(most):
         for plane in range(3):
             if largest(3 * k + plane, places.look.counts) > 0:
-                passes = read_place(k, plane, passes, plan, pages, scratch)
+                passes = find_place(k, plane, passes, plan, pages, scratch)
+    read_passes(passes, plan, pages, scratch)
     weigh(most, places.look.rows, mix)
     for sample in range(passes):
         mix_pass(sample, plan, scratch)
@@ -94,9 +96,9 @@ def blend_encoded(targets, points, plan, pages, scratch):
 @inlined
 def _heaviest(t, most, places):
     """The heaviest place of a lane, and how many planes of all its places are read."""
-    read, heaviest = F0, 0
+    read, heaviest, rows = F0, 0, places.look.rows
     for k in range(most):
-        if places.look.rows[INDEX(PLACE_ROWS * B * k + t)] > places.look.rows[INDEX(PLACE_ROWS * B * heaviest + t)]:
+        if rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] > rows[INDEX((PLACE_ROWS * heaviest + WEIGHT) * B + t)]:
             heaviest = k
         for plane in range(3):
             read += F1 if places.look.counts[INDEX((3 * k + plane) * B + t)] > 0 else F0

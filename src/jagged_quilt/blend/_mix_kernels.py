@@ -28,6 +28,7 @@ from jagged_quilt.blend._rows import (
     TX,
     TY,
     TZ,
+    WEIGHT,
     B,
 )
 from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_weights, linear, plain
@@ -49,7 +50,7 @@ def weigh(most, rows, mix):
         tallest[t] = np.float32(1e-12)
         whole[t] = np.float32(1e-12)
     for k in range(most):
-        weight, own = INDEX(PLACE_ROWS * B * k), INDEX(B * k)
+        weight, own = INDEX((PLACE_ROWS * k + WEIGHT) * B), INDEX(B * k)
         for t in range(B):
             i = INDEX(t)
             tallness = rows[weight + i] * (tall[own + i] + np.float32(HEIGHT_FLOOR))
@@ -58,7 +59,8 @@ def weigh(most, rows, mix):
     for t in range(B):
         tallest[t] = F1 / tallest[t]
     for k in range(most):
-        weight, own, hard = INDEX(PLACE_ROWS * B * k), INDEX(B * k), INDEX((PLACE_ROWS * k + HARD) * B)
+        row, own = PLACE_ROWS * k, INDEX(B * k)
+        weight, hard = INDEX((row + WEIGHT) * B), INDEX((row + HARD) * B)
         for t in range(B):
             i = INDEX(t)
             share = rows[weight + i] * max(F0, F1 - rows[hard + i] * (F1 - tall[own + i] * tallest[t]))

@@ -1,11 +1,11 @@
-"""Logarithms and powers to the base of 2, from the bits of a number and a polynomial: they run in lanes."""
+"""Logarithms and powers to the base of 2, by bits and polynomials, and the largest of a row: all in lanes."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from jagged_quilt.blend._rows import F1, F2
-from jagged_quilt.foundation.compiler import inlined
+from jagged_quilt.blend._rows import F1, F2, INDEX, B
+from jagged_quilt.foundation.compiler import inlined, lanes
 
 # log2(m) for 1 <= m < 2 is (m - 1) + (m - 1) (2 - m) times this polynomial, within 2.3e-6.
 L0, L1, L2 = np.float32(1.02189008), np.float32(-1.03072803), np.float32(0.62486182)
@@ -31,10 +31,16 @@ def as_number(bits):
 def log2(x):
     """Base-2 logarithm of a positive number, from its exponent and a polynomial of its mantissa."""
     bits = np.float32(x).view(np.int32)
-    exponent = np.float32((bits >> np.int32(23)) - np.int32(127))
+    exponent = np.float32(np.int32(np.int32(bits >> np.int32(23)) - np.int32(127)))
     m = np.int32((bits & np.int32(0x7FFFFF)) | np.int32(0x3F800000)).view(np.float32)
     curve = (((L4 * m + L3) * m + L2) * m + L1) * m + L0
     return exponent + (m - F1) + (m - F1) * (F2 - m) * curve
+
+
+@inlined
+def power_of_two(whole):
+    """2 to the power of a whole number from -126 to 127."""
+    return np.int32(np.int32(np.int32(whole) + np.int32(127)) << np.int32(23)).view(np.float32)
 
 
 @inlined
@@ -43,5 +49,13 @@ def exp2(x):
     whole = np.floor(x)
     m = x - whole
     curve = ((E3 * m + E2) * m + E1) * m + E0
-    power = np.int32((np.int32(whole) + np.int32(127)) << np.int32(23)).view(np.float32)
-    return power * (F1 + m + m * (m - F1) * curve)
+    return power_of_two(whole) * (F1 + m + m * (m - F1) * curve)
+
+
+@lanes
+def largest(row, rows):
+    """Return the largest value of a row, of which none is below 0."""
+    start, most = INDEX(row * B), np.int32(0)
+    for t in range(B):
+        most = max(most, as_bits(rows[start + INDEX(t)]))
+    return as_number(most)

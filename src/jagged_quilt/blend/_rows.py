@@ -85,9 +85,10 @@ U, V, LEVEL, GRADIENT_U, GRADIENT_V, STEPS, U_REST, V_REST, PLANE_ROWS = 0, 1, 2
 LONG_U, LONG_V, LONGER, SHORTER = 9, 10, 11, 12
 # Rows of a chart in `laid` after its three planes: the logarithms of |n|, and how much the sides count.
 FACING, SIDES, LAID_ROWS = 45, 48, 49
-# Rows of a place in `places`: its weight, and what its layer says; a plain blend stops before WRAP_U.
-WEIGHT, HARD, LOW, BIAS, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS, PLACE_ROWS = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10
-TILE = WEIGHT  # in what says which rows of a place layers tell apart: whether their tiles differ
+# Rows of a place in `places`: what its layer says, four at a time as they are laid out, and its weight. The slice is the bits
+# of a whole number.
+SLICE, TILES, TILES_REST, BIAS, LOW, HARD, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS = range(12)
+LAYER_ROWS, WEIGHT, PLACE_ROWS = 12, 12, 13
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in SURFACE_ROLES]
@@ -123,7 +124,8 @@ class PlanRows(NamedTuple):
     """What a `BlendPlan` says."""
 
     layers: NDArray[np.void]  # (L,) LAYER
-    differ: NDArray[np.bool_]  # (PLACE_ROWS,) which rows of a place differ from layer to layer
+    looks: NDArray[np.float32]  # (L * LAYER_ROWS,) what each layer says in the rows of a place
+    differ: NDArray[np.bool_]  # (LAYER_ROWS / 4,) in which fours of those rows layers differ
     charts: NDArray[np.void]  # (C,) CHART
     role_row: NDArray[np.int32]  # (OUTPUTS,) 4 * array + channel that holds it, or -1
     neutral: NDArray[np.float32]  # (OUTPUTS,) what then stands in
@@ -149,8 +151,6 @@ class LookRows(NamedTuple):
     """How the layer at each of the K places of a texel is read."""
 
     rows: NDArray[np.float32]  # PLACE_ROWS each
-    tiles: NDArray[np.float32]  # two each: repeats for a metre, and what float32 leaves away
-    slices: NDArray[np.int32]
     counts: NDArray[np.float32]  # three each: how much each plane counts
 
 
@@ -158,6 +158,7 @@ class PlaceRows(NamedTuple):
     """What lies at each of the K places of a texel: the k-th heaviest layer."""
 
     look: LookRows
+    layers_at: NDArray[np.int32]  # the layer of each lane of the place at hand
     charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
     laid_at: NDArray[np.int64]  # where the rows of its chart begin in `laid`
     taps: NDArray[np.float32]  # three each: samples along the footprint
@@ -177,7 +178,7 @@ class LaidRows(NamedTuple):
 class SpotRows(NamedTuple):
     """Where the samples of each pass lie."""
 
-    at: NDArray[np.int32]  # two: where the upper and the lower two texels around each lane's sample begin, of the pass at hand
+    at: NDArray[np.int32]  # two: where the upper and the lower two texels around each lane's sample begin
     between: NDArray[np.float32]  # two: the place between them
     shares: NDArray[np.float32]
 
@@ -236,7 +237,8 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
         np.zeros(B, np.int64),
         np.zeros(B, np.int64),
         PlaceRows(
-            LookRows(f4(PLACE_ROWS * places), f4(2 * places), i4(places), f4(3 * places)),
+            LookRows(f4(PLACE_ROWS * places), f4(3 * places)),
+            i4(1),
             i4(places),
             np.zeros(places, np.int64),
             f4(3 * places),
@@ -250,7 +252,7 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
             np.zeros(charts + 1, np.int32),
         ),
         SampleRows(
-            SpotRows(i4(2), f4(2 * passes), f4(passes)),
+            SpotRows(i4(2 * passes), f4(2 * passes), f4(passes)),
             np.zeros(4 * arrays * passes * B, np.uint32),
             f4(passes),
             np.zeros(passes, np.int32),

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._fetch_kernels import fetch
-from jagged_quilt.blend._number_kernels import as_bits, as_number, exp2, log2
+from jagged_quilt.blend._number_kernels import as_bits, as_number, exp2, largest, log2, power_of_two
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
     BIAS,
@@ -31,7 +31,10 @@ from jagged_quilt.blend._rows import (
     PLANE_ROWS,
     REPEAT,
     SHORTER,
+    SLICE,
     TAPS,
+    TILES,
+    TILES_REST,
     TRILINEAR,
     U_REST,
     V_REST,
@@ -44,15 +47,6 @@ from jagged_quilt.blend._texel_kernels import channel_bits, corner_weights, plai
 from jagged_quilt.foundation.compiler import fused, inlined, lanes
 
 THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division where 3 divides
-
-
-@lanes
-def largest(row, rows):
-    """Return the largest value of a row, of which none is below 0."""
-    start, most = INDEX(row * B), np.int32(0)
-    for t in range(B):
-        most = max(most, as_bits(rows[start + INDEX(t)]))
-    return as_number(most)
 
 
 @lanes
@@ -77,17 +71,21 @@ def plan_taps(k, plane, start, laid, look, taps):
 
 
 @inlined
-def _level_start(full, bits, slice_count):
-    """Levels lie one after the other: before this one lie slices of 4^n texels, and 2^n that repeat, for n from full to bits + 1."""
-    squares = np.int32((np.int32(4) << (full + full)) - (np.int32(4) << (bits + bits)))
-    sides = np.int32((np.int32(2) << full) - (np.int32(2) << bits))
-    return np.int32(np.int32(np.int32(squares * THIRD) + sides) * np.int32(slice_count))
+def _level_start(full, side, slice_count):
+    """Where a level begins: before it lie the slices of larger ones, of n^2 texels and n that repeat, n from `full` to 2 side.
+
+    Whole numbers stay of 32 bits, as wide as the lanes: so powers of two are multiplied by, since a shift by a variable is not
+    known to be one of 32 bits.
+    """
+    less = np.int32(full - side)
+    squares = np.int32(np.int32(np.int32(4) * less) * np.int32(full + side))
+    return np.int32(np.int32(np.int32(squares * THIRD) + np.int32(np.int32(2) * less)) * np.int32(slice_count))
 
 
 @inlined
-def _row_start(row, bits):
-    """Rows are one texel longer than the side."""
-    return np.int32((row << bits) + row)
+def _start(slice_, row, side):
+    """Where a row of a slice begins in its level: rows are one texel longer than the side."""
+    return np.int32(np.int32(np.int32(slice_ * side) + row) * np.int32(side + np.int32(1)))
 
 
 @inlined
@@ -106,29 +104,26 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
     level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
         by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
     """
-    (rows, tiles, slices, counts), (at, between, shares), (side_bits, slice_count) = look, spot, mips
+    (rows, counts), (at, between, shares), (side_bits, slice_count) = look, spot, mips
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     row = INDEX(start + PLANE_ROWS * B * plane)
     u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
     u_rest, v_rest = row + INDEX(U_REST * B), row + INDEX(V_REST * B)
-    place, tile, pair, own = INDEX(k * B), INDEX(2 * k * B), INDEX(2 * sample * B), INDEX(sample * B)
-    full = np.int32(side_bits)
-    highest = np.float32(side_bits)
+    place, pair, own = INDEX(PLACE_ROWS * k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    highest, last, full = np.float32(side_bits), np.float32(side_bits - 1), np.int32(1 << side_bits)
     for t in range(B):
         i = INDEX(t)
         share = counts[count + i]
-        bits = full
-        first = np.int32(0)
+        side = np.float32(full)
         if level >= 0:
             mip = min(max(laid[wanted + i] + rows[bias + i], F0), highest)
-            whole = min(np.int32(mip), np.int32(full - np.int32(1)))
-            fraction = mip - np.float32(whole)
+            whole = min(np.floor(mip), last)
+            fraction = mip - whole
             share *= fraction if level else F1 - fraction
-            bits = np.int32(full - whole - np.int32(level))
-            first = _level_start(full, bits, slice_count)
-        sides = np.int32(np.int32(1) << bits)
-        side, mask = np.float32(sides), np.int32(sides - np.int32(1))
-        high, low = tiles[tile + i], tiles[tile + INDEX(B) + i]
+            side = power_of_two(highest - whole - np.float32(level))
+        sides = np.int32(side)
+        mask, first = np.int32(sides - np.int32(1)), _level_start(full, sides, slice_count) if level >= 0 else np.int32(0)
+        high, low = rows[place + INDEX(TILES * B) + i], rows[place + INDEX(TILES_REST * B) + i]
         more_u, more_v = low * laid[u + i], low * laid[v + i]
         if is_far:
             more_u, more_v = more_u + high * laid[u_rest + i], more_v + high * laid[v_rest + i]
@@ -136,12 +131,12 @@ def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
         y = (_turns(laid[v + i], high) + more_v) * side - HALF
         x_floor, y_floor = np.floor(x), np.floor(y)
         between[pair + i], between[pair + INDEX(B) + i] = x - x_floor, y - y_floor
-        x0, y0 = np.int32(x_floor) & mask, np.int32(y_floor) & mask
-        y1 = np.int32(y0 + np.int32(1)) & mask
-        first = np.int32(first + x0 + _row_start(slices[place + i] << bits, bits))
+        x0, y0 = np.int32(np.int32(x_floor) & mask), np.int32(np.int32(y_floor) & mask)
+        y1 = np.int32(np.int32(y0 + np.int32(1)) & mask)
+        first, slice_ = np.int32(first + x0), as_bits(rows[place + INDEX(SLICE * B) + i])
         shares[own + i] = share
-        read = np.int32(-1) if share > 0 else np.int32(0)
-        at[t], at[B + t] = np.int32(first + _row_start(y0, bits)) & read, np.int32(first + _row_start(y1, bits)) & read
+        at[pair + i] = np.int32(first + _start(slice_, y0, sides)) if share > 0 else np.int32(0)
+        at[pair + INDEX(B) + i] = np.int32(first + _start(slice_, y1, sides)) if share > 0 else np.int32(0)
 
 
 @inlined
@@ -157,25 +152,25 @@ def _unwrapped(u, tiles, more, wrap):
 @inlined
 def _folded(i, wrap, sides):
     """The texel that a wrap mode reads for one that may lie outside."""
-    mask = np.int32(sides - np.int32(1))
+    mask, twice = np.int32(sides - np.int32(1)), np.int32(np.int32(np.int32(2) * sides) - np.int32(1))
     if wrap == REPEAT:
-        return i & mask
+        return np.int32(i & mask)
     if wrap == MIRROR:
-        j = i & np.int32(np.int32(2) * sides - np.int32(1))
-        return j if j <= mask else np.int32(np.int32(2) * sides - np.int32(1) - j)
+        j = np.int32(i & twice)
+        return j if j <= mask else np.int32(twice - j)
     return min(max(i, np.int32(0)), mask)
 
 
 @lanes
 def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
     """The same for layers of any wrap mode and filter; `tap` is which of several samples along the footprint."""
-    (rows, tiles, slices, counts), taps = places.look, places.taps
+    (rows, counts), taps = places.look, places.taps
     (at, between, shares), (side_bits, slice_count) = spot, mips
     count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     said, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
-    place, tile, pair, own = INDEX(k * B), INDEX(2 * k * B), INDEX(2 * sample * B), INDEX(sample * B)
-    full = np.int32(side_bits)
-    highest = np.float32(side_bits)
+    place, pair, own = INDEX(PLACE_ROWS * k * B), INDEX(2 * sample * B), INDEX(sample * B)
+    highest, full = np.float32(side_bits), np.int32(1 << side_bits)
+    last = np.float32(max(side_bits - 1, 0))
     for t in range(B):
         i = INDEX(t)
         wrap_u, wrap_v = np.int32(rows[said + i]), np.int32(rows[said + INDEX(B) + i])
@@ -186,16 +181,14 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         if is_fine:
             wanted = max(laid[row + INDEX(LONGER * B) + i] - log2(several), laid[row + INDEX(SHORTER * B) + i])
         mip = min(max(wanted + rows[bias + i], F0), highest) if mode >= TRILINEAR else F0
-        whole = min(np.int32(mip), np.int32(max(full - np.int32(1), np.int32(0))))
-        fraction = mip - np.float32(whole)
+        whole = min(np.floor(mip), last)
+        fraction = mip - whole
         share = counts[count + i] * (fraction if level > 0 else F1 - fraction)
         share = share / several if np.float32(tap) < several else F0
-        bits = np.int32(max(full - whole - np.int32(max(level, 0)), 0))
-        first = np.int32(_level_start(full, bits, slice_count) + _row_start(slices[place + i] << bits, bits))
-        sides = np.int32(np.int32(1) << bits)
-        side = np.float32(sides)
+        side = power_of_two(max(highest - whole - np.float32(max(level, 0)), F0))
+        sides, slice_ = np.int32(side), as_bits(rows[place + INDEX(SLICE * B) + i])
         along = (np.float32(tap) + HALF) / several - HALF if is_fine else F0
-        high, low = tiles[tile + i], tiles[tile + INDEX(B) + i]
+        high, low = rows[place + INDEX(TILES * B) + i], rows[place + INDEX(TILES_REST * B) + i]
         u, v = laid[row + INDEX(U * B) + i], laid[row + INDEX(V * B) + i]
         rest_u = laid[row + INDEX(U_REST * B) + i] + along * laid[row + INDEX(LONG_U * B) + i]
         rest_v = laid[row + INDEX(V_REST * B) + i] + along * laid[row + INDEX(LONG_V * B) + i]
@@ -212,10 +205,10 @@ def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
         is_back = (wrap_u == MIRROR) and x1 < x0  # what is read is a texel and its neighbour to the right
         across = F0 if x1 == x0 else F1 - across if is_back else across
         between[pair + i] = across
-        first = np.int32(first + (x1 if is_back else x0))
+        first = np.int32(_level_start(full, sides, slice_count) + (x1 if is_back else x0))
         shares[own + i] = share
-        read = np.int32(-1) if share > 0 else np.int32(0)
-        at[t], at[B + t] = np.int32(first + _row_start(y0, bits)) & read, np.int32(first + _row_start(y1, bits)) & read
+        at[pair + i] = np.int32(first + _start(slice_, y0, sides)) if share > 0 else np.int32(0)
+        at[pair + INDEX(B) + i] = np.int32(first + _start(slice_, y1, sides)) if share > 0 else np.int32(0)
 
 
 @lanes
@@ -249,11 +242,10 @@ def rise_flat(k, sample, value, shares, heights, rows, tall):
 
 
 @inlined
-def read_place(k, plane, passes, plan, pages, scratch):
-    """Read one place on one plane, in as many passes as it takes, from the number `passes` on; return that of the next."""
-    places, samples, laid, tall = scratch.places, scratch.samples, scratch.lying.laid, scratch.mix.tall
-    look, (_, between, shares), around, heights = places.look, samples.spot, samples.around, samples.heights
-    arrays, high, mips = plan.is_colour.shape[0], plan.role_row[HEIGHT], (pages.side_bits, pages.slice_count)
+def find_place(k, plane, passes, plan, pages, scratch):
+    """Find where one place lies on one plane, in as many passes as it takes, from the number `passes` on; return the next."""
+    places, samples, laid = scratch.places, scratch.samples, scratch.lying.laid
+    look, shares, mips = places.look, samples.spot.shares, (pages.side_bits, pages.slice_count)
     start, is_far = places.laid_at[INDEX(k)], scratch.lying.is_laid[INDEX(plan.charts.shape[0])] > 0
     several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, look, places.taps))
     for tap in range(several):
@@ -265,12 +257,22 @@ def read_place(k, plane, passes, plan, pages, scratch):
                 locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples.spot)
             if pages.levels > 1 and not largest(passes, shares) > 0:
                 continue
-            fetch(pages.texels, arrays, passes, samples)
-            if high >= 0:
-                first = 4 * B * (arrays * passes + high // 4)
-                rise(k, passes, high % 4, first, around, between, shares, heights, look.rows, tall)
-            else:
-                rise_flat(k, passes, plan.neutral[HEIGHT], shares, heights, look.rows, tall)
             samples.place[INDEX(passes)], samples.plane[INDEX(passes)] = k, plane
             passes += 1
     return passes
+
+
+@inlined
+def read_passes(passes, plan, pages, scratch):
+    """Read the texels of every pass, and how high each place is."""
+    samples, rows, tall = scratch.samples, scratch.places.look.rows, scratch.mix.tall
+    (_, between, shares), around, heights = samples.spot, samples.around, samples.heights
+    arrays, high = plan.is_colour.shape[0], plan.role_row[HEIGHT]
+    for sample in range(passes):
+        k = samples.place[INDEX(sample)]
+        fetch(sample, passes, pages.texels, arrays, samples)
+        if high >= 0:
+            first = 4 * B * (arrays * sample + high // 4)
+            rise(k, sample, high % 4, first, around, between, shares, heights, rows, tall)
+        else:
+            rise_flat(k, sample, plan.neutral[HEIGHT], shares, heights, rows, tall)

@@ -4,25 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 
+from jagged_quilt.blend._number_kernels import largest
 from jagged_quilt.blend._rows import (
     ACROSS,
     ALONG,
-    BIAS,
-    BY,
-    F0,
-    FILTER,
     HAND,
-    HARD,
     INDEX,
-    LOW,
+    LAYER_ROWS,
     NX,
     NY,
     NZ,
     PLACE_ROWS,
     REST,
-    SHARP,
-    TAPS,
-    TILE,
     TILE_COLUMNS,
     TILE_ROWS,
     TRUE_STEPS,
@@ -31,13 +24,13 @@ from jagged_quilt.blend._rows import (
     TZ,
     UV,
     UV_GRADIENT,
-    WRAP_U,
-    WRAP_V,
+    WEIGHT,
     B,
     X,
     Y,
     Z,
 )
+from jagged_quilt.blend._turn_kernels import EIGHT, turn_four, turn_into
 from jagged_quilt.foundation.compiler import inlined
 
 
@@ -73,17 +66,32 @@ def choose_points(block, points, columns, who):
 
 
 @inlined
-def spread_points(who, points, frame):
-    """Lay points out in rows."""
+def _spread_one(t, p, points, frame):
+    """Lay one point out in its lane."""
     positions, normals, tangents, footprints = points.position, points.normal, points.tangent, points.footprint
-    for t in range(B):
-        p = INDEX(who[t])
-        nx, ny, nz = normals[p, 0], normals[p, 1], normals[p, 2]
-        tx, ty, tz, hand = tangents[p, 0], tangents[p, 1], tangents[p, 2], tangents[p, 3]
-        frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t] = nx, ny, nz
-        frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t], frame[HAND * B + t] = tx, ty, tz, hand
-        frame[ALONG * B + t], frame[ACROSS * B + t] = footprints[p, 0], footprints[p, 1]
-        frame[X * B + t], frame[Y * B + t], frame[Z * B + t] = positions[p, 0], positions[p, 1], positions[p, 2]
+    nx, ny, nz = normals[p, 0], normals[p, 1], normals[p, 2]
+    tx, ty, tz, hand = tangents[p, 0], tangents[p, 1], tangents[p, 2], tangents[p, 3]
+    frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t] = nx, ny, nz
+    frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t], frame[HAND * B + t] = tx, ty, tz, hand
+    frame[ALONG * B + t], frame[ACROSS * B + t] = footprints[p, 0], footprints[p, 1]
+    frame[X * B + t], frame[Y * B + t], frame[Z * B + t] = positions[p, 0], positions[p, 1], positions[p, 2]
+
+
+@inlined
+def spread_points(who, points, frame):
+    """Lay points out in rows.
+
+    Four words are turned at once, also of what has fewer: what is too much goes into rows that are laid out next. The last
+    point has none behind it to read, so its block goes one by one.
+    """
+    if who[INDEX(B - 1)] < points.position.shape[0] - 1:
+        turn_into(who, 3, 0, points.normal, NX, frame)
+        turn_into(who, 4, 0, points.tangent, TX, frame)
+        turn_into(who, 2, 0, points.footprint, ALONG, frame)
+        turn_into(who, 3, 0, points.position, X, frame)
+    else:
+        for t in range(B):
+            _spread_one(t, INDEX(who[t]), points, frame)
 
 
 @inlined
@@ -95,75 +103,80 @@ def spread_rows(who, values, row, frame):
 
 
 @inlined
-def _lay_layer(k, t, layer, differ, look):
-    """Lay what a layer says in the lane t of a place, in the rows in which layers differ."""
-    rows, place = look.rows, INDEX(PLACE_ROWS * B * k + t)
-    tile, hard, low, bias, sharp, by, others = differ
-    look.slices[INDEX(B * k + t)] = layer["slice"]
-    if tile:
-        look.tiles[INDEX(2 * B * k + t)] = layer["tiles_high"]
-        look.tiles[INDEX(2 * B * k + B + t)] = layer["tiles_low"]
-    if hard:
-        rows[place + INDEX(HARD * B)] = layer["hardness"]
-    if low:
-        rows[place + INDEX(LOW * B)] = layer["relief"]
-    if bias:
-        rows[place + INDEX(BIAS * B)] = layer["level_bias"]
-    if sharp:
-        rows[place + INDEX(SHARP * B)] = layer["sharpness"]
-    if by:
-        rows[place + INDEX(BY * B)] = layer["planes"]
-    if others:
-        rows[place + INDEX(WRAP_U * B)] = layer["wrap_u"]
-        rows[place + INDEX(WRAP_V * B)] = layer["wrap_v"]
-        rows[place + INDEX(FILTER * B)] = layer["filter"]
-        rows[place + INDEX(TAPS * B)] = layer["most_taps"]
-
-
-@inlined
 def lay_alike(plan, places):
     """Lay what all layers say alike in all lanes of every place, once for many blocks."""
     for k in range(places.laid_at.shape[0]):
-        for t in range(B):
-            _lay_layer(k, t, plan.layers[INDEX(0)], (True, True, True, True, True, True, not plan.is_plain), places.look)
+        for row in range(LAYER_ROWS):
+            for t in range(B):
+                places.look.rows[INDEX((PLACE_ROWS * k + row) * B + t)] = plan.looks[INDEX(row)]
+
+
+@inlined
+def _lay_one(k, layer, plan, rows):
+    """Lay what one layer says in all lanes of a place."""
+    for row in range(LAYER_ROWS):
+        if plan.differ[row // 4]:
+            said, out = plan.looks[INDEX(layer * LAYER_ROWS + row)], INDEX((PLACE_ROWS * k + row) * B)
+            for t in range(B):
+                rows[out + INDEX(t)] = said
+
+
+@inlined
+def _lay_several(k, plan, places):
+    """Lay what the layer of each lane says; return the one chart of all that weigh, -1 for the first, or -2."""
+    for four in range(LAYER_ROWS // 4):
+        if plan.differ[four]:
+            turn_into(places.layers_at, LAYER_ROWS, 4 * four, plan.looks, PLACE_ROWS * k + 4 * four, places.look.rows)
+    chart, weight = np.int32(-1), INDEX((PLACE_ROWS * k + WEIGHT) * B)
+    for t in range(B if plan.charts.shape[0] > 1 else 0):
+        lies = plan.layers[INDEX(places.layers_at[t])]["chart"]
+        places.charts_at[INDEX(B * k + t)] = lies
+        if places.look.rows[weight + INDEX(t)] > 0:
+            if chart >= 0 and chart != lies:
+                chart = np.int32(-2)
+            elif chart != -2:
+                chart = lies
+    return chart
+
+
+@inlined
+def _spread_weights(who, weights, rows):
+    """Lay the weights of all places out, four at once where there are as many."""
+    width = weights.shape[1]
+    if width < 4:
+        for k in range(width):
+            for t in range(B):
+                rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] = weights[INDEX(who[t]), INDEX(k)]
+        return
+    for four in range(0, width, 4):
+        k = min(four, width - 4)
+        a, b = INDEX((PLACE_ROWS * k + WEIGHT) * B), INDEX(PLACE_ROWS * B)
+        for t in range(0, B, EIGHT):
+            i = a + INDEX(t)
+            turn_four(who, t, width, k, weights, rows, (i, i + b, i + b + b, i + b + b + b))
 
 
 @inlined
 def spread_layers(who, points, plan, places):
     """Lay places out in rows; return how many hold anything."""
-    layer_index, layer_weight, rows, said = points.layer, points.weight, places.look.rows, plan.differ
-    others = said[WRAP_U] or said[WRAP_V] or said[FILTER] or said[TAPS]
-    differ = said[TILE], said[HARD], said[LOW], said[BIAS], said[SHARP], said[BY], others and not plan.is_plain
-    most, several_charts = 0, plan.charts.shape[0] > 1
-    for k in range(layer_weight.shape[1]):
-        place, heaviest = INDEX(PLACE_ROWS * B * k), F0
-        first, alike = layer_index[INDEX(who[0]), INDEX(k)], True
-        for t in range(B):
-            p = INDEX(who[t])
-            weight = layer_weight[p, INDEX(k)]
-            rows[place + INDEX(t)] = weight
-            heaviest = max(heaviest, weight)
-            alike &= layer_index[p, INDEX(k)] == first
-        if heaviest <= 0:
+    layer_index, rows, most = points.layer, places.look.rows, 0
+    _spread_weights(who, points.weight, rows)
+    for k in range(layer_index.shape[1]):
+        if not largest(PLACE_ROWS * k + WEIGHT, rows) > 0:
             continue
-        most = k + 1
+        most, alike = k + 1, True
+        first = np.int32(layer_index[INDEX(who[0]), INDEX(k)])
+        for t in range(B):
+            layer = np.int32(layer_index[INDEX(who[t]), INDEX(k)])
+            places.layers_at[INDEX(t)] = layer
+            alike &= layer == first
         if alike:
-            layer = plan.layers[INDEX(first)]
-            for t in range(B):
-                _lay_layer(k, t, layer, differ, places.look)
-            places.charts_at[INDEX(B * k)] = -1 - layer["chart"]
-            continue
-        for t in range(B):
-            _lay_layer(k, t, plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])], differ, places.look)
-        chart, one_chart = np.int32(-1), True
-        for t in range(B if several_charts else 0):
-            layer = plan.layers[INDEX(layer_index[INDEX(who[t]), INDEX(k)])]
-            places.charts_at[INDEX(B * k + t)] = layer["chart"]
-            if rows[place + INDEX(t)] > 0:
-                one_chart &= chart < 0 or chart == layer["chart"]
-                chart = layer["chart"]
-        if one_chart:
-            places.charts_at[INDEX(B * k)] = -1 - max(chart, np.int32(0))
+            _lay_one(k, first, plan, rows)
+            places.charts_at[INDEX(B * k)] = -1 - plan.layers[INDEX(first)]["chart"]
+        else:
+            chart = _lay_several(k, plan, places)
+            if chart != -2:
+                places.charts_at[INDEX(B * k)] = -1 - max(chart, np.int32(0))
     return most
 
 

@@ -113,7 +113,9 @@ class Blend:
         self.plan, self.pages = plan, pages
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD) for space in NormalSpace}
         levels = plan.levels(pages.side)
-        self._texels = k.TexelRows(frozen(pages.texels, np.uint32).reshape(-1), pages.side.bit_length() - 1, len(pages.names), levels)
+        self._texels = k.TexelRows(
+            frozen(pages.texels, np.uint32).reshape(-1), pages.side.bit_length() - 1, len(pages.names), levels
+        )
         self._scratch = threading.local()
 
     def __reduce__(self) -> tuple[object, ...]:

@@ -169,9 +169,11 @@ class BlendPlan:
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
         is_colour = np.array([layout.srgb for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
+        looks = _looks(self.layer_rows)
         return k.PlanRows(
             frozen(self.layer_rows, k.LAYER),
-            _differ(self.layer_rows),
+            frozen(looks.reshape(-1), np.float32),
+            frozen((looks != looks[:1]).any(axis=0).reshape(-1, 4).any(axis=1), bool),
             frozen(self.chart_rows, k.CHART),
             frozen(reads, np.int32),
             frozen(neutral, np.float32),
@@ -205,13 +207,14 @@ def _fill_row(row: np.void, layer: Layer, pages: TexelPages, place: int, tallest
     row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
 
 
-def _differ(rows: NDArray[np.void]) -> NDArray[np.bool_]:
-    """Return which rows of a place differ from layer to layer."""
+def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
+    """Return what each layer says in the rows of a place, (L, LAYER_ROWS)."""
     told = {
-        k.TILE: "tiles",
-        k.HARD: "hardness",
-        k.LOW: "relief",
+        k.TILES: "tiles_high",
+        k.TILES_REST: "tiles_low",
         k.BIAS: "level_bias",
+        k.LOW: "relief",
+        k.HARD: "hardness",
         k.SHARP: "sharpness",
         k.BY: "planes",
         k.WRAP_U: "wrap_u",
@@ -219,7 +222,11 @@ def _differ(rows: NDArray[np.void]) -> NDArray[np.bool_]:
         k.FILTER: "filter",
         k.TAPS: "most_taps",
     }
-    return frozen([bool((rows[told[row]] != rows[told[row]][0]).any()) for row in range(k.PLACE_ROWS)], bool)
+    out = np.empty((len(rows), k.LAYER_ROWS), np.float32)
+    out[:, k.SLICE] = rows["slice"].astype(np.int32).view(np.float32)
+    for row, name in told.items():
+        out[:, row] = rows[name]
+    return out
 
 
 def _outputs(layouts: Sequence[Layout]) -> tuple[Output, ...]:
