@@ -30,7 +30,10 @@ from .foundation.noise import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.version import __version__ as __version__
 from .foundation.wide import wide_vectors as wide_vectors
-from .light.light import Sun as Sun
+from .light.lamps import PointLight as PointLight
+from .light.lamps import SpotLight as SpotLight
+from .light.lamps import Sun as Sun
+from .light.sky import Sky as Sky
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole
 from .maps.swatch import Swatch as Swatch

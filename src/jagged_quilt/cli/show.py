@@ -42,7 +42,8 @@ if TYPE_CHECKING:
     "kinds",
     multiple=True,
     metavar="KIND",
-    help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane.",
+    help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane; "
+    "or light, in its parts.",
 )
 @click.option(
     "--compare",
@@ -51,6 +52,14 @@ if TYPE_CHECKING:
     metavar="A",
     help="Draw the view beside that of another quilt file, or of this one with a change, as layer[1].projection=planar; "
     "given twice, the two with each other.",
+)
+@click.option(
+    "--with-and-without", "role", metavar="ROLE", help="Draw the view with and without the maps of a role, as normal."
+)
+@click.option(
+    "--swing",
+    metavar="STEPS[:LIGHT]",
+    help="Draw the first light, or the one of that number, going around in so many steps: a sheet, and a moving picture.",
 )
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option(
@@ -67,6 +76,8 @@ def command(
     csv: Path | None,
     kinds: tuple[str, ...],
     compared: tuple[str, ...],
+    role: str | None,
+    swing: str | None,
     anew: bool,
 ) -> None:
     """Draw pictures to judge by; all of them where nothing is chosen."""
@@ -85,13 +96,15 @@ def command(
             known_name("kind of debug picture", kind, DEBUG)
         for name in chosen:
             results.picture_named(name)
-        if not chosen and not (place or swept or csv or kinds or compared):
+        if not chosen and not (place or swept or csv or kinds or compared or role or swing):
             chosen = tuple(results.pictures)
-        others = {"debug": kinds, "compare": compared, "sweep": swept, "weigh": csv or place}
+        others = {"debug": kinds, "compare": compared or role, "view": swing, "sweep": swept, "weigh": csv or place}
         ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
         made += [results.draw_debug(kinds)] if kinds else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
+        made += [results.draw_with_and_without(role)] if role else []
+        made += [results.draw_swing(*_steps_of(swing))] if swing else []
         made += [results.draw_sweep(swept)] if swept else []
         if csv:
             write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())
@@ -102,6 +115,16 @@ def command(
             click.echo(f"{csv}: the coverage of {len(results.weights.names)} layers")
         if place:
             _explain(results, place)
+
+
+def _steps_of(swing: str) -> tuple[int, int]:
+    """The steps of a swing, and the number of the light."""
+    from jagged_quilt.foundation.errors import RangeError
+
+    steps, _, which = swing.partition(":")
+    if not (steps.isdecimal() and (which or "1").isdecimal()):
+        raise RangeError(f"--swing must be steps, or steps:light, as 12 or 12:2; got {swing}")
+    return int(steps), int(which or 1)
 
 
 def _explain(results: Results, place: str) -> None:

@@ -1,113 +1,115 @@
-"""One sun, one sky: how lit surfaces look. All linear, Rec. 709."""
+"""How lit surfaces look: what leaves them towards the eye, under lamps and a sky. All linear, Rec. 709."""
 
 from __future__ import annotations
 
-import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.light import _kernels
+from jagged_quilt.light.lamps import Light, Sun, checked_lights
+from jagged_quilt.light.reflection import albedo_table
+from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.tone import Tone, toned
 
 Vectors = NDArray[np.float32]
 """(N, 3) float32."""
 
-_SKY = _kernels.SkyRows(
-    zenith=frozen([0.20, 0.34, 0.62], np.float32),
-    horizon=frozen([0.66, 0.72, 0.78], np.float32),
-    bounce=frozen([0.20, 0.17, 0.14], np.float32),
-    ambient=np.float32(0.55),
-)
-_SUN = frozen([3.3, 3.0, 2.55], np.float32)
+
+class LitSurface(NamedTuple):
+    """What light falls on, at N points.
+
+    diffuse, specular : (N, 3)
+        Reflectance: of the body, and at normal incidence of the surface.
+    roughness, occlusion : (N,)
+    normal, eye : (N, 3)
+        Unit, world; `eye` points to it.
+    """
+
+    diffuse: Vectors
+    specular: Vectors
+    roughness: NDArray[np.float32]
+    occlusion: NDArray[np.float32]
+    normal: Vectors
+    eye: Vectors
+
+
+PARTS = ("diffuse light", "specular light", "sky in the body", "sky in the surface")
+"""What the light that leaves a point is the sum of: of lamps by the body and by the surface, then of the sky."""
 
 
 @dataclass(frozen=True, slots=True)
-class Sun:
-    """Where the sun stands.
+class Lighting:
+    """The lights of a scene, and how what they light is shown.
 
     Attributes
     ----------
-    bearing : float
-        Degrees from north over east.
-    height : float
-        Degrees above the horizon, above 0.
+    lights : tuple of Sun, PointLight or SpotLight
+    sky : Sky
+    exposure : float
+        Stops.
+    tone : Tone
     """
 
-    bearing: float = 300.0
-    height: float = 35.0
+    lights: tuple[Light, ...] = (Sun(),)
+    sky: Sky = Sky()  # noqa: RUF009 (a value)
+    exposure: float = 0.0
+    tone: Tone = Tone.SOFT
 
     def __post_init__(self) -> None:
-        number_in("the sun's bearing", self.bearing, -360, 360, "degrees")
-        number_in("the sun's height", self.height, 1, 90, "degrees")
+        checked_lights(self.lights)
+        number_in("exposure", self.exposure, -20, 20, "stops")
 
-    @property
-    def towards(self) -> NDArray[np.float64]:
-        """Unit vector towards the sun, in the world."""
-        level = math.cos(math.radians(self.height))
-        bearing = math.radians(self.bearing)
-        return np.array([level * math.sin(bearing), math.sin(math.radians(self.height)), -level * math.cos(bearing)])
+    def shown(self, light: Vectors) -> Vectors:
+        """Return light as a screen shows it, 0..1, linear."""
+        return toned(light, exposure=self.exposure, tone=self.tone)
 
+    def leaving(
+        self, surface: LitSurface, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]], *, in_parts: bool = False
+    ) -> Vectors:
+        """Return the light that leaves points towards the eye, (N, 3); or the `PARTS` of which it is the sum, (N, 4, 3).
 
-def sky(directions: Vectors) -> Vectors:
-    """Return the sky's light from a direction; below the horizon, what the ground throws back."""
-    out = np.empty((len(directions), 3), np.float32)
-    _kernels.sky_light(frozen(directions, np.float32), _SKY, out)
-    return out
+        Lambert below a GGX lobe (Walter et al. 2007) with the height-correlated Smith term and Schlick's Fresnel. What the
+        lobe loses by counting only the first reflection is given back by its colour (Turquin 2019), and the body gets what
+        the surface lets through: so no energy is made or lost.
 
+        Parameters
+        ----------
+        places : (N, 3)
+            Metres, in the world.
+        free : sequence of (N,)
+            For each light how free the way to it is, 0 in shadow.
+        """
+        count = len(surface.normal)
+        out = np.empty((count, 4 if in_parts else 1, 3), np.float32)
+        rows = _kernels.SurfaceRows(*(frozen(each, np.float32) for each in surface))
+        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), out)
+        return out if in_parts else out[:, 0]
 
-def lit(
-    diffuse: Vectors,
-    specular: Vectors,
-    roughness: NDArray[np.float32],
-    occlusion: NDArray[np.float32],
-    normal: Vectors,
-    view: Vectors,
-    sun: Sun,
-    sunlit: NDArray[np.float32],
-) -> Vectors:
-    """Return the light that leaves points towards the eye.
-
-    Lambert below a GGX lobe (Walter et al. 2007) with the height-correlated Smith term and Schlick's Fresnel; the sky adds
-    light by how far a normal looks up, and its mirror image by reflectance and roughness.
-
-    Parameters
-    ----------
-    diffuse, specular : (N, 3)
-        Reflectance: of the body, and at normal incidence of the surface.
-    roughness, occlusion, sunlit : (N,)
-        sunlit is 0 in shadow.
-    normal, view : (N, 3)
-        Unit, world; view points to the eye.
-    """
-    out = np.empty((len(normal), 3), np.float32)
-    surface = (frozen(each, np.float32) for each in (diffuse, specular, roughness, occlusion, normal))
-    _kernels.light_points(
-        _kernels.SurfaceRows(*surface),
-        frozen(view, np.float32),
-        frozen(sun.towards, np.float32),
-        frozen(sunlit, np.float32),
-        _SUN,
-        _SKY,
-        out,
-    )
-    return out
+    def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> _kernels.LampRows:
+        """The lights at places, as the kernel reads them."""
+        reached = [light.reach_at(places) for light in self.lights]
+        ways = [way for way, _ in reached]
+        arriving = [share * each for (_, share), each in zip(reached, free, strict=True)]
+        colours = [np.multiply(light.colour, light.strength) for light in self.lights]
+        return _kernels.LampRows(
+            frozen(np.concatenate([*ways, np.empty((0, 3))]), np.float32),
+            frozen([0, *np.cumsum([len(way) for way in ways])[:-1]] if ways else [], np.int64),
+            frozen([len(way) > 1 for way in ways], np.int64),
+            frozen(np.reshape(arriving, (len(ways), len(places))), np.float32),
+            frozen(np.reshape(colours, (len(ways), 3)), np.float32),
+        )
 
 
-def hazed(light: Vectors, away: NDArray[np.floating], haze: float) -> Vectors:
+def hazed(light: Vectors, away: NDArray[np.floating], haze: float, sky: Sky) -> Vectors:
     """Return what is left of light that comes `away` (N,) metres through air, and that of the air before it.
 
     haze : metres after which two thirds of what is seen is air, as bright as the sky at the horizon.
     """
     out = np.empty((len(light), 3), np.float32)
-    _kernels.through_air(frozen(light, np.float32), frozen(away, np.float32), np.float32(1 / haze), _SKY, out)
-    return out
-
-
-def shoulder(light: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Return light as it is up to 0.7, and what is brighter bent to stay below 1."""
-    bright = light > 0.7
-    out = light.astype(np.float32)
-    out[bright] = 1 - 0.3 * np.exp(-(light[bright] - 0.7) / 0.3)
+    _kernels.through_air(frozen(light, np.float32), frozen(away, np.float32), np.float32(1 / haze), sky.rows, out)
     return out

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.choices import Choice
 
 
@@ -153,3 +155,9 @@ SURFACE_ROLES = tuple(role for role in MapRole if role.value.array)
 
 PACKED = {"gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC)}
 """Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this."""
+
+
+def role_among(roles: Sequence[MapRole], said: MapRole | str) -> MapRole:
+    """Return one of some roles by its key; raise `NameNotFoundError` with the nearest if it is none of them."""
+    key = said.key if isinstance(said, MapRole) else said
+    return MapRole[known_name("role", key, [role.key for role in roles]).upper()]

@@ -18,7 +18,9 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
-from jagged_quilt.light.light import Sun
+from jagged_quilt.light.lamps import Light, PointLight, Sun
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
@@ -26,6 +28,7 @@ from jagged_quilt.masks.mask import Mask
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
 from jagged_quilt.quiltfile.layer_tables import OWN
+from jagged_quilt.quiltfile.light_tables import light_of
 from jagged_quilt.quiltfile.mask_maker import MaskMaker
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
@@ -91,7 +94,8 @@ class Quilt:
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
         if table.view is not None and table.view.camera is not None:
-            self.camera, self.sun  # noqa: B018 (refused now and not after an hour)
+            self.camera  # noqa: B018 (refused now and not after an hour)
+        self.lighting  # noqa: B018
 
     def __reduce__(self) -> tuple[object, ...]:
         """A quilt travels by its file, which is read again."""
@@ -215,12 +219,33 @@ class Quilt:
         return None if self.table.view is None else self.table.view.haze
 
     @cached_property
-    def sun(self) -> Sun:
-        """The sun of the lit view."""
-        if self.table.view is None:
-            return Sun()
+    def lighting(self) -> Lighting:
+        """The lights of the lit view, its sky, and how bright it is shown."""
+        lights, view = self._lights(), self.table.view
+        with self._at("sky"):
+            sky = Sky(**said(self.table.sky, Sky))
+        if view is None:
+            return Lighting(lights, sky)
+        with self._at("view"):
+            return Lighting(lights, sky, view.exposure, view.tone)
+
+    def _lights(self) -> tuple[Light, ...]:
+        """Those of the [[light]] tables; where there is none, the sun of the [view]."""
+        view, lights = self.table.view, []
+        for number, table in enumerate(self.table.light):
+            with self._at("light", number):
+                lights.append(light_of(table))
         with self._at("view", "sun"):
-            return Sun(*self.table.view.sun)
+            if lights and view is not None and "sun" in view.model_fields_set:
+                raise RangeError('is for a quilt without [[light]] tables; say it as one, kind = "sun", or remove it')
+            return tuple(lights) or ((Sun(*view.sun),) if view else (Sun(),))
+
+    def check_lamps(self) -> None:
+        """Raise `QuiltFileError` if a lamp lies inside the ground, which is read for that."""
+        for number, light in enumerate(self.lighting.lights):
+            if isinstance(light, PointLight) and self.table.surface is not None:
+                with self._at("light", number, "position"):
+                    self.terrain.check_above(light.position)
 
     @cached_property
     def daubs(self) -> tuple[Daub, ...]:

@@ -16,7 +16,9 @@ from jagged_quilt.foundation.canvas import TEXELS, checked_texels
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model, Told
-from jagged_quilt.light.light import Sun
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.light.tone import Tone
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.maps.names import Roles
 from jagged_quilt.maps.roles import MapRole
@@ -25,6 +27,7 @@ from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.meshfiles.read import read_mesh
 from jagged_quilt.quiltfile.layer_tables import LayerTable, MeshLayerTable
+from jagged_quilt.quiltfile.light_tables import LightTable, SkyTable
 from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
 from jagged_quilt.quiltfile.tables import Table, default_of, keys_of, table_of
 from jagged_quilt.surfaces.camera import Camera
@@ -167,14 +170,16 @@ class BakeTable(Table):
 
 
 class ViewTable(Table):
-    """The lit view: where the camera stands, what it looks at, degrees; the sun's bearing and height in degrees; metres after
-    which two thirds of what is seen is air."""
+    """The lit view: where the camera stands, what it looks at, degrees; the sun's bearing and height in degrees, where no
+    [[light]] is said; metres after which two thirds of what is seen is air; stops of exposure; what becomes of bright light."""
 
     camera: Place | None = None
     target: Place | None = None
     view_angle: float = keys_of(Camera)["view_angle"][1]
     sun: tuple[float, float] = (keys_of(Sun)["bearing"][1], keys_of(Sun)["height"][1])
     haze: Annotated[float, AfterValidator(lambda haze: positive("haze", haze, "m"))] | None = None
+    exposure: float = keys_of(Lighting)["exposure"][1]
+    tone: Tone = keys_of(Lighting)["tone"][1]
 
 
 class QuiltTable(Table):
@@ -188,6 +193,8 @@ class QuiltTable(Table):
     weights: WeightsTable = Field(default_factory=WeightsTable)
     bake: BakeTable = Field(default_factory=BakeTable)
     view: ViewTable | None = None
+    light: list[LightTable] = Field(default_factory=list)
+    sky: SkyTable = Field(default_factory=SkyTable)
     swatch: list[SwatchTable] = Field(default_factory=list)
     layer: list[LayerTable] = Field(default_factory=list)
     medley: list[MedleyTable] = Field(default_factory=list)

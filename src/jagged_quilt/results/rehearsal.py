@@ -23,7 +23,9 @@ from jagged_quilt.foundation.compiler import when_compiling
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.light.light import Sun, hazed, lit, sky
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting, LitSurface, hazed
+from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.swatch import Swatch
@@ -106,9 +108,10 @@ def rehearse_ground() -> None:
     ground, camera = _ground(), Camera(position=(4.0, 3.0, 9.0), target=(4.0, 0.0, 4.0))
     seen = PictureCanvas(camera, [ground], 8, 8).block(Region(0, 8, 0, 8)).pieces[0].points
     ground.sunlit(seen, Sun().towards, np.zeros(ground.heights.shape, np.uint8))
+    ground.lamplit(seen, (4.0, 2.0, 4.0))
     ones = np.ones((1, 3), np.float32)
-    lit(ones, ones, ones[:, 0], ones[:, 0], ones, ones, Sun(), ones[:, 0])
-    sky(hazed(ones, ones[:, 0], 10.0))
+    Lighting().leaving(LitSurface(ones, ones, ones[:, 0], ones[:, 0], ones, ones), np.zeros((1, 3)), [ones[:, 0]])
+    Sky().seen(hazed(ones, ones[:, 0], 10.0, Sky()))
 
 
 def rehearse_meshes() -> None:

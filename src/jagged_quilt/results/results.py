@@ -25,7 +25,7 @@ from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, te
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.maps.roles import SURFACE_ROLES, role_among
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
@@ -34,9 +34,11 @@ from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
 from jagged_quilt.results.step import Files, Made, Runner, Step
-from jagged_quilt.show.compare import draw_beside, draw_compared
+from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
 from jagged_quilt.show.debug import draw_debugs
+from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
 from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
@@ -425,11 +427,13 @@ class Results:
         )
 
     def scene(self, weights: WeightMap | None = None) -> Scene:
-        """Return what stands before the camera: the terrain and the meshes, with their layers, under the sun.
+        """Return what stands before the camera: the terrain and the meshes, with their layers, under its lights.
 
         weights : of the terrain; the weight map where they are not given.
         """
-        quilt, scene = self.quilt, Scene(self.arrays, lights=[self.quilt.sun], haze=self.quilt.haze)
+        quilt, scene = self.quilt, Scene(self.arrays, haze=self.quilt.haze)
+        quilt.check_lamps()
+        scene.lighting = quilt.lighting
         if "weigh" in self.runner.steps:
             scene.add(quilt.terrain, quilt.layers, weights=self.weights if weights is None else weights)
         for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
@@ -467,11 +471,27 @@ class Results:
             for side in (self._changed(each) for each in (left, right)):
                 own = self if side is self.quilt else rest.enter_context(_beside(self, side))
                 scenes.append(own.scene())
-                scenes[-1].sun = self.quilt.sun
+                scenes[-1].lighting = self.quilt.lighting
             options = {"width": 620, "height": 388, "threads": self.threads, "progress": self.progress}
             pictures = draw_beside(scenes, self.quilt.camera, **options)
         names = [each or self.quilt.path.name for each in (left, right)]
         return Made(folder, (draw_compared(names, pictures).save(folder / "compare.png"),), fresh=True)
+
+    def draw_with_and_without(self, role: str) -> Made:
+        """Draw the view, its left half with the maps of a role and its right half without them."""
+        folder, which, scene = self.folder / "pictures", role_among(LIT_ROLES, role), self.scene()
+        options = {"without": [(), (which,)], "threads": self.threads, "progress": self.progress}
+        pictures = draw_scenes([scene, scene], self.quilt.camera, **options)  # type: ignore[arg-type]
+        board = draw_halves(pictures, (f"with {which.key}", f"without {which.key}"))
+        return Made(folder, (board.save(folder / f"with_and_without_{which.key}.png"),), fresh=True)
+
+    def draw_swing(self, steps: int, which: int = 1) -> Made:
+        """Draw the view with the `which`-th light going around what the camera looks at: a sheet, and a moving picture."""
+        folder, scene, camera = self.folder / "pictures", self.scene(), self.quilt.camera
+        lightings = swings(scene.lighting, which, steps, camera.target)
+        pictures = draw_swing(scene, camera, lightings, threads=self.threads, progress=self.progress)
+        sheet = swing_sheet(pictures, lightings, which).save(folder / "swing.png")
+        return Made(folder, (sheet, write_moving(folder / "swing.webp", pictures)), fresh=True)
 
     def draw_sweep(self, sweep: Sweep) -> Made:
         """Draw what one number of the quilt file does, for each of its values.

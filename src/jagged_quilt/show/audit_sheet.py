@@ -14,7 +14,8 @@ from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.audit.set_faults import SEAM_SEEN
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.light.light import Sun, lit, shoulder
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.show.board import FAINT, INK, Board, Picture
@@ -135,18 +136,18 @@ def lit_ball(swatch: Swatch, side: int, *, repeats: tuple[float, float] = (3.0, 
     bumpy = own[:, :1] * ball.east + own[:, 1:2] * ball.north + own[:, 2:] * ball.normal
     bumpy /= np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
     sun = Sun(315, 34)
-    light = lit(
+    surface = LitSurface(
         flat[MapRole.DIFFUSE],
         flat[MapRole.SPECULAR],
         flat[MapRole.ROUGHNESS][:, 0],
         flat[MapRole.OCCLUSION][:, 0],
         bumpy,
         np.broadcast_to(np.array([0, 1, 0], np.float32), bumpy.shape),
-        sun,
-        np.clip((ball.normal @ sun.towards.astype(np.float32)) * 8, 0, 1),
     )
+    lighting, free = Lighting((sun,)), np.clip((ball.normal @ sun.towards.astype(np.float32)) * 8, 0, 1)
+    light = lighting.leaving(surface, np.zeros((len(bumpy), 3)), [free])
     whole = np.full((side * _OVERSAMPLED, side * _OVERSAMPLED, 3), 0.0125, np.float32)
-    whole[ball.inside] = shoulder(light)
+    whole[ball.inside] = lighting.shown(light)
     mean = sum(whole[down::_OVERSAMPLED, across::_OVERSAMPLED] for down in (0, 1) for across in (0, 1)) / np.float32(4)
     return np.rint(srgb_from_linear(mean) * 255).astype(np.uint8)
 

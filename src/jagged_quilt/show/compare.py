@@ -60,3 +60,15 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     if cut:
         board.write(x, top + 134, "the difference is cut above and below to fit", size=12, ink=FAINT)
     return board
+
+
+def draw_halves(pictures: Sequence[Picture], names: Sequence[str]) -> Board:
+    """Put the left half of one picture beside the right half of another, with a line between."""
+    height, width = pictures[0].shape[:2]
+    middle = width // 2
+    board = Board("", width=width, height=height)
+    board.pin(np.concatenate([pictures[0][:, :middle], pictures[1][:, middle:]], axis=1), 0, 0)
+    board.pin(np.full((height, 2, 3), 240, np.uint8), middle - 1, 0)
+    board.write(middle - 14, height - 24, names[0], size=16, bold=True, side="right", behind="#1e2024")
+    board.write(middle + 14, height - 24, names[1], size=16, bold=True, behind="#1e2024")
+    return board

@@ -19,6 +19,7 @@ from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
+from jagged_quilt.show.light_parts import draw_light
 from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
@@ -64,7 +65,7 @@ _MEASURES: dict[str, tuple[str, Callable[[Survey], Numbers]]] = {
     "stretch": ("stretch: how much longer than wide a texel lies on the surface", lambda facts: facts.stretch),
     "mip": ("mip: the level that is read; below 0 the texture is magnified", lambda facts: facts.mip),
 }
-DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane")
+DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane", "light")
 _WORDS = {
     "grid": "a labelled grid in place of every texture",
     "uv": "where each place lies in its tile: u as red, v as green",
@@ -111,12 +112,17 @@ def draw_debugs(
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)
     size = (WIDTH // coarse, (HEIGHT - _TOP - _FOOT) // coarse)
-    seen = look(scene, camera, [kind for kind in kinds if kind != "grid"], size, threads, progress)
+    seen = look(scene, camera, [kind for kind in kinds if kind not in ("grid", "light")], size, threads, progress)
     out = {}
     for kind in kinds:
+        if kind == "light":
+            out[kind] = draw_light(scene, camera, threads=threads, progress=progress)
+            continue
         board = Board(f"Debug: {kind}", _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind])
         if kind == "grid":
-            picture = gridded(scene).draw(camera, width=size[0], height=size[1], flat=True, threads=threads, progress=progress)
+            picture = gridded(scene).draw(
+                camera, width=size[0], height=size[1], without=[MapRole.NORMAL], threads=threads, progress=progress
+            )
             _grid_key(board, sorted(set(_arrays_of(scene).tiles)))
         elif kind in _MEASURES:
             values = seen[kind][..., 0]
@@ -152,7 +158,8 @@ def _colour_key(board: Board, kind: str) -> None:
 
 def gridded(scene: Scene) -> Scene:
     """Return a scene with a labelled grid in place of every texture, read as sharply as can be."""
-    out = Scene(grids_like(_arrays_of(scene)), lights=[scene.sun], filter="anisotropic")
+    out = Scene(grids_like(_arrays_of(scene)), filter="anisotropic")
+    out.lighting = scene.lighting
     for thing in scene.things:
         out.add(thing.surface, thing.layers, weights=thing.weights)
     return out

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,20 +17,32 @@ if TYPE_CHECKING:
     from jagged_quilt.show.scene import Scene
 
 
+Reach: TypeAlias = Callable[[Points], NDArray[np.float32]]
+"""Says how free the way to a light is from points, 0..1, (N,)."""
+
+
+def free_of(block: Block, reaches: Sequence[Reach]) -> list[list[NDArray[np.float32]]]:
+    """Return how free the way to each light is, for the points of each piece."""
+    return [[reach(piece.points) for reach in reaches] for piece in block.pieces]
+
+
 class Glances:
-    """What single rays met and how much of the sun reaches it, from one drawing to the next while nothing moves."""
+    """What single rays met and how free the ways to lights are there, from one drawing to the next while nothing moves."""
 
     def __init__(self) -> None:
         self._of: tuple[object, ...] = ()
+        self._lights: tuple[object, ...] = ()
         self._blocks: dict[tuple[int, int, Region], PictureBlock] = {}
-        self._free: dict[tuple[int, int, Region], list[NDArray[np.float32]]] = {}
+        self._free: dict[tuple[int, int, Region], list[list[NDArray[np.float32]]]] = {}
 
     def turn_to(self, scene: Scene, camera: Camera) -> None:
-        """Forget what was met of other surfaces, by another camera, under another sun."""
-        now = (camera, scene.sun, *(thing.surface for thing in scene.things))
+        """Forget what was met of other surfaces, or by another camera; and what was free under other lights."""
+        now = (camera, *(thing.surface for thing in scene.things))
         if len(now) != len(self._of) or any(a is not b and a != b for a, b in zip(now, self._of, strict=True)):
-            self._of = now
+            self._of, self._lights = now, ()
             self._blocks.clear()
+        if self._lights != scene.lighting.lights:
+            self._lights = scene.lighting.lights
             self._free.clear()
 
     def block(self, canvas: PictureCanvas, region: Region) -> PictureBlock:
@@ -40,13 +52,11 @@ class Glances:
             self._blocks[key] = canvas.block(region)
         return self._blocks[key]
 
-    def free(
-        self, canvas: PictureCanvas, block: Block, reaches: Callable[[Points], NDArray[np.float32]]
-    ) -> list[NDArray[np.float32]]:
-        """Return how much of the sun reaches the points of each piece."""
+    def free(self, canvas: PictureCanvas, block: Block, reaches: Sequence[Reach]) -> list[list[NDArray[np.float32]]]:
+        """Return the same as `free_of`."""
         key = (*canvas.texels, block.region)
         if key not in self._free:
-            self._free[key] = [reaches(piece.points) for piece in block.pieces]
+            self._free[key] = free_of(block, reaches)
         return self._free[key]
 
 

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.light import hazed, lit, shoulder, sky
+from jagged_quilt.light.light import LitSurface, hazed
+from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
-from jagged_quilt.show.glances import Glances, KnownCanvas
+from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
 
@@ -27,6 +28,8 @@ RAYS_AT_ONCE = 40_000
 _CONTRAST = 30  # of 255: a pixel that differs so much from one beside it is looked at more closely
 _LONE = 0.7  # of a pixel: how wide a ray that is alone is read, to be as sharp as the mean of four, half a pixel wide each
 _HAZE = 2600 / 256  # times the size of what is seen: the metres after which two thirds of it is air
+LIT_ROLES = (MapRole.DIFFUSE, MapRole.SPECULAR, MapRole.ROUGHNESS, MapRole.OCCLUSION, MapRole.NORMAL)
+"""What a lit view is drawn from."""
 _CUT = np.array([0.045, 0.040, 0.036], np.float32)  # what the ground shows where it is cut off
 
 
@@ -36,7 +39,7 @@ def draw_scenes(
     *,
     width: int = WIDTH,
     height: int = HEIGHT,
-    flat: Sequence[bool] = (),
+    without: Sequence[Collection[MapRole]] = (),
     closely: bool = False,
     glances: Glances | None = None,
     threads: int | None = None,
@@ -46,8 +49,8 @@ def draw_scenes(
 
     Parameters
     ----------
-    flat : sequence of bool
-        For each, whether the detail of normal maps is left out; kept where it is not given.
+    without : sequence of collections of MapRole
+        For each, the roles of `LIT_ROLES` whose maps are left out; none where it is not given.
     closely : bool
         Four rays for every pixel.
     glances : Glances, optional
@@ -55,10 +58,11 @@ def draw_scenes(
     """
     if glances is not None:
         glances.turn_to(scenes[0], camera)
-    flats, reaches = list(flat) or [False] * len(scenes), scenes[0].shadows(scenes[0].sun.towards)
+    left_out, lighting = list(without) or [()] * len(scenes), scenes[0].lighting
+    reaches = [scenes[0].shadows(light) for light in lighting.lights]
     if not closely:
         once = _light(
-            scenes, flats, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, glances
+            scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, glances
         )
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
     else:
@@ -67,7 +71,7 @@ def draw_scenes(
     if wanted.any():
         only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
-        for picture, light in zip(shown, _light(scenes, flats, canvas, reaches, threads, progress), strict=True):
+        for picture, light in zip(shown, _light(scenes, left_out, canvas, reaches, threads, progress), strict=True):
             fine = light.reshape(height, FINER, width, FINER, 3)
             rays = [fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)]
             mean = np.sum(rays, axis=0) / np.float32(len(rays))
@@ -89,50 +93,73 @@ def contrast(picture: Picture) -> NDArray[np.int16]:
 
 def _light(
     scenes: Sequence[Scene],
-    flats: Sequence[bool],
+    left_out: Sequence[Collection[MapRole]],
     canvas: PictureCanvas,
-    reaches: Callable[[Points], NDArray[np.float32]],
+    reaches: Sequence[Reach],
     threads: int | None,
     progress: Progress,
     glances: Glances | None = None,
 ) -> list[NDArray[np.float32]]:
-    """The light that comes along every ray of a canvas, for each scene, (rows * columns, 3); what is bright is bent below 1."""
+    """The light that comes along every ray of a canvas, for each scene, as a screen shows it, (rows * columns, 3)."""
     scene = scenes[0]
     rows, columns = canvas.texels
     out = [np.zeros((rows * columns, 3), np.float32) for _ in scenes]
     ready = [each.ready() for each in scenes]
-    sun, haze = scene.sun, scene.haze or _HAZE * scene.size or np.inf
+    lighting, haze = scene.lighting, haze_of(scene)
 
     def look(block: Block) -> None:
         assert isinstance(block, PictureBlock)
         if not len(block.pixels):
             return
-        air = sky(np.maximum(block.rays, np.array([-1, 0, -1], np.float32)))  # no ground below the horizon, only haze
-        cut = block.cut >= 0
-        air[cut] = hazed(np.broadcast_to(_CUT, (int(cut.sum()), 3)), block.cut[cut], haze)
+        air = seen_behind(block, lighting.sky, haze)
         lights = [air, *(air.copy() for _ in scenes[1:])]
-        lit_by = [reaches(piece.points) for piece in block.pieces] if glances is None else glances.free(canvas, block, reaches)
+        lit_by = free_of(block, reaches) if glances is None else glances.free(canvas, block, reaches)
         for own, piece, free in zip(block.rows_of, block.pieces, lit_by, strict=True):
             points, seen = piece.points, block.rays[own]
-            away = np.linalg.norm(points.places - camera_at, axis=1)
-            for each, is_flat, light in zip(ready, flats, lights, strict=True):
+            places = points.places
+            away = np.linalg.norm(places - camera_at, axis=1)
+            for each, roles, light in zip(ready, left_out, lights, strict=True):
                 blend, weights = each.weighed(piece)
                 texels = blend.at(points, weights, normals="world")
-                shade = lit(
-                    texels[MapRole.DIFFUSE],
-                    texels[MapRole.SPECULAR],
-                    texels[MapRole.ROUGHNESS],
-                    texels[MapRole.OCCLUSION],
-                    points.normal if is_flat else texels[MapRole.NORMAL],
-                    -seen,
-                    sun,
-                    free,
-                )
-                light[own] = hazed(shade, away, haze)
+                shade = lighting.leaving(lit_surface(texels, points.normal, -seen, roles), places, free)
+                light[own] = hazed(shade, away, haze, lighting.sky)
         for target, light in zip(out, lights, strict=True):
-            target[block.pixels] = shoulder(light)
+            target[block.pixels] = lighting.shown(light)
 
     camera_at = canvas.camera.position
     of = canvas if glances is None else KnownCanvas(canvas, glances)
     go_over(of, look, most=RAYS_AT_ONCE, threads=threads, step="drawing the view", progress=progress)
     return out
+
+
+def haze_of(scene: Scene) -> float:
+    """Metres after which two thirds of what is seen of a scene is air."""
+    return scene.haze or _HAZE * scene.size or np.inf
+
+
+def seen_behind(block: PictureBlock, sky: Sky, haze: float) -> NDArray[np.float32]:
+    """Return the light of every ray of a block before anything is met: the sky, and the sides of ground that is cut off."""
+    air = sky.seen(np.maximum(block.rays, np.array([-1, 0, -1], np.float32)))  # below the horizon only haze
+    cut = block.cut >= 0
+    air[cut] = hazed(np.broadcast_to(_CUT, (int(cut.sum()), 3)), block.cut[cut], haze, sky)
+    return air
+
+
+def lit_surface(
+    texels: Texels, normal: NDArray[np.float32], eye: NDArray[np.float32], without: Collection[MapRole] = ()
+) -> LitSurface:
+    """Return what a blend answers as light falls on it; some maps left out: their neutral value, and the surface's `normal`."""
+
+    def told(role: MapRole) -> NDArray[np.float32]:
+        if role in without:
+            return np.broadcast_to(np.array(role.value.neutral, np.float32), texels[role].shape)
+        return texels[role]
+
+    return LitSurface(
+        diffuse=told(MapRole.DIFFUSE),
+        specular=told(MapRole.SPECULAR),
+        roughness=told(MapRole.ROUGHNESS),
+        occlusion=told(MapRole.OCCLUSION),
+        normal=normal if MapRole.NORMAL in without else texels[MapRole.NORMAL],
+        eye=eye,
+    )

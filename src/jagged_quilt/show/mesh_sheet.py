@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.light import Sun
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, GROUND, Board, Picture
 from jagged_quilt.show.debug import gridded, look, mean_of_rays, painted, scale_of
@@ -39,7 +40,13 @@ def draw_mesh_sheet(
     camera, sun = Camera.before(*mesh.bounds, wide / tall), Sun(BEARING + 180 - 50, 38)
     scene = Scene(arrays, lights=[sun], filter="anisotropic").add(mesh, layers, weights=weights)
     lit, grid = draw_scenes(
-        [scene, gridded(scene)], camera, width=wide, height=tall, flat=[False, True], threads=threads, progress=progress
+        [scene, gridded(scene)],
+        camera,
+        width=wide,
+        height=tall,
+        without=[(), (MapRole.NORMAL,)],
+        threads=threads,
+        progress=progress,
     )
     seen = look(scene, camera, ("stretch", "wireframe"), (wide, tall), threads, progress)
     stretch = seen["stretch"][..., 0]

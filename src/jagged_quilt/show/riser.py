@@ -10,7 +10,7 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Planar, Projection, Triplanar
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.light import Sun
+from jagged_quilt.light.lamps import Sun
 from jagged_quilt.show.board import FAINT, Board
 from jagged_quilt.show.labelled_grid import SQUARES, grid_arrays
 from jagged_quilt.show.lit_view import draw_scenes

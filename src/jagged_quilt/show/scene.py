@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,18 +17,22 @@ from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.checks import positive
-from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shown import Shown
-from jagged_quilt.light.light import Sun
+from jagged_quilt.light.lamps import Light, Sun
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.tone import Tone
+from jagged_quilt.maps.roles import MapRole, role_among
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 from jagged_quilt.surfaces.parts import parts_of
 from jagged_quilt.surfaces.picture_canvas import PictureCanvas
-from jagged_quilt.surfaces.sight import ShadowMap
+from jagged_quilt.surfaces.sight import LampMap, ShadowMap
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Weigher
@@ -63,14 +68,19 @@ class SceneThing:
 
 
 class Scene(Shown):
-    """Things before a camera, under a sun.
+    """Things before a camera, under lights.
 
     Parameters
     ----------
     arrays : TextureArrays or TexelPages
         Opened once, for all things.
-    lights : sequence of Sun
-        One, for now.
+    lights : sequence of Sun, PointLight or SpotLight
+        Any number; shadows fall from all of them.
+    sky : Sky
+    exposure : float
+        Stops: 1 shows everything twice as bright.
+    tone : "soft" or "none"
+        Whether what is bright is bent to stay below white, or cut off there.
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
     haze : float, optional
@@ -82,19 +92,21 @@ class Scene(Shown):
         self,
         arrays: TextureArrays | TexelPages,
         *,
-        lights: Sequence[Sun] = (Sun(),),
+        lights: Sequence[Light] = (Sun(),),
+        sky: Sky = Sky(),  # noqa: B008 (a value)
+        exposure: float = 0.0,
+        tone: Tone | str = Tone.SOFT,
         filter: Filter | str = Filter.TRILINEAR,
         haze: float | None = None,
     ) -> None:
         self.haze = None if haze is None else positive("haze", haze, "m")
-        if len(lights) != 1:
-            raise RangeError(f"a scene has one sun; got {len(lights)} lights")
-        self.arrays, self.sun, self.filter = arrays, lights[0], Filter.of(filter)
+        self.lighting = Lighting(tuple(lights), sky, exposure, Tone.of(tone, "tone"))
+        self.arrays, self.filter = arrays, Filter.of(filter)
         self.things: tuple[SceneThing, ...] = ()
         self._ready: tuple[list[Blend], list[Weights]] | None = None
 
     def __repr__(self) -> str:
-        return f"<Scene of {len(self.things)} things under {self.sun}>"
+        return f"<Scene of {len(self.things)} things under {len(self.lighting.lights)} lights>"
 
     def add(self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None) -> Scene:
         """Put a terrain or a mesh before the camera, and return the scene.
@@ -146,8 +158,19 @@ class Scene(Shown):
         blends, sources = self._ready
         return blends[piece.part], sources[piece.part].at(piece.points)
 
-    def shadows(self, towards: NDArray[np.float64]) -> Callable[[Points], NDArray[np.float32]]:
-        """Return what says how much of a light reaches points, 0..1."""
+    def shadows(self, light: Light) -> Callable[[Points], NDArray[np.float32]]:
+        """Return what says how free the way to a light is from points, 0..1, (N,)."""
+        if not isinstance(light, Sun):
+            for terrain in self.terrains:
+                terrain.check_above(light.position)
+            return partial(
+                _lamplit, self.terrains, light.position, LampMap(self.meshes, light.position) if self.meshes else None
+            )
+        ways = [self._sunlit(towards) for towards in light.directions()]
+        return lambda points: np.asarray(np.mean([free(points) for free in ways], axis=0), np.float32)
+
+    def _sunlit(self, towards: NDArray[np.float64]) -> Callable[[Points], NDArray[np.float32]]:
+        """Return what says how much of parallel light reaches points."""
         cast = ShadowMap(self.meshes, towards) if self.meshes else None
         known = [(terrain, np.zeros(terrain.heights.shape, np.uint8)) for terrain in self.terrains]
 
@@ -165,17 +188,17 @@ class Scene(Shown):
         *,
         width: int = WIDTH,
         height: int = HEIGHT,
-        flat: bool = False,
+        without: Collection[MapRole | str] = (),
         closely: bool = False,
         threads: int | None = None,
         progress: Progress = silent,
     ) -> Picture:
-        """Return what a camera sees, blended at every pixel, lit by the sun with shadows and by the sky.
+        """Return what a camera sees, blended at every pixel, lit by its lights with shadows and by the sky.
 
         Parameters
         ----------
-        flat : bool
-            Leave the detail of normal maps out.
+        without : MapRole or its key, some
+            Leave the maps of these roles out: "normal" for a surface without detail.
         closely : bool
             Four rays for every pixel; else one, and four where it differs from one beside it.
 
@@ -184,10 +207,11 @@ class Scene(Shown):
         (height, width, 3) uint8
             sRGB.
         """
-        from jagged_quilt.show.lit_view import draw_scenes
+        from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
 
+        roles = [role_among(LIT_ROLES, each) for each in without]
         (picture,) = draw_scenes(
-            [self], camera, width=width, height=height, flat=[flat], closely=closely, threads=threads, progress=progress
+            [self], camera, width=width, height=height, without=[roles], closely=closely, threads=threads, progress=progress
         )
         return picture
 
@@ -199,3 +223,13 @@ def _sources(thing: SceneThing) -> list[Weights]:
     surface = thing.surface
     fields = surface.fields if isinstance(surface, Terrain) else MeshFields(surface)
     return [Weigher(layers, fields) for _, layers in thing.by_part]
+
+
+def _lamplit(
+    terrains: Sequence[Terrain], lamp: tuple[float, float, float], cast: LampMap | None, points: Points
+) -> NDArray[np.float32]:
+    """How free the way to a lamp is from points."""
+    free = (np.einsum("nd,nd->n", points.normal, np.array(lamp) - points.places) > 0).astype(np.float32)
+    for terrain in terrains:
+        free *= terrain.lamplit(points, lamp)
+    return free * cast.free(points) if cast else free

@@ -9,7 +9,8 @@ import numpy as np
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.light.light import Sun, lit, shoulder
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
@@ -66,17 +67,17 @@ def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     world = np.column_stack([tangent[:, 0], tangent[:, 2], -tangent[:, 1]])
     world /= np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
     view = np.broadcast_to(np.array([0, 1, 0], np.float32), world.shape)
-    light = lit(
+    surface = LitSurface(
         flat[MapRole.DIFFUSE],
         flat[MapRole.SPECULAR],
         flat[MapRole.ROUGHNESS][:, 0],
         flat[MapRole.OCCLUSION][:, 0],
         world,
         view,
-        Sun(315, 38),
-        np.ones(len(world), np.float32),
     )
-    return picture_of(shoulder(light).reshape(wide, wide, 3), wide, wide)
+    lighting = Lighting((Sun(315, 38),))
+    light = lighting.leaving(surface, np.zeros((len(world), 3)), [np.ones(len(world), np.float32)])
+    return picture_of(lighting.shown(light).reshape(wide, wide, 3), wide, wide)
 
 
 def _cut(picture: Picture, high: int) -> Picture:

@@ -380,3 +380,19 @@ def cast_shadows(origins, normals, footprints, sun, grid, ground, known, out):
                     continue
         if _is_free(place, normal, sun, ground):
             out[i] = np.float32(1.0)
+
+
+@kernel
+def cast_to_lamp(origins, normals, lamp, lift, ground, out):
+    """Fill 1 where the way to a lamp at a place is free and 0 where ground stands in it."""
+    for i in range(origins.shape[0]):
+        x = np.float64(origins[i, 0]) + lift * normals[i, 0]
+        y = np.float64(origins[i, 1]) + lift * normals[i, 1]
+        z = np.float64(origins[i, 2]) + lift * normals[i, 2]
+        way_x, way_y, way_z = lamp[0] - x, lamp[1] - y, lamp[2] - z
+        far = math.sqrt(way_x * way_x + way_y * way_y + way_z * way_z)
+        out[i] = np.float32(0.0)
+        if far > 0.0 and way_x * normals[i, 0] + way_y * normals[i, 1] + way_z * normals[i, 2] > 0.0:
+            towards = (way_x / far, way_y / far, way_z / far)
+            if _ray((x, y, z), towards, 0.0, far, ground) < 0.0:
+                out[i] = np.float32(1.0)

@@ -11,7 +11,8 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.uv_canvas import empty_points, filled_points
 
-_MAP = 2048
+_MAP, _FACE = 2048, 1024
+_CUTS = 6
 _NONE = frozen(np.empty((0, 3)), np.float32)
 
 
@@ -56,3 +57,71 @@ class ShadowMap:
             rows, frozen(self._axes, np.float64), frozen(self._low, np.float64), self._scale, self._nearest, out
         )
         return out
+
+
+class LampMap:
+    """What of some meshes stands between a place and a lamp: six pictures of them, one to each side, as the lamp sees them."""
+
+    def __init__(self, meshes: list[Mesh], lamp: tuple[float, float, float]) -> None:
+        self._lamp = np.array(lamp, np.float64)
+        self._nearest = np.zeros((6, _FACE, _FACE))
+        seen, shares = np.empty((_FACE, _FACE), np.int32), np.empty((_FACE, _FACE, 2), np.float32)
+        for mesh in meshes:
+            corners = _cut_small(mesh.world[mesh.triangles] - self._lamp)
+            triangles = np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3)
+            for side in range(6):
+                places, _ = _on_face(corners.reshape(-1, 3), side)
+                _sight_kernels.draw_triangles(
+                    frozen(places, np.float64), frozen(triangles, np.int32), 0, _FACE, _FACE, self._nearest[side], seen, shares
+                )
+
+    def free(self, points: Points) -> NDArray[np.float32]:
+        """Return how free the way to the lamp is at each point, 0..1, (N,), as the mean over 3 x 3 of the pictures' places."""
+        ways = points.places - self._lamp
+        side = np.abs(ways).argmax(axis=1)
+        side = 2 * side + (ways[np.arange(len(ways)), side] < 0)
+        free = np.ones(len(ways), np.float32)
+        for face in range(6):
+            rows = np.flatnonzero(side == face)
+            if not len(rows) or not self._nearest[face].any():
+                continue
+            places, ahead = _on_face(ways[rows], face)
+            far = np.linalg.norm(ways[rows], axis=1)
+            lean = np.clip(-np.einsum("nd,nd->n", points.normal[rows], ways[rows]) / np.maximum(far, 1e-9), 0.1, 1)
+            texel = 2 * ahead / _FACE
+            lifted = 1 / np.maximum(ahead - texel * (2.5 * np.sqrt(1 - lean**2) / lean + 1), 1e-9)
+            column, row = (np.floor(places[:, axis]).astype(int) for axis in (0, 1))
+            behind = np.zeros(len(rows))
+            for down in (-1, 0, 1):
+                for across in (-1, 0, 1):
+                    at = np.clip(row + down, 0, _FACE - 1), np.clip(column + across, 0, _FACE - 1)
+                    behind += self._nearest[face][at] > lifted
+            free[rows] = 1 - behind / 9
+        return free
+
+
+def _on_face(ways: NDArray[np.float64], side: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Where ways from a lamp lie on its picture to one side (x, -x, y, -y, z, -z): places across and down, and 1 / metres
+    ahead, (V, 3); and the metres ahead."""
+    axis, sign = side // 2, 1 - 2 * (side % 2)
+    ahead = sign * ways[:, axis]
+    near = np.where(ahead > 1e-6, 1 / np.maximum(ahead, 1e-6), 0.0)
+    across, down = ways[:, (axis + 1) % 3] * near, ways[:, (axis + 2) % 3] * near
+    return np.column_stack([_FACE / 2 * (1 + across), _FACE / 2 * (1 + down), near]), ahead
+
+
+def _cut_small(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Cut triangles (T, 3, 3) that are large beside their distance from the origin in four, so that none spans a wide angle.
+
+    One that reaches behind a picture's eye cannot be drawn on it.
+    """
+    for _ in range(_CUTS):
+        edge = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
+        large = edge > 0.7 * np.linalg.norm(corners, axis=2).min(axis=1)
+        if not large.any():
+            break
+        a, b, c = (corners[large, n] for n in range(3))
+        ab, bc, ca = (a + b) / 2, (b + c) / 2, (c + a) / 2
+        cut = [np.stack(each, axis=1) for each in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))]
+        corners = np.concatenate([corners[~large], *cut])
+    return corners

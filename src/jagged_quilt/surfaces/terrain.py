@@ -169,6 +169,24 @@ class Terrain(Shown):
         _kernels.cast_shadows(*arrays, sun, self._grid, self._ground, nothing if known is None else known, out)
         return out
 
+    def lamplit(self, points: Points, lamp: tuple[float, float, float]) -> NDArray[np.float32]:
+        """Return 1 where the way from a point to a lamp (x, y, z, metres) is free of ground, else 0, (N,) float32."""
+        out = np.empty(len(points), np.float32)
+        place = (float(lamp[0]), float(lamp[1]), float(lamp[2]))
+        origins = points.position, points.normal
+        _kernels.cast_to_lamp(*origins, place, 0.05 * min(self.spacing), self._ground, out)
+        return out
+
+    def check_above(self, place: tuple[float, float, float]) -> None:
+        """Raise `RangeError` if a place (x, y, z) over the ground lies inside it."""
+        x, y, z = place
+        if 0 <= x <= self.size[0] and 0 <= z <= self.size[1]:
+            ground = float(self.points_at([[x, z]]).places[0, 1])
+            if y <= ground:
+                raise RangeError(
+                    f"({x:g}, {y:g}, {z:g}) lies inside the ground, which is {ground:.4g} m high there; set it higher"
+                )
+
     def _empty_points(self, count: int) -> FilledPoints:
         """Room for points; what float32 leaves away of their positions is kept where the terrain is large."""
         rows = lambda *shape: np.empty((count, *shape), np.float32)

@@ -1,0 +1,118 @@
+"""The light of a view in its parts: each kind of light alone, each lamp alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.canvas import Block, go_over
+from jagged_quilt.foundation.colour import srgb_from_linear
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.light.light import PARTS, hazed
+from jagged_quilt.light.sky import Sky
+from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.glances import free_of
+from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.picture_canvas import PictureBlock
+
+_MOST = 12  # pictures on the board
+
+Light = NDArray[np.float32]
+"""(rows, columns, 3), linear."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LightParts:
+    """What a camera sees, one ray a pixel, as sums of light before exposure and tone.
+
+    Attributes
+    ----------
+    kinds : dict of str to (rows, columns, 3)
+        `PARTS`, and the air and the sky that is seen; together, all light.
+    lamps : list of (rows, columns, 3)
+        What each lamp alone gives; together, the first two of `kinds`.
+    free : list of (rows, columns)
+        How free the way to each lamp is, 0 in shadow; 1 where nothing is seen.
+    """
+
+    kinds: dict[str, Light]
+    lamps: list[Light]
+    free: list[NDArray[np.float32]]
+
+    @property
+    def whole(self) -> Light:
+        """All light."""
+        return np.asarray(sum(self.kinds.values()), np.float32)
+
+
+def light_in_parts(
+    scene: Scene, camera: Camera, *, width: int, height: int, threads: int | None = None, progress: Progress = silent
+) -> LightParts:
+    """Return the light that a camera sees, in its parts."""
+    lighting, haze, count = scene.lighting, haze_of(scene), width * height
+    reaches = [scene.shadows(light) for light in lighting.lights]
+    alone = [replace(lighting, lights=(light,), sky=_DARK) for light in lighting.lights]
+    kinds = np.zeros((len(PARTS) + 1, count, 3), np.float32)
+    lamps, free = np.zeros((len(alone), count, 3), np.float32), np.ones((len(alone), count), np.float32)
+    canvas = scene.ready().canvas(camera, height, width)
+
+    def look(block: Block) -> None:
+        assert isinstance(block, PictureBlock)
+        behind = seen_behind(block, lighting.sky, haze)
+        for own, piece, ways in zip(block.rows_of, block.pieces, free_of(block, reaches), strict=True):
+            blend, weights = scene.weighed(piece)
+            places, rows = piece.points.places, block.pixels[own]
+            surface = lit_surface(blend.at(piece.points, weights, normals="world"), piece.points.normal, -block.rays[own])
+            away = np.linalg.norm(places - canvas.camera.position, axis=1)
+            each = lighting.leaving(surface, places, ways, in_parts=True)
+            for part in range(len(PARTS)):
+                kinds[part, rows] = hazed(each[:, part], away, haze, _DARK)
+            behind[own] = hazed(np.zeros_like(each[:, 0]), away, haze, lighting.sky)
+            for number, one in enumerate(alone):
+                lamps[number, rows] = hazed(one.leaving(surface, places, [ways[number]]), away, haze, _DARK)
+                free[number, rows] = ways[number]
+        kinds[-1, block.pixels] = behind
+
+    go_over(canvas, look, most=RAYS_AT_ONCE, threads=threads, step="drawing light in parts", progress=progress)
+    shape = (height, width, 3)
+    return LightParts(
+        {name: light.reshape(shape) for name, light in zip((*PARTS, "air and sky"), kinds, strict=True)},
+        [light.reshape(shape) for light in lamps],
+        [each.reshape(height, width) for each in free],
+    )
+
+
+def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
+    """Draw the light of a view in its parts: those of which it is the sum, then each lamp alone and what it reaches."""
+    lights = scene.lighting.lights
+    count = min(2 + len(PARTS) + 2 * len(lights), _MOST)
+    across = 3 if count <= 9 else 4
+    wide, high = (410, 222) if across == 3 else (306, 214)
+    parts = light_in_parts(scene, camera, width=wide, height=high, threads=threads, progress=progress)
+    shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *parts.kinds.items()]]
+    for number, (lamp, light, free) in enumerate(zip(lights, parts.lamps, parts.free, strict=True), 1):
+        name = f"light {number}, a {type(lamp).__name__.removesuffix('Light').lower()}"
+        shown.append((f"{name}, alone", _toned(scene, light)))
+        shown.append((f"{name}: what it reaches", np.repeat(np.rint(255 * free).astype(np.uint8)[..., None], 3, axis=2)))
+    board = Board("Debug: light", "the second to the sixth picture sum to the first, before tone")
+    for place, (name, picture) in enumerate(shown[:count]):
+        x, y = 14 + place % across * (wide + 11), 50 + place // across * 248
+        board.write(x, y + 10, name, size=13, bold=True)
+        board.pin(picture, x, y + 24)
+    if len(shown) > count:
+        left = (len(shown) - count) // 2
+        rest = f"{left} more {'light is' if left == 1 else 'lights are'} not drawn"
+        board.write(1266, 790, rest, size=12, ink=FAINT, side="right")
+    return board
+
+
+def _toned(scene: Scene, light: Light) -> Picture:
+    shown = scene.lighting.shown(light.reshape(-1, 3)).reshape(light.shape)
+    return np.rint(srgb_from_linear(shown) * 255).astype(np.uint8)
+
+
+_DARK = Sky.even(0.0)

@@ -1,0 +1,90 @@
+"""One light going around, the camera still: a sheet, and a moving picture."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+
+from jagged_quilt.foundation.checks import whole_number_in
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.files import write_bytes
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.glances import Glances
+from jagged_quilt.show.lit_view import draw_scenes
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.surfaces.camera import Camera
+
+WIDE, HIGH = 640, 400
+MOST = 120
+_ON_SHEET, _ACROSS = 12, 4
+_MILLISECONDS = 120
+
+
+def swings(lighting: Lighting, which: int, steps: int, around: tuple[float, float, float]) -> list[Lighting]:
+    """Return lightings in which one light, the `which`-th from 1, goes once around a place in so many steps."""
+    whole_number_in("steps of a swing", steps, 2, MOST)
+    if not lighting.lights:
+        raise RangeError("there is no light that could swing; say one as [[light]]")
+    whole_number_in("the number of the light", which, 1, len(lighting.lights))
+    out = []
+    for step in range(steps):
+        lights = list(lighting.lights)
+        lights[which - 1] = lights[which - 1].turned(360 * step / steps, around)
+        out.append(replace(lighting, lights=tuple(lights)))
+    return out
+
+
+def draw_swing(
+    scene: Scene, camera: Camera, lightings: Sequence[Lighting], *, threads: int | None = None, progress: Progress = silent
+) -> list[Picture]:
+    """Return what a camera sees under each lighting; its single rays are cast once."""
+    glances, before, out = Glances(), scene.lighting, []
+    try:
+        for each in lightings:
+            scene.lighting = each
+            out += draw_scenes([scene], camera, width=WIDE, height=HIGH, glances=glances, threads=threads, progress=progress)
+    finally:
+        scene.lighting = before
+    return out
+
+
+def swing_sheet(pictures: Sequence[Picture], lightings: Sequence[Lighting], which: int) -> Board:
+    """Lay up to twelve of them out, evenly chosen, each with where the light stands."""
+    board = Board(f"Light {which} goes around", "the camera and all other lights stay as they are")
+    chosen = np.unique(np.linspace(0, len(pictures), min(_ON_SHEET, len(pictures)), endpoint=False).astype(int))
+    for place, number in enumerate(chosen):
+        x, y = 14 + place % _ACROSS * 314, 62 + place // _ACROSS * 246
+        light = lightings[number].lights[which - 1]
+        where = f"bearing {light.bearing:.0f}°" if isinstance(light, Sun) else "at " + _place_words(light.position)
+        board.write(x, y + 10, where, size=13, bold=True)
+        small = pictures[number].reshape(HIGH // 2, 2, WIDE // 2, 2, 3).mean(axis=(1, 3))
+        board.pin(np.rint(small).astype(np.uint8)[4:195, 7:313], x, y + 24)
+    if len(chosen) < len(pictures):
+        board.write(
+            1266, 786, f"{len(chosen)} of {len(pictures)} steps; all in the moving picture", size=12, ink=FAINT, side="right"
+        )
+    return board
+
+
+def _place_words(place: tuple[float, float, float]) -> str:
+    return ", ".join(f"{each:.4g}" for each in place)
+
+
+def write_moving(path: Path, pictures: Sequence[Picture]) -> Path:
+    """Write pictures as one that moves, over and over: an animated WebP, without loss."""
+    from PIL import Image
+
+    frames = [Image.fromarray(each) for each in pictures]
+    told = BytesIO()
+    frames[0].save(
+        told, "WEBP", save_all=True, append_images=frames[1:], duration=_MILLISECONDS, loop=0, lossless=True, method=2
+    )
+    write_bytes(path, told.getvalue())
+    return path
