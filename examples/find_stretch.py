@@ -40,5 +40,5 @@ print(f"triplanar above 30 degrees only saves {100 * saved:.0f} % of samples")
 
 # The same cliff under one light, and the whole view in false colours.
 jq.show.draw_riser(quilt.terrain).save(out / "riser.png")
-scene = jq.Scene(arrays, lights=[quilt.sun]).add(quilt.terrain, [jq.Layer("layered gypsum", jq.Planar())])
+scene = jq.Scene(arrays, lights=quilt.lighting.lights).add(quilt.terrain, [jq.Layer("layered gypsum", jq.Planar())])
 jq.show.draw_debug(scene, quilt.camera, "stretch").save(out / "stretch_planar.png")

@@ -117,13 +117,3 @@ class TestPictures:
         at_home = colours_at_home(("mud", "rock", "stone", "lost"), {"mud": "clay", "rock": "stone"}, new)
         assert np.array_equal(at_home[:3], key_colours(new)[[0, 1, 1]])
         assert not (at_home[3] == key_colours(new)).all(axis=1).any()
-
-    def test_light_falls_where_the_sun_stands(self):
-        from jagged_quilt.light.light import Sun, lit
-
-        one = np.ones(2, np.float32)
-        grey = np.full((2, 3), 0.5, np.float32)
-        normal = np.array([[0, 1, 0], [0, 1, 0]], np.float32)
-        light = lit(grey, grey * 0.08, one, one, normal, normal, Sun(180, 90), np.array([1, 0], np.float32))
-        assert (light[0] > 2 * light[1]).all()
-        assert np.allclose(Sun(90, 0.0001 + 1).towards, [np.cos(np.radians(1)), np.sin(np.radians(1)), 0], atol=1e-4)

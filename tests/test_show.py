@@ -4,12 +4,10 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_swatch
-from jagged_quilt.light.light import _SKY, _SUN, Sun, lit, shoulder, sky
+from jagged_quilt.light.lamps import Sun
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.show.board import GROUND, Board, picture_of, picture_of_data
 from jagged_quilt.show.labelled_grid import grid_arrays, labelled_grid
@@ -18,7 +16,6 @@ from jagged_quilt.show.sheets import maps_sheet, weight_sheets
 
 R = jq.MapRole
 SOUTH = Sun(180, 40)
-_ZENITH, _HORIZON, _BOUNCE = _SKY.zenith, _SKY.horizon, _SKY.bounce
 
 
 class TestBoard:
@@ -46,56 +43,6 @@ class TestBoard:
         assert abs(int(picture_of(checker, 1, 1)[0, 0, 0]) - 188) <= 1  # half the light of white
         encoded = picture_of_data(np.full((2, 2, 1), 0.5, np.float32), 4, 4)
         assert np.abs(encoded.astype(int) - 128).max() <= 1
-
-
-def light_of_one_point(diffuse, specular, rough, occlusion, n, v, sun, sunlit):
-    """The model of `lit`, for one point in float64."""
-    towards = sun.towards
-    half = (v + towards) / np.linalg.norm(v + towards)
-    n_l, n_v, n_h, v_h = max(n @ towards, 0), min(max(n @ v, 1e-3), 1), max(n @ half, 0), max(v @ half, 0)
-    square = max(rough, 0.04) ** 4
-    lobe = square / (math.pi * (n_h**2 * (square - 1) + 1) ** 2)
-    smith = 0.5 / (n_l * math.sqrt(n_v**2 * (1 - square) + square) + n_v * math.sqrt(n_l**2 * (1 - square) + square) + 1e-6)
-    fresnel = specular + (1 - specular) * (1 - v_h) ** 5
-    direct = (diffuse / math.pi * (1 - fresnel) + lobe * smith * fresnel) * n_l * sunlit * _SUN
-    edge = specular + (np.maximum(1 - rough, specular) - specular) * (1 - n_v) ** 5
-    around = _BOUNCE + (0.5 * (_HORIZON + _ZENITH) - _BOUNCE) * (0.5 + 0.5 * n[1])
-    up = 2 * (n @ v) * n[1] - v[1]
-    mirrored = _HORIZON + (_ZENITH - _HORIZON) * math.sqrt(max(up, 0))
-    mirrored = mirrored * (1 - min(max(-6 * up, 0), 1)) + _BOUNCE * min(max(-6 * up, 0), 1)
-    seen = diffuse * (1 - edge) * around * 0.55 + edge * (mirrored * (1 - rough) + around * rough)
-    return direct + seen * occlusion
-
-
-class TestLight:
-    @settings(deadline=None)
-    @given(st.integers(0, 10**6))
-    def test_it_agrees_with_float64(self, seed):
-        rng = np.random.default_rng(seed)
-        count = 20
-        n, v = rng.normal(size=(2, count, 3))
-        v = np.where((n * v).sum(axis=1, keepdims=True) < 0, -v, v)
-        n, v = n / np.linalg.norm(n, axis=1, keepdims=True), v / np.linalg.norm(v, axis=1, keepdims=True)
-        diffuse, specular = rng.random((2, count, 3))
-        rough, occlusion, sunlit = rng.uniform(0.15, 1, (3, count))
-        sun = Sun(rng.uniform(0, 360), rng.uniform(5, 90))
-        got = lit(diffuse, specular, rough, occlusion, n, v, sun, sunlit)
-        for p in range(count):
-            want = light_of_one_point(diffuse[p], specular[p], rough[p], occlusion[p], n[p], v[p], sun, sunlit[p])
-            assert np.allclose(got[p], want, rtol=2e-3, atol=2e-3)
-
-    def test_light_up_to_seven_tenths_is_left_alone(self):
-        light = np.linspace(0, 20, 500, dtype=np.float32)
-        bent = shoulder(light)
-        assert np.array_equal(bent[light < 0.7], light[light < 0.7])
-        assert (np.diff(bent) >= 0).all()
-        assert bent.max() <= 1
-
-    def test_the_sky_is_bright_at_the_horizon_and_blue_above(self):
-        level, above, below = sky(np.array([[1, 0, 0], [0, 1, 0], [0, -1, 0]], np.float32))
-        assert (level > above).all()
-        assert above[2] > 2 * above[0]
-        assert np.allclose(below, _BOUNCE)
 
 
 class TestViews:

@@ -59,7 +59,7 @@ if TYPE_CHECKING:
 @click.option(
     "--swing",
     metavar="STEPS[:LIGHT]",
-    help="Draw the first light, or the one of that number, going around in so many steps: a sheet, and a moving picture.",
+    help="Draw the first light, or that of the number, from 0, going around in so many steps: a sheet, and a moving picture.",
 )
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option(
@@ -122,9 +122,9 @@ def _steps_of(swing: str) -> tuple[int, int]:
     from jagged_quilt.foundation.errors import RangeError
 
     steps, _, which = swing.partition(":")
-    if not (steps.isdecimal() and (which or "1").isdecimal()):
-        raise RangeError(f"--swing must be steps, or steps:light, as 12 or 12:2; got {swing}")
-    return int(steps), int(which or 1)
+    if not (steps.isdecimal() and (which or "0").isdecimal()):
+        raise RangeError(f"--swing must be steps, or steps:light, as 12 or 12:1; got {swing}")
+    return int(steps), int(which or 0)
 
 
 def _explain(results: Results, place: str) -> None:

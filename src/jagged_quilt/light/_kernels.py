@@ -12,7 +12,7 @@ from jagged_quilt.foundation.compiler import inlined, kernel
 
 F0, F1, HALF = np.float32(0.0), np.float32(1.0), np.float32(0.5)
 INDEX = np.uint64  # needs no test for "from the end"
-ANGLES, ROUGHNESSES = 32, 32  # columns and rows of the table of what is thrown back
+ANGLES, ROUGHNESSES = 64, 32  # columns and rows of the table of what is thrown back
 UPS, SKY_ROUGHNESSES = 65, 9  # columns and rows of the table of a sky's mirror images
 SMOOTHEST = np.float32(0.04)
 

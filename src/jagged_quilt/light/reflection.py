@@ -12,7 +12,7 @@ from jagged_quilt.light._kernels import ANGLES, ROUGHNESSES
 
 ROUGHEST_MIRROR = 0.04
 """The least roughness: a smoother mirror shows a point as nothing."""
-_SAMPLES = 512
+_SAMPLES = 1024
 
 
 def spread_out(count: int) -> NDArray[np.float64]:

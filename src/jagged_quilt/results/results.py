@@ -485,8 +485,8 @@ class Results:
         board = draw_halves(pictures, (f"with {which.key}", f"without {which.key}"))
         return Made(folder, (board.save(folder / f"with_and_without_{which.key}.png"),), fresh=True)
 
-    def draw_swing(self, steps: int, which: int = 1) -> Made:
-        """Draw the view with the `which`-th light going around what the camera looks at: a sheet, and a moving picture."""
+    def draw_swing(self, steps: int, which: int = 0) -> Made:
+        """Draw the view with light `which`, from 0, going around what the camera looks at: a sheet, and a moving picture."""
         folder, scene, camera = self.folder / "pictures", self.scene(), self.quilt.camera
         lightings = swings(scene.lighting, which, steps, camera.target)
         pictures = draw_swing(scene, camera, lightings, threads=self.threads, progress=self.progress)

@@ -94,8 +94,8 @@ def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, prog
     wide, high = (410, 222) if across == 3 else (306, 214)
     parts = light_in_parts(scene, camera, width=wide, height=high, threads=threads, progress=progress)
     shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *parts.kinds.items()]]
-    for number, (lamp, light, free) in enumerate(zip(lights, parts.lamps, parts.free, strict=True), 1):
-        name = f"light {number}, a {type(lamp).__name__.removesuffix('Light').lower()}"
+    for number, (lamp, light, free) in enumerate(zip(lights, parts.lamps, parts.free, strict=True)):
+        name = f"light[{number}], a {type(lamp).__name__.removesuffix('Light').lower()}"
         shown.append((f"{name}, alone", _toned(scene, light)))
         shown.append((f"{name}: what it reaches", np.repeat(np.rint(255 * free).astype(np.uint8)[..., None], 3, axis=2)))
     board = Board("Debug: light", "the second to the sixth picture sum to the first, before tone")

@@ -28,15 +28,15 @@ _MILLISECONDS = 120
 
 
 def swings(lighting: Lighting, which: int, steps: int, around: tuple[float, float, float]) -> list[Lighting]:
-    """Return lightings in which one light, the `which`-th from 1, goes once around a place in so many steps."""
+    """Return lightings in which one light, by its number from 0, goes once around a place in so many steps."""
     whole_number_in("steps of a swing", steps, 2, MOST)
     if not lighting.lights:
         raise RangeError("there is no light that could swing; say one as [[light]]")
-    whole_number_in("the number of the light", which, 1, len(lighting.lights))
+    whole_number_in("the number of the light", which, 0, len(lighting.lights) - 1)
     out = []
     for step in range(steps):
         lights = list(lighting.lights)
-        lights[which - 1] = lights[which - 1].turned(360 * step / steps, around)
+        lights[which] = lights[which].turned(360 * step / steps, around)
         out.append(replace(lighting, lights=tuple(lights)))
     return out
 
@@ -57,11 +57,11 @@ def draw_swing(
 
 def swing_sheet(pictures: Sequence[Picture], lightings: Sequence[Lighting], which: int) -> Board:
     """Lay up to twelve of them out, evenly chosen, each with where the light stands."""
-    board = Board(f"Light {which} goes around", "the camera and all other lights stay as they are")
+    board = Board(f"light[{which}] goes around", "the camera and all other lights stay as they are")
     chosen = np.unique(np.linspace(0, len(pictures), min(_ON_SHEET, len(pictures)), endpoint=False).astype(int))
     for place, number in enumerate(chosen):
         x, y = 14 + place % _ACROSS * 314, 62 + place // _ACROSS * 246
-        light = lightings[number].lights[which - 1]
+        light = lightings[number].lights[which]
         where = f"bearing {light.bearing:.0f}°" if isinstance(light, Sun) else "at " + _place_words(light.position)
         board.write(x, y + 10, where, size=13, bold=True)
         small = pictures[number].reshape(HIGH // 2, 2, WIDE // 2, 2, 3).mean(axis=(1, 3))

@@ -1,0 +1,34 @@
+"""An evening in the saltworks: a low wide sun, a lamp beside the jar, and a spot that looks across the cliff.
+
+    python examples/lamps.py saltworks out
+
+`saltworks` is the folder that `jquilt demo saltworks` wrote.
+"""
+
+import sys
+from pathlib import Path
+
+import jagged_quilt as jq
+
+project, out = Path(sys.argv[1]), Path(sys.argv[2])
+quilt = jq.read_quilt(project / "saltworks.quilt.toml")
+arrays = jq.pack(quilt.swatches, side=256)
+
+# Any number of lights; all of them cast shadows. The sun is 2 degrees wide, so the edges of its shadows are soft.
+lights = [
+    jq.Sun(bearing=262, height=9, colour=(1.0, 0.62, 0.36), strength=2.2, size=2.0),
+    jq.PointLight(position=(100.5, 8.2, 207.0), colour=(1.0, 0.72, 0.42), strength=16, reach=40),
+    jq.SpotLight(
+        position=(112, 12, 190), target=(98, 6, 168), inner=12, outer=20, colour=(0.62, 0.82, 1.0), strength=2200, radius=0.2
+    ),
+]
+dusk = jq.Sky(zenith=(0.02, 0.05, 0.13), horizon=(0.17, 0.14, 0.15), ground=(0.03, 0.025, 0.02))
+
+scene = jq.Scene(arrays, lights=lights, sky=dusk, exposure=0.7)
+scene.add(quilt.terrain, quilt.layers)
+for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
+    scene.add(mesh, layers)
+jq.images.write_image(out / "evening.png", scene.draw(quilt.camera))
+
+# Each kind of light alone, and each lamp.
+jq.show.draw_debug(scene, quilt.camera, "light").save(out / "evening_light.png")

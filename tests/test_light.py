@@ -1,0 +1,471 @@
+"""Light: what leaves a surface, against closed forms and float64; shadows of lamps; what shows it."""
+
+import math
+import subprocess
+import sys
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jagged_quilt as jq
+from conftest import made_swatch
+from jagged_quilt.light.light import PARTS, Lighting, LitSurface
+from jagged_quilt.light.reflection import spread_out
+from jagged_quilt.light.tone import Tone, toned
+from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.show.light_parts import light_in_parts
+from jagged_quilt.show.lit_view import contrast
+from jagged_quilt.show.swing import draw_swing, swings
+
+DARK = jq.Sky.even(0.0)
+
+
+def surface(count, *, diffuse=0.0, specular=0.0, rough=0.5, normal=(0, 1, 0), eye=None):
+    """The same surface at so many points, seen from above unless said."""
+    filled = lambda value, width: np.broadcast_to(np.float32(value), (count, width)).copy()
+    one = np.ones(count, np.float32)
+    normal = filled(normal, 3)
+    eye = normal if eye is None else np.asarray(eye, np.float32)
+    return LitSurface(filled(diffuse, 3), filled(specular, 3), one * np.float32(rough), one, normal, eye)
+
+
+def looks(count):
+    """Directions to the eye from overhead to grazing."""
+    angle = np.linspace(0, math.radians(86), count)
+    return np.stack([np.sin(angle), np.cos(angle), 0 * angle], 1)
+
+
+def light_of_one_point(diffuse, specular, rough, n, v, lighting, place, free):
+    """The model, for one point in float64; how much is thrown back is integrated anew."""
+    n_v, square = min(max(n @ v, 1e-3), 1), max(rough, 0.04) ** 4
+    a, b = thrown_back(rough, n_v)
+    more = 1 + specular * (1 - a - b) / (a + b)
+    body = diffuse * (1 - np.minimum((specular * a + b) * more, 1))
+    out = np.zeros(3)
+    for light, open_ in zip(lighting.lights, free, strict=True):
+        if isinstance(light, jq.Sun):
+            way, share = light.towards, 1.0
+        else:
+            way = np.subtract(light.position, place)
+            share = 1 / max(np.linalg.norm(way), light.radius) ** 2
+            way = way / np.linalg.norm(way)
+        n_l = n @ way
+        if n_l <= 0:
+            continue
+        half = (v + way) / np.linalg.norm(v + way)
+        n_h, v_h = max(n @ half, 0), max(v @ half, 0)
+        lobe = square / (math.pi * (n_h**2 * (square - 1) + 1) ** 2)
+        smith = 0.5 / (n_l * math.sqrt(n_v**2 * (1 - square) + square) + n_v * math.sqrt(n_l**2 * (1 - square) + square))
+        fresnel = specular + (1 - specular) * (1 - v_h) ** 5
+        falls = n_l * share * open_ * light.strength * np.array(light.colour)
+        out += (body / math.pi + lobe * smith * fresnel * more) * falls
+    return out
+
+
+def thrown_back(rough, n_v):
+    """a and b of what is thrown back from all around, over a fine grid of directions of light."""
+    square = max(rough, 0.04) ** 4
+    z, turn = np.meshgrid((np.arange(600) + 0.5) / 600, 2 * np.pi * (np.arange(300) + 0.5) / 300, indexing="ij")
+    z = z**2  # finer at grazing angles
+    level, v = np.sqrt(1 - z**2), np.array([math.sqrt(1 - n_v**2), 0, n_v])
+    half = np.stack([level * np.cos(turn), level * np.sin(turn), z], -1) + v
+    half /= np.linalg.norm(half, axis=-1, keepdims=True)
+    lobe = square / (np.pi * (half[..., 2] ** 2 * (square - 1) + 1) ** 2)
+    smith = 0.5 / (z * np.sqrt(n_v**2 * (1 - square) + square) + n_v * np.sqrt(z**2 * (1 - square) + square))
+    each = lobe * smith * z * 2 * np.pi * (2 * np.sqrt(z) / 600) / 300
+    grazing = (1 - half @ v) ** 5
+    return (each * (1 - grazing)).sum(), (each * grazing).sum()
+
+
+class TestLamps:
+    def test_a_plate_under_a_point_light_by_the_square_of_the_distance(self):
+        lamp = jq.PointLight(position=(0, 10, 0), strength=20.0, colour=(1, 0.5, 0.25))
+        heights = np.array([9.0, 8.0, 6.0])
+        places = np.column_stack([0 * heights, heights, 0 * heights])
+        got = Lighting((lamp,), DARK).leaving(surface(3, diffuse=0.6, rough=1.0), places, [np.ones(3)], in_parts=True)
+        _, lost = thrown_back(1.0, 1.0)
+        want = 0.6 * (1 - lost) / math.pi * 20 / np.array([1, 4, 16])[:, None] * [1, 0.5, 0.25]
+        assert np.allclose(got[:, PARTS.index("diffuse light")], want, rtol=5e-3)
+
+    def test_other_ways_to_fall_off(self):
+        far = np.array([[0, 0, 0.001], [0, 0, 2.0], [0, 0, 4.0], [0, 0, 8.0]])
+        lamp = jq.PointLight(position=(0, 0, 0), radius=0.5)
+        assert np.allclose(lamp.reach_at(far)[1], [4, 1 / 4, 1 / 16, 1 / 64])
+        old = replace(lamp, fall_off=(1, 0.5, 0.25))
+        assert np.allclose(old.reach_at(far)[1][1:], [1 / 3, 1 / 7, 1 / 21])
+        short = replace(lamp, reach=4.0)
+        assert np.allclose(short.reach_at(far)[1], [4, 0.25 * (1 - 0.5**4), 0, 0], rtol=1e-6)
+
+    def test_the_edge_of_a_spot_is_soft_between_its_angles(self):
+        spot = jq.SpotLight(position=(0, 10, 0), target=(0, 0, 0), inner=20, outer=40)
+        angle = np.radians([0, 19.9, 30, 40.1, 60, 120])
+        places = np.stack([10 * np.sin(angle), 10 - 10 * np.cos(angle), 0 * angle], 1)
+        inner, outer = np.cos(np.radians([20, 40]))
+        half = ((np.cos(np.radians(30)) - outer) / (inner - outer)) ** 2
+        assert np.allclose(100 * spot.reach_at(places)[1], [1, 1, half, 0, 0, 0], atol=1e-5)
+
+    def test_a_sun_with_a_size_is_a_disc_of_suns(self):
+        sun = jq.Sun(30, 40, size=10)
+        apart = np.degrees(np.arccos(np.clip(sun.directions() @ sun.towards, -1, 1)))
+        assert apart.max() <= 5
+        assert apart.max() > 4
+        assert np.linalg.norm(sun.directions().mean(axis=0) - sun.towards) < 0.01
+        assert len(jq.Sun(30, 40).directions()) == 1
+
+    def test_they_turn_over_east(self):
+        assert jq.Sun(350, 30).turned(20).bearing == 10
+        lamp = jq.SpotLight(position=(5, 2, 4), target=(4, 0, 4)).turned(90, (4, 0, 4))
+        assert np.allclose(lamp.position, (4, 2, 5))
+        assert lamp.target == (4, 0, 4)
+
+    @pytest.mark.parametrize(
+        ("make", "words"),
+        [
+            (lambda: jq.SpotLight(position=(0, 1, 0), target=(0, 0, 0), inner=40, outer=20), "inner must not be above outer"),
+            (lambda: jq.SpotLight(position=(0, 1, 0), target=(0, 1, 0)), "must point somewhere"),
+            (lambda: jq.PointLight(position=(0, math.nan, 0)), "position"),
+            (lambda: jq.PointLight(position=(0, 1)), "three numbers"),
+            (lambda: jq.PointLight(position=(0, 1, 0), fall_off=(0, 0, 0)), "not all 0"),
+            (lambda: jq.PointLight(position=(0, 1, 0), radius=0), "radius must be above 0 m"),
+            (lambda: jq.Sun(0, 95), "height"),
+            (lambda: jq.Sun(colour=(1, -1, 1)), "colour"),
+            (lambda: jq.Sun(strength=math.inf), "strength"),
+            (lambda: jq.Sky(zenith=(1, 1)), "zenith must be three numbers"),
+            (lambda: Lighting((3,)), "Sun, a PointLight or a SpotLight"),
+            (lambda: toned(np.ones((1, 3), np.float32), tone="sof"), "soft"),
+        ],
+    )
+    def test_what_makes_no_sense_is_refused(self, make, words):
+        with pytest.raises(jq.QuiltError, match=words):
+            make()
+
+
+class TestReflection:
+    @pytest.mark.parametrize("rough", [0.0, 0.1, 0.3, 0.6, 1.0])
+    @pytest.mark.parametrize(("diffuse", "specular"), [(0.0, 1.0), (1.0, 0.04), (1.0, 0.5)])
+    def test_in_an_even_sky_what_throws_all_light_back_cannot_be_seen(self, rough, diffuse, specular):
+        """The white furnace."""
+        points = surface(40, diffuse=diffuse, specular=specular, rough=rough, eye=looks(40))
+        light = Lighting((), jq.Sky.even(0.7)).leaving(points, np.zeros((40, 3)), [])
+        assert np.allclose(light, 0.7, rtol=1e-3)
+
+    @pytest.mark.parametrize("rough", [0.3, 0.6, 1.0])
+    @pytest.mark.parametrize(("diffuse", "specular"), [(0.0, 1.0), (1.0, 0.04)])
+    def test_nor_under_suns_on_all_sides(self, rough, diffuse, specular):
+        """The furnace by lamps: here nothing is looked up for the sky."""
+        count = 10000
+        turn, height = (spread_out(count) * [360, 1]).T
+        height = np.maximum(1.0, np.degrees(np.arcsin(height)))
+        suns = [jq.Sun(t, h, (1, 1, 1), 2 * math.pi / count) for t, h in zip(turn, height, strict=True)]
+        points = surface(9, diffuse=diffuse, specular=specular, rough=rough, eye=looks(9))
+        light = Lighting(tuple(suns), DARK).leaving(points, np.zeros((9, 3)), [np.ones(9)] * count)
+        assert np.allclose(light, 1, rtol=0.02)
+
+    @settings(deadline=None, max_examples=25)
+    @given(st.integers(0, 10**6))
+    def test_lamps_agree_with_float64(self, seed):
+        rng = np.random.default_rng(seed)
+        n, v = rng.normal(size=(2, 4, 3))
+        v = np.where((n * v).sum(axis=1, keepdims=True) < 0, -v, v)
+        n, v = (each / np.linalg.norm(each, axis=1, keepdims=True) for each in (n, v))
+        v = v + n * np.where((n * v).sum(axis=1, keepdims=True) < 0.15, 0.3, 0)
+        v /= np.linalg.norm(v, axis=1, keepdims=True)
+        diffuse, specular, colours = rng.random((3, 4, 3))
+        rough, places, free = rng.uniform(0.2, 1, 4), rng.normal(size=(4, 3)), rng.random((3, 4)).astype(np.float32)
+        lights = (
+            jq.Sun(rng.uniform(0, 360), rng.uniform(5, 90)),
+            jq.PointLight(position=tuple(rng.normal(size=3) * 3), colour=tuple(colours[0])),
+            jq.PointLight(position=tuple(rng.normal(size=3) * 3), strength=3.0),
+        )
+        lighting = Lighting(lights, DARK)
+        got = lighting.leaving(LitSurface(diffuse, specular, rough, np.ones(4), n, v), places, list(free))
+        for p in range(4):
+            want = light_of_one_point(diffuse[p], specular[p], rough[p], n[p], v[p], lighting, places[p], free[:, p])
+            assert np.allclose(got[p], want, rtol=0.02, atol=6e-3)
+
+    def test_one_point_and_many_are_lit_alike(self):
+        """A lamp's ways are one for all where there is one point."""
+        lamp = Lighting((jq.PointLight(position=(1, 3, 0)), jq.Sun()))
+        points, places = surface(5, diffuse=0.5, specular=0.1, eye=looks(5)), np.arange(15.0).reshape(5, 3) / 7
+        whole = lamp.leaving(points, places, [np.ones(5)] * 2)
+        for p in range(5):
+            part = LitSurface(*(each[p : p + 1] for each in points))
+            assert np.array_equal(lamp.leaving(part, places[p : p + 1], [np.ones(1)] * 2)[0], whole[p])
+
+
+class TestSky:
+    SKY = jq.Sky(zenith=(0.1, 0.3, 0.9), horizon=(0.8, 0.8, 0.7), ground=(0.3, 0.1, 0.05), strength=2.0)
+
+    def test_what_it_sheds_is_the_mean_by_the_cosine(self):
+        """Within 1 % of a fine grid, on normals of every slope."""
+        up = np.linspace(-1, 1, 9)
+        normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
+        flat = surface(9, diffuse=1.0, rough=1.0, normal=(0, 1, 0))._replace(normal=normal, eye=normal)
+        got = Lighting((), self.SKY).leaving(flat, np.zeros((9, 3)), [], in_parts=True)[:, 2]
+        _, lost = thrown_back(1.0, 1.0)
+        z, turn = np.meshgrid(2 * (np.arange(500) + 0.5) / 500 - 1, 2 * np.pi * (np.arange(500) + 0.5) / 500, indexing="ij")
+        ways = np.stack([np.sqrt(1 - z**2) * np.cos(turn), z, np.sqrt(1 - z**2) * np.sin(turn)], -1).reshape(-1, 3)
+        seen = self.SKY.from_up(ways[:, 1])
+        for p in range(9):
+            cosine = np.maximum(ways @ normal[p], 0)
+            want = (seen * cosine[:, None]).sum(axis=0) / cosine.sum() * (1 - lost)
+            assert np.allclose(got[p], want, rtol=0.01)
+
+    @pytest.mark.parametrize("rough", [0.0, 0.5, 0.75, 1.0])
+    def test_a_mirror_shows_it_and_a_rough_one_what_lies_around(self, rough):
+        """Where eye, normal and mirror image are one: against a fine grid of directions, weighed by GGX."""
+        up = np.linspace(-1, 1, 7)
+        normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
+        points = surface(7, specular=1.0, rough=rough)._replace(normal=normal, eye=normal)
+        got = Lighting((), self.SKY).leaving(points, np.zeros((7, 3)), [])
+        if rough == 0:
+            assert np.allclose(got, self.SKY.seen(normal.astype(np.float32)), rtol=0.01)
+            return
+        z, turn = np.meshgrid(2 * (np.arange(400) + 0.5) / 400 - 1, 2 * np.pi * (np.arange(400) + 0.5) / 400, indexing="ij")
+        ways = np.stack([np.sqrt(1 - z**2) * np.cos(turn), z, np.sqrt(1 - z**2) * np.sin(turn)], -1).reshape(-1, 3)
+        for p in range(7):
+            cosine = np.maximum(ways @ normal[p], 0)
+            half = (1 + ways @ normal[p]) / np.maximum(np.linalg.norm(ways + normal[p], axis=1), 1e-9)
+            weight = cosine / (half**2 * (rough**4 - 1) + 1) ** 2
+            want = (self.SKY.from_up(ways[:, 1]) * weight[:, None]).sum(axis=0) / weight.sum()
+            assert np.allclose(got[p], want, rtol=0.03), up[p]
+
+    def test_it_is_bright_at_the_horizon_and_blue_above(self):
+        level, above, below = jq.Sky().seen(np.array([[1, 0, 0], [0, 1, 0], [0, -1, 0]], np.float32))
+        assert (level > above).all()
+        assert above[2] > 2 * above[0]
+        assert np.allclose(below, jq.Sky().ground)
+
+
+class TestTone:
+    def test_light_up_to_seven_tenths_is_left_alone(self):
+        light = np.linspace(0, 20, 500, dtype=np.float32)[:, None] * np.float32([1, 1, 1])
+        bent = toned(light)
+        assert np.array_equal(bent[light[:, 0] < 0.7], light[light[:, 0] < 0.7])
+        assert (np.diff(bent[:, 0]) >= -1e-6).all()
+        assert bent.max() <= 1
+
+    def test_a_colour_keeps_its_hue(self):
+        light = np.float32([[4, 2, 1]]) * np.geomspace(0.01, 100, 20, dtype=np.float32)[:, None]
+        bent = toned(light)
+        assert np.allclose(bent[:, 0], 2 * bent[:, 1], rtol=1e-5)
+        assert np.allclose(bent[:, 0], 4 * bent[:, 2], rtol=1e-5)
+
+    def test_exposure_counts_in_stops_and_none_cuts(self):
+        light = np.float32([[0.1, 0.2, 0.3]])
+        assert np.allclose(toned(light, exposure=1), 2 * light)
+        assert np.allclose(toned(light, exposure=3, tone=Tone.NONE), [[0.8, 1, 1]])
+
+
+@pytest.fixture(scope="module")
+def arrays():
+    return jq.pack([made_swatch("a", 1, side=16), made_swatch("b", 2, side=16)], side=16)
+
+
+def look_down(at=(8, 8)):
+    return jq.Camera(position=(at[0], 30.0, at[1] + 0.5), target=(at[0], 0.0, at[1]), view_angle=30)
+
+
+def moved(x, y, z):
+    """What brings a made mesh's middle there."""
+    out = np.eye(4)
+    out[:3, 3] = x, y, z
+    return out
+
+
+class TestShadows:
+    """Seen from above on a flat ground of 16 m."""
+
+    def reached(self, arrays, light, *meshes, ground=None):
+        scene = jq.Scene(arrays, lights=[light], sky=DARK)
+        scene.add(ground or jq.Terrain(np.zeros((17, 17)), size=(16, 16)), [jq.Layer("a")])
+        for mesh in meshes:
+            scene.add(mesh, [jq.Layer("b", jq.Planar())])
+        parts = light_in_parts(scene, look_down(), width=64, height=64)
+        return parts.free[0], lambda x, z: (int(32 + (z - 8) * 64 / 16.08), int(32 + (x - 8) * 64 / 16.08))
+
+    def test_a_lamp_behind_a_ridge_leaves_what_lies_behind_dark(self, arrays):
+        heights = np.zeros((17, 17))
+        heights[:, 8] = 3.0
+        free, at = self.reached(arrays, jq.PointLight(position=(4, 2, 8)), ground=jq.Terrain(heights, size=(16, 16)))
+        assert free[at(3, 8)] == 1
+        assert free[at(13, 8)] == 0
+
+    def test_a_plate_between_casts_its_shadow_by_the_lamp_not_from_afar(self, arrays):
+        plate = jq.shapes.plane((1, 1)).placed(moved(8, 2, 8))
+        lamp = jq.PointLight(position=(8.0, 4, 8.0))
+        free, at = self.reached(arrays, lamp, plate)
+        corners = plate.world[:, [0, 2]]
+        for x, z in [(6.6, 6.6), (9.4, 6.6), (9.4, 9.4), (6.6, 9.4), (5.0, 8.0), (8.0, 5.0)]:
+            grown = 8 + (corners - 8) * 2  # twice as far from the lamp
+            inside = (grown.min(axis=0) <= (x, z)).all() and ((x, z) <= grown.max(axis=0)).all()
+            assert free[at(x, z)] == (0 if inside else 1), (x, z)
+
+    def test_a_roof_close_above_the_ground_and_wide_is_seen_from_below_a_lamp(self, arrays):
+        """Triangles that reach far behind the lamp are cut before they are drawn."""
+        roof = jq.shapes.plane((14, 14)).placed(moved(8, 1.0, 8))
+        low = float(roof.world[:, 0].min())
+        free, at = self.reached(arrays, jq.PointLight(position=(8, 1.4, 8)), roof)
+        assert free[at(low - 0.4, 8)] in (0, 1)
+        assert free[at(8, 8)] == 1  # the roof itself
+        scene = jq.Scene(arrays).add(roof, [jq.Layer("b", jq.Planar())])
+        below = jq.Points.of(np.array([[8.0, 0, 8], [3, 0, 3], [12, 0, 7]]), np.tile([0.0, 1, 0], (3, 1)))
+        assert (scene.shadows(jq.PointLight(position=(8, 1.4, 8)))(below) == 0).all()
+
+    def test_a_wide_sun_has_a_soft_edge(self, arrays):
+        plate = jq.shapes.plane((4, 4)).placed(moved(8, 3, 8))
+        hard, _ = self.reached(arrays, jq.Sun(90, 60), plate)
+        soft, _ = self.reached(arrays, jq.Sun(90, 60, size=15), plate)
+        between = lambda free: ((free > 0.05) & (free < 0.95)).mean()
+        assert between(soft) > 3 * between(hard)
+        assert soft.mean() == pytest.approx(hard.mean(), abs=0.03)
+
+    def test_a_lamp_inside_the_ground_is_refused(self, arrays):
+        ground = jq.Terrain(np.full((5, 5), 3.0), size=(16, 16))
+        scene = jq.Scene(arrays, lights=[jq.PointLight(position=(8, 2, 8))]).add(ground, [jq.Layer("a")])
+        with pytest.raises(jq.QuiltError, match="inside the ground, which is 3 m high there"):
+            scene.draw(look_down(), width=8, height=8)
+
+
+class TestParts:
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def scene(arrays):
+        lights = [jq.Sun(120, 35), jq.PointLight(position=(5, 3, 9), colour=(1, 0.6, 0.3), strength=6)]
+        ground = jq.Terrain(np.random.default_rng(3).random((9, 9)), size=(16, 16))
+        return jq.Scene(arrays, lights=lights).add(ground, [jq.Layer("a"), jq.Layer("b", mask=jq.Slope(0, 8, fade=4))])
+
+    def test_they_sum_to_the_view(self, scene):
+        camera = jq.Camera(position=(8, 9, 24), target=(8, 0, 8))
+        parts = light_in_parts(scene, camera, width=96, height=64)
+        lamps = parts.kinds["diffuse light"] + parts.kinds["specular light"]
+        assert np.allclose(sum(parts.lamps), lamps, atol=1e-5)
+        one_ray = scene.draw(camera, width=96, height=64)
+        rough = replace(scene.lighting).shown(parts.whole.reshape(-1, 3)).reshape(64, 96, 3)
+        stored = np.rint(255 * np.where(rough <= 0.0031308, 12.92 * rough, 1.055 * rough ** (1 / 2.4) - 0.055))
+        alike = contrast(one_ray) < 12  # elsewhere there are four rays
+        assert alike.mean() > 0.3
+        assert np.percentile(np.abs(stored - one_ray)[alike], 90) <= 3
+
+    def test_a_swing_ends_where_it_began_and_leaves_the_scene_alone(self, scene):
+        camera, before = jq.Camera(position=(8, 9, 24), target=(8, 0, 8)), scene.lighting
+        lightings = swings(before, 1, 4, camera.target)
+        pictures = draw_swing(scene, camera, lightings)
+        assert scene.lighting is before
+        assert len(pictures) == 4
+        assert pictures[0].shape == (400, 640, 3)
+        scene.lighting = lightings[2]
+        alone = scene.draw(camera, width=640, height=400)
+        scene.lighting = before
+        assert np.array_equal(pictures[2], alone)
+        assert (pictures[0] != pictures[2]).mean() > 0.2
+        for bad in (-1, 2):
+            with pytest.raises(jq.QuiltError, match="number of the light"):
+                swings(before, bad, 4, camera.target)
+
+    def test_maps_are_left_out_by_their_role(self, scene):
+        camera = jq.Camera(position=(8, 9, 24), target=(8, 0, 8))
+        whole, flat = (scene.draw(camera, width=48, height=32, without=roles) for roles in ((), ["normal"]))
+        assert (whole != flat).mean() > 0.1
+        with pytest.raises(jq.QuiltError, match=r"role.*normal"):
+            scene.draw(camera, width=8, height=8, without=["normals"])
+
+
+QUILT = """
+[surface]
+terrain = "{ground}"
+size = [16.0, 16.0]
+heights = [0.0, 1.0]
+[view]
+camera = [8.0, 9.0, 24.0]
+target = [8.0, 0.0, 8.0]
+exposure = 0.5
+{view}
+[sky]
+strength = 0.5
+[[swatch]]
+name = "a"
+folder = "{maps}"
+tile = 2.0
+relief = 0.1
+[[layer]]
+swatch = "a"
+{lights}
+"""
+LIGHTS = """
+[[light]]
+kind = "sun"
+bearing = 200.0
+height = 30.0
+[[light]]
+kind = "spot"
+position = [4.0, {height}, 4.0]
+target = [8.0, 0.0, 8.0]
+outer = {outer}
+"""
+
+
+class TestQuiltFile:
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def written(tmp_path_factory):
+        folder = tmp_path_factory.mktemp("lights")
+        write_image(folder / "ground.png", (np.random.default_rng(1).random((17, 17)) * 255).astype(np.uint8))
+        (folder / "maps").mkdir()
+        write_image(folder / "maps" / "a_diffuse.png", np.full((8, 8, 3), 150, np.uint8))
+
+        def write(name="lights", view="", lights=LIGHTS, height=4.0, outer=40.0):
+            path = folder / f"{name}.quilt.toml"
+            said = lights.format(height=height, outer=outer)
+            path.write_text(QUILT.format(ground="ground.png", maps="maps", view=view, lights=said))
+            return path
+
+        return write
+
+    def test_lights_sky_and_exposure_are_read(self, written):
+        lighting = jq.read_quilt(written()).lighting
+        assert lighting.lights == (jq.Sun(200, 30), jq.SpotLight(position=(4, 4, 4), target=(8, 0, 8), outer=40))
+        assert (lighting.sky.strength, lighting.exposure) == (0.5, 0.5)
+        plain = jq.read_quilt(written("plain", view="sun = [10.0, 20.0]", lights="")).lighting
+        assert plain.lights == (jq.Sun(10, 20),)
+
+    @pytest.mark.parametrize(
+        ("told", "words"),
+        [
+            ({"view": "sun = [10.0, 20.0]"}, r"view.sun: is for a quilt without \[\[light\]\] tables"),
+            ({"outer": 10.0}, r"light\[1\].inner: inner must not be above outer"),
+            ({"view": 'tone = "hard"'}, r"view.tone"),
+        ],
+    )
+    def test_what_makes_no_sense_is_told_with_its_place(self, written, told, words):
+        with pytest.raises(jq.QuiltError, match=words):
+            jq.read_quilt(written("bad", **told))
+
+    def test_the_command_draws_them(self, written, tmp_path):
+        show = [sys.executable, "-m", "jagged_quilt", "show", "--out", tmp_path]
+        asked = ["--debug", "light", "--with-and-without", "normal", "--swing", "3:1"]
+        done = subprocess.run([*show, written(), *asked], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+        pictures = tmp_path / "pictures"
+        assert {p.name for p in pictures.iterdir()} >= {
+            "debug_light.png",
+            "with_and_without_normal.png",
+            "swing.png",
+            "swing.webp",
+        }
+        assert read_image(pictures / "debug_light.png").shape == (800, 1280, 3)
+        from PIL import Image
+
+        with Image.open(pictures / "swing.webp") as moving:
+            assert moving.n_frames == 3
+        for words, asked in (
+            (r"light\[1\].position: (4, 0.0001, 4) lies inside the ground", [written("low", height=0.0001), "--view"]),
+            ("--swing must be steps", [written(), "--swing", "x"]),
+            ("normal", [written(), "--with-and-without", "normals"]),
+        ):
+            done = subprocess.run([*show, *asked], capture_output=True, text=True, check=False)
+            assert done.returncode == 2
+            assert words.replace("\\", "") in done.stderr
