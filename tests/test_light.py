@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.light import PARTS, Lighting, LitSurface
 from jagged_quilt.light.reflection import spread_out
+from jagged_quilt.light.sky_image import SkyImage, _solid_angles, directions_of
 from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.show.light_parts import light_in_parts
@@ -240,6 +242,104 @@ class TestSky:
         assert np.allclose(below, jq.Sky().ground)
 
 
+def sky_like(gradient, rows=256):
+    """A gradient sky as an image."""
+    return SkyImage(gradient.from_up(directions_of((rows, 2 * rows))[..., 1]).astype(np.float32))
+
+
+class TestSkyImage:
+    def test_as_an_image_a_gradient_lights_as_before(self):
+        """What it sheds and its mirror images, from harmonics and pictures, against tables."""
+        up = np.linspace(-0.95, 0.95, 9)
+        normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
+        for rough, near in ((0.0, 0.03), (0.4, 0.06), (1.0, 0.06)):
+            points = surface(9, diffuse=0.5, specular=0.5, rough=rough)._replace(normal=normal, eye=normal)
+            by_table, by_image = (
+                Lighting((), sky).leaving(points, np.zeros((9, 3)), []) for sky in (TestSky.SKY, sky_like(TestSky.SKY))
+            )
+            assert np.allclose(by_image, by_table, rtol=near, atol=0.06), rough
+
+    def test_in_an_even_image_nothing_can_be_seen_either(self):
+        even = SkyImage(np.full((16, 32, 3), 0.7, np.float32))
+        for rough in (0.0, 0.35, 1.0):
+            points = surface(12, diffuse=1.0, specular=0.3, rough=rough, eye=looks(12))
+            assert np.allclose(Lighting((), even).leaving(points, np.zeros((12, 3)), []), 0.7, rtol=2e-3)
+
+    def test_it_is_seen_where_it_is_and_turns_over_east(self):
+        spot = np.full((64, 128, 3), 0.1, np.float32)
+        spot[15, 31] = spot[15, 32] = spot[16, 31] = spot[16, 32] = 5  # in the east, half way up
+        east = np.float32([[math.sqrt(0.5), math.sqrt(0.5), 0]])
+        south = np.float32([[0, math.sqrt(0.5), math.sqrt(0.5)]])
+        sky = SkyImage(spot)
+        assert sky.seen(east)[0, 0] == pytest.approx(5, rel=1e-3)
+        assert replace(sky, bearing=90.0, exposure=-1.0).seen(south)[0, 0] == pytest.approx(2.5, rel=1e-2)
+        mirror = surface(1, specular=1.0, rough=0.0)
+        looking = mirror._replace(eye=east * [-1, 1, 1])
+        assert Lighting((), sky).leaving(looking, np.zeros((1, 3)), [])[0, 0] == pytest.approx(5, rel=0.02)
+
+    def test_its_sun_is_found_and_nothing_is_lost(self):
+        """What falls on a plate that faces the sun is the same with it in the image and as a light."""
+        sun = jq.Sun(120, 30)
+        clear = clear_sky(sun, rows=128)
+        texels = clear.texels.copy()
+        texels[directions_of((128, 256)) @ sun.towards > math.cos(math.radians(2))] = (900, 800, 600)
+        whole = SkyImage(texels, bearing=40.0, exposure=1.0)
+        found, rest = whole.find_sun()
+        assert found.bearing == pytest.approx(160, abs=0.5)
+        assert found.height == pytest.approx(30, abs=0.5)
+        assert found.size == pytest.approx(4, abs=0.5)
+        shares, cosine = _solid_angles((128, 256)), np.maximum(directions_of((128, 256)) @ sun.towards, 0)
+        fallen = [2 * np.einsum("hw,hw,hwc->c", shares, cosine, each) for each in (texels, rest.texels)]
+        assert np.allclose(fallen[0] - fallen[1], np.multiply(found.colour, found.strength), rtol=0.01)
+        with pytest.raises(jq.QuiltError, match="no sun stands out"):
+            rest.find_sun()
+
+    def test_a_clear_sky_is_blue_away_from_the_sun_and_bright_about_it(self):
+        sun = jq.Sun(90, 35)
+        sky = clear_sky(sun, haze=2.5)
+        near, far, low = sky.seen(np.float32([sun.towards, sun.towards * [-1, 1, 1], [0, 0.05, 1]]))
+        assert near.mean() > 2 * far.mean()
+        assert far[2] > 1.5 * far[0]
+        assert low.mean() > far.mean()
+        assert (sky.texels >= 0).all()
+        hazy = clear_sky(sun, haze=6).seen(np.float32([sun.towards * [-1, 1, 1]]))[0]
+        assert hazy[2] / hazy[0] < far[2] / far[0]
+
+    def test_files(self, tmp_path):
+        """Floats as they are; whole numbers as sRGB, with a warning; what is odd is told."""
+        made = sky_like(TestSky.SKY, 16)
+        write_image(tmp_path / "sky.exr", made.texels)
+        assert np.allclose(jq.read_sky(tmp_path / "sky.exr").texels, made.texels, rtol=1e-3)
+        write_image(tmp_path / "low.png", np.full((16, 32, 3), 128, np.uint8))
+        with pytest.warns(jq.QuiltWarning, match="low range"):
+            assert jq.read_sky(tmp_path / "low.png").texels.max() == pytest.approx(0.2158, abs=1e-3)
+        write_image(tmp_path / "square.exr", np.ones((16, 16, 3), np.float32))
+        write_image(tmp_path / "below.exr", np.full((16, 32, 3), -1, np.float32))
+        write_image(tmp_path / "grey.exr", np.ones((16, 32, 1), np.float32))
+        for name, words in (
+            ("square", "twice as wide as high"),
+            ("below", "below 0"),
+            ("grey", "three channels"),
+            ("no", "no such"),
+        ):
+            with pytest.raises(jq.QuiltError, match=words):
+                jq.read_sky(tmp_path / f"{name}.exr")
+        with pytest.raises(jq.QuiltError, match="infinite or none"):
+            SkyImage(np.full((16, 32, 3), np.nan, np.float32))
+
+    def test_few_bits_show_bands_where_many_do_not(self):
+        """The steps that a sky of 8 bits has where it is dark, next to those of half floats."""
+        ramp = np.broadcast_to(np.linspace(0.002, 0.02, 512)[:, None, None], (512, 1024, 3)).astype(np.float32)
+        stored = np.rint(255 * (1.055 * ramp ** (1 / 2.4) - 0.055)) / 255
+        coarse = np.where(stored <= 0.04045, stored / 12.92, ((stored + 0.055) / 1.055) ** 2.4).astype(np.float32)
+        angle = np.linspace(0.2, 2.9, 4000)
+        ways = np.stack([np.sin(angle), np.cos(angle), 0 * angle], 1).astype(np.float32)
+        jumps = [
+            np.diff(toned(SkyImage(each).seen(ways), exposure=5)[:, 0]).max() for each in (coarse, ramp.astype(np.float16))
+        ]
+        assert jumps[0] > 8 * jumps[1]
+
+
 class TestTone:
     def test_light_up_to_seven_tenths_is_left_alone(self):
         light = np.linspace(0, 20, 500, dtype=np.float32)[:, None] * np.float32([1, 1, 1])
@@ -386,6 +486,7 @@ exposure = 0.5
 {view}
 [sky]
 strength = 0.5
+{sky}
 [[swatch]]
 name = "a"
 folder = "{maps}"
@@ -417,10 +518,10 @@ class TestQuiltFile:
         (folder / "maps").mkdir()
         write_image(folder / "maps" / "a_diffuse.png", np.full((8, 8, 3), 150, np.uint8))
 
-        def write(name="lights", view="", lights=LIGHTS, height=4.0, outer=40.0):
+        def write(name="lights", view="", sky="", lights=LIGHTS, height=4.0, outer=40.0):
             path = folder / f"{name}.quilt.toml"
             said = lights.format(height=height, outer=outer)
-            path.write_text(QUILT.format(ground="ground.png", maps="maps", view=view, lights=said))
+            path.write_text(QUILT.format(ground="ground.png", maps="maps", view=view, sky=sky, lights=said))
             return path
 
         return write
@@ -438,11 +539,28 @@ class TestQuiltFile:
             ({"view": "sun = [10.0, 20.0]"}, r"view.sun: is for a quilt without \[\[light\]\] tables"),
             ({"outer": 10.0}, r"light\[1\].inner: inner must not be above outer"),
             ({"view": 'tone = "hard"'}, r"view.tone"),
+            ({"sky": "clear = 3.0\nzenith = [1.0, 1.0, 1.0]"}, r"sky.strength: strength, zenith: has no effect on a clear sky"),
+            ({"sky": 'clear = 3.0\nimage = "sky.exr"'}, r"sky: a sky is an image or clear"),
+            ({"sky": "bearing = 3.0"}, r"sky.bearing: has no effect on a gradient"),
         ],
     )
     def test_what_makes_no_sense_is_told_with_its_place(self, written, told, words):
         with pytest.raises(jq.QuiltError, match=words):
             jq.read_quilt(written("bad", **told))
+
+    def test_a_clear_sky_and_an_image_with_its_sun(self, written):
+        path = written("sky")
+        text = path.read_text().replace("strength = 0.5", "clear = 4.0")
+        path.write_text(text)
+        clear = jq.read_quilt(path).lighting
+        assert clear.sky == clear_sky(jq.Sun(200, 30), haze=4.0)
+        texels = clear.sky.texels.copy()
+        texels[directions_of(texels.shape[:2]) @ jq.Sun(200, 30).towards > math.cos(math.radians(1.5))] = 500
+        write_image(path.parent / "sky.exr", texels)
+        path.write_text(text.replace("clear = 4.0", 'image = "sky.exr"\nfind_sun = true\nbearing = 10.0'))
+        found, first, spot = jq.read_quilt(path).lighting.lights
+        assert found.bearing == pytest.approx(210, abs=0.5)
+        assert (first.bearing, spot.inner) == (200, 20)
 
     def test_the_command_draws_them(self, written, tmp_path):
         show = [sys.executable, "-m", "jagged_quilt", "show", "--out", tmp_path]

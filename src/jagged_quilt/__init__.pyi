@@ -30,10 +30,12 @@ from .foundation.noise import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.version import __version__ as __version__
 from .foundation.wide import wide_vectors as wide_vectors
+from .light.clear_sky import clear_sky as clear_sky
 from .light.lamps import PointLight as PointLight
 from .light.lamps import SpotLight as SpotLight
 from .light.lamps import Sun as Sun
 from .light.sky import Sky as Sky
+from .light.sky_image import SkyImage as SkyImage
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole
 from .maps.swatch import Swatch as Swatch
@@ -61,6 +63,7 @@ from .results.look import Look as Look
 from .results.results import run as run
 from .results.warm import warm as warm
 from .show.scene import Scene as Scene
+from .show.sky_file import read_sky as read_sky
 from .surfaces.camera import Camera as Camera
 from .surfaces.terrain import Terrain as Terrain
 from .surfaces.terrain_source import read_terrain as read_terrain

@@ -39,13 +39,17 @@ class LampRows(NamedTuple):
 
 
 class SkyRows(NamedTuple):
-    """A sky as a gradient: (3,) each; what it sheds on normals, by how far up they point; its mirror images by roughness."""
+    """A sky: its colours as a gradient, (3,) each, then what it sheds on normals and its mirror images by roughness.
+
+    A gradient has tables by how far up a direction points; an image has harmonics, and a picture for each roughness.
+    """
 
     zenith: NDArray[np.float32]
     horizon: NDArray[np.float32]
     ground: NDArray[np.float32]
-    shed: NDArray[np.float32]  # (UPS * 3,)
-    mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 3,)
+    shed: NDArray[np.float32]  # (UPS * 3,), of an image (27,): nine harmonics of three colours each
+    mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 3,), of an image all its pictures, texels of three
+    pictures: NDArray[np.int64]  # (P, 3) where each begins, its rows and columns; none for a gradient
 
 
 @inlined
@@ -124,10 +128,70 @@ def _lobe(n, v, way, n_l, n_v, square):
     return square / (np.float32(math.pi) * base * base) * smith, _fifth(F1 - v_h)
 
 
+@inlined
+def _harmonics(n, terms):
+    """The sum of nine spherical harmonics in the direction n, for three colours; their constants are in `terms`."""
+    x, y, z = n
+    red = green = blue = F0
+    one = (F1, y, z, x, x * y, y * z, np.float32(3) * z * z - F1, x * z, x * x - y * y)
+    for term in range(9):
+        red += one[term] * terms[INDEX(3 * term)]
+        green += one[term] * terms[INDEX(3 * term + 1)]
+        blue += one[term] * terms[INDEX(3 * term + 2)]
+    return max(red, F0), max(green, F0), max(blue, F0)
+
+
+@inlined
+def on_sky(way):
+    """Where a direction lies on a picture of the sky: from north over east and back, and from the zenith down, 0..1."""
+    turn = math.atan2(way[0], -way[2]) * np.float32(0.5 / math.pi)
+    return turn + F1 if turn < F0 else turn, math.acos(min(max(way[1], -F1), F1)) * np.float32(1.0 / math.pi)
+
+
+@inlined
+def sky_picture(u, v, which, sky):
+    """One of the pictures between its texels: the first column follows on the last, and above the first row lies itself."""
+    first, rows, columns = sky.pictures[which, 0], sky.pictures[which, 1], sky.pictures[which, 2]
+    x, y = u * np.float32(columns) - HALF, min(max(v * np.float32(rows) - HALF, F0), np.float32(rows - 1))
+    left, top = np.int64(math.floor(x)), min(np.int64(y), rows - 2)
+    fx, fy = x - np.float32(left), y - np.float32(top)
+    right = left + 1
+    left, right = left + columns if left < 0 else left, right - columns if right >= columns else right
+    a, b = INDEX(3 * (first + top * columns + left)), INDEX(3 * (first + top * columns + right))
+    down = INDEX(3 * columns)
+    wa, wb, wc, wd = (F1 - fx) * (F1 - fy), fx * (F1 - fy), (F1 - fx) * fy, fx * fy
+    texels, one, two = sky.mirrored, INDEX(1), INDEX(2)
+    return (
+        wa * texels[a] + wb * texels[b] + wc * texels[a + down] + wd * texels[b + down],
+        wa * texels[a + one] + wb * texels[b + one] + wc * texels[a + down + one] + wd * texels[b + down + one],
+        wa * texels[a + two] + wb * texels[b + two] + wc * texels[a + down + two] + wd * texels[b + down + two],
+    )
+
+
+@inlined
+def _mirrored(way, rough, sky):
+    """The mirror image of a sky in a direction, between the pictures for two roughnesses."""
+    u, v = on_sky(way)
+    last = sky.pictures.shape[0] - 1
+    at = rough * np.float32(last)
+    which = min(np.int64(at), last - 1)
+    share = at - np.float32(which)
+    near, far = sky_picture(u, v, which, sky), sky_picture(u, v, which + 1, sky)
+    return near[0] + (far[0] - near[0]) * share, near[1] + (far[1] - near[1]) * share, near[2] + (far[2] - near[2]) * share
+
+
+@kernel
+def sky_seen(directions, sky, out):
+    """Fill the light of a sky image from each direction."""
+    for p in range(directions.shape[0]):
+        u, v = on_sky((directions[p, 0], directions[p, 1], directions[p, 2]))
+        out[p, 0], out[p, 1], out[p, 2] = sky_picture(u, v, 0, sky)
+
+
 @kernel
 def light_points(surface, lamps, sky, albedo, out):
     """Fill the light that leaves each point towards the eye: `out` (N, 1, 3) the sum, (N, 4, 3) its parts; see `light.py`."""
-    parts, lamp_count = out.shape[1], lamps.starts.shape[0]
+    parts, lamp_count, is_gradient = out.shape[1], lamps.starts.shape[0], sky.pictures.shape[0] == 0
     per_pi, angles = np.float32(1.0 / math.pi), np.float32(ANGLES - 1)
     for i in range(out.shape[0]):
         p = INDEX(i)
@@ -163,13 +227,18 @@ def light_points(surface, lamps, sky, albedo, out):
             gloss_red += lobe * (red[0] + (F1 - red[0]) * grazing) * light_red
             gloss_green += lobe * (green[0] + (F1 - green[0]) * grazing) * light_green
             gloss_blue += lobe * (blue[0] + (F1 - blue[0]) * grazing) * light_blue
-        up = np.float32(2.0) * along * n[1] - v[1]
-        last = np.float32(UPS - 1) * HALF
-        s, fs = _step((min(max(n[1], -F1), F1) + F1) * last, UPS - 1)
-        m, fm = _step((min(max(up, -F1), F1) + F1) * last, UPS - 1)
-        g, fg = _step(rough * np.float32(SKY_ROUGHNESSES - 1), SKY_ROUGHNESSES - 1)
-        shed = _between(sky.shed, INDEX(3) * s, INDEX(0), F0, fs)
-        met = _between(sky.mirrored, INDEX(3) * (INDEX(UPS) * g + m), INDEX(3 * UPS), fg, fm)
+        twice = along + along
+        mirror = twice * n[0] - v[0], twice * n[1] - v[1], twice * n[2] - v[2]
+        if is_gradient:
+            last = np.float32(UPS - 1) * HALF
+            s, fs = _step((min(max(n[1], -F1), F1) + F1) * last, UPS - 1)
+            m, fm = _step((min(max(mirror[1], -F1), F1) + F1) * last, UPS - 1)
+            g, fg = _step(rough * np.float32(SKY_ROUGHNESSES - 1), SKY_ROUGHNESSES - 1)
+            shed = _between(sky.shed, INDEX(3) * s, INDEX(0), F0, fs)
+            met = _between(sky.mirrored, INDEX(3) * (INDEX(UPS) * g + m), INDEX(3 * UPS), fg, fm)
+        else:
+            shed = _harmonics(n, sky.shed)
+            met = _mirrored(mirror, rough, sky)
         open_, fallen, gloss = (
             surface.occlusion[p],
             (fallen_red, fallen_green, fallen_blue),

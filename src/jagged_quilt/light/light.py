@@ -14,6 +14,7 @@ from jagged_quilt.light import _kernels
 from jagged_quilt.light.lamps import Light, Sun, checked_lights
 from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.light.tone import Tone, toned
 
 Vectors = NDArray[np.float32]
@@ -49,14 +50,14 @@ class Lighting:
     Attributes
     ----------
     lights : tuple of Sun, PointLight or SpotLight
-    sky : Sky
+    sky : Sky or SkyImage
     exposure : float
         Stops.
     tone : Tone
     """
 
     lights: tuple[Light, ...] = (Sun(),)
-    sky: Sky = Sky()  # noqa: RUF009 (a value)
+    sky: Sky | SkyImage = Sky()  # noqa: RUF009 (a value)
     exposure: float = 0.0
     tone: Tone = Tone.SOFT
 
@@ -105,7 +106,7 @@ class Lighting:
         )
 
 
-def hazed(light: Vectors, away: NDArray[np.floating], haze: float, sky: Sky) -> Vectors:
+def hazed(light: Vectors, away: NDArray[np.floating], haze: float, sky: Sky | SkyImage) -> Vectors:
     """Return what is left of light that comes `away` (N,) metres through air, and that of the air before it.
 
     haze : metres after which two thirds of what is seen is air, as bright as the sky at the horizon.

@@ -84,5 +84,14 @@ def _rows_of(sky: Sky) -> _kernels.SkyRows:
     met = sky.from_up(up[:, None] * ahead[:, None] + level[:, None] * aside[:, None])
     mirrored = (met * share[:, None, :, None]).sum(axis=2) / share.sum(axis=1)[:, None, None]
     mirrored[0] = sky.from_up(up)
-    colours = (sky.strength * np.array(each) for each in (sky.zenith, sky.horizon, sky.ground))
-    return _kernels.SkyRows(*(frozen(each, np.float32) for each in (*colours, shed.reshape(-1), mirrored.reshape(-1))))
+    zenith, horizon, ground = (
+        frozen(sky.strength * np.array(each), np.float32) for each in (sky.zenith, sky.horizon, sky.ground)
+    )
+    return _kernels.SkyRows(
+        zenith,
+        horizon,
+        ground,
+        frozen(shed.reshape(-1), np.float32),
+        frozen(mirrored.reshape(-1), np.float32),
+        frozen(np.empty((0, 3)), np.int64),
+    )

@@ -6,10 +6,11 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field, create_model
 
+from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Model
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.quiltfile.tables import said, table_of
+from jagged_quilt.quiltfile.tables import keys_of, said, table_of
 
 LIGHTS: dict[str, type[Light]] = {"sun": Sun, "point": PointLight, "spot": SpotLight}
 _Kind: Facts = {name: (Literal[name], ...) for name in LIGHTS}
@@ -17,7 +18,21 @@ _SunTable: Model = create_model("SunTable", __base__=table_of(Sun), kind=_Kind["
 _PointTable: Model = create_model("PointTable", __base__=table_of(PointLight), kind=_Kind["point"])
 _SpotTable: Model = create_model("SpotTable", __base__=table_of(SpotLight), kind=_Kind["spot"])
 LightTable: Model = Annotated[_SunTable | _PointTable | _SpotTable, Field(discriminator="kind")]
-SkyTable: Model = table_of(Sky)
+_OfImages: Facts = {"image": (str, ""), "bearing": (float, 0.0), "exposure": (float, 0.0), "find_sun": (bool, False)}
+SkyTable: Model = table_of(Sky, **_OfImages, clear=(float | None, None))
+_GRADIENT = frozenset(keys_of(Sky))
+
+
+def check_sky(table: BaseModel) -> None:
+    """Raise `RangeError` if a [sky] table says things that do not go together."""
+    said_of, image, clear = table.model_fields_set, table.image, table.clear  # type: ignore[attr-defined]
+    if image and clear is not None:
+        raise RangeError("a sky is an image or clear, not both; remove one of them")
+    kind = "an image" if image else "a clear sky" if clear is not None else "a gradient"
+    lost = sorted(said_of & (_OfImages.keys() if kind == "a gradient" else _GRADIENT))
+    lost += sorted(said_of & _OfImages.keys()) if kind == "a clear sky" else []
+    if lost:
+        raise RangeError(f"{', '.join(lost)}: has no effect on {kind}; remove it")
 
 
 def light_of(table: BaseModel) -> Light:

@@ -18,9 +18,11 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
@@ -28,13 +30,14 @@ from jagged_quilt.masks.mask import Mask
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
 from jagged_quilt.quiltfile.layer_tables import OWN
-from jagged_quilt.quiltfile.light_tables import light_of
+from jagged_quilt.quiltfile.light_tables import check_sky, light_of
 from jagged_quilt.quiltfile.mask_maker import MaskMaker
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
 from jagged_quilt.quiltfile.schema import MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
 from jagged_quilt.quiltfile.tables import said
+from jagged_quilt.show.sky_file import read_sky
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.surfaces.terrain_source import TerrainSource
@@ -95,7 +98,9 @@ class Quilt:
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
         if table.view is not None and table.view.camera is not None:
             self.camera  # noqa: B018 (refused now and not after an hour)
-        self.lighting  # noqa: B018
+        with self._at("sky"):
+            check_sky(table.sky)
+        self._lights()
 
     def __reduce__(self) -> tuple[object, ...]:
         """A quilt travels by its file, which is read again."""
@@ -221,9 +226,21 @@ class Quilt:
     @cached_property
     def lighting(self) -> Lighting:
         """The lights of the lit view, its sky, and how bright it is shown."""
-        lights, view = self._lights(), self.table.view
+        lights, view, told = self._lights(), self.table.view, self.table.sky
+        sky: Sky | SkyImage
         with self._at("sky"):
-            sky = Sky(**said(self.table.sky, Sky))
+            if told.clear is not None:
+                sun = next((light for light in lights if isinstance(light, Sun)), None)
+                if sun is None:
+                    raise RangeError("a clear sky goes by a sun, and there is none; say one as [[light]]")
+                sky = clear_sky(sun, haze=told.clear)
+            elif told.image:
+                sky = read_sky(self.folder / told.image, bearing=told.bearing, exposure=told.exposure, limits=self.limits)
+            else:
+                sky = Sky(**said(told, Sky))
+            if told.find_sun and isinstance(sky, SkyImage):
+                found, sky = sky.find_sun()
+                lights = (found, *(lights if self.table.light else ()))
         if view is None:
             return Lighting(lights, sky)
         with self._at("view"):

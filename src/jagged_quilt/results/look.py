@@ -177,6 +177,7 @@ class Look:
         quilt, home = self._results.quilt, self.path.parent.resolve()
         table = quilt.table
         named = [*(table.surface.files if table.surface else ()), *table.mask_files(), *(each.file for each in table.mesh)]
+        named += [table.sky.image] if table.sky.image else []
         named += [*(table.adopt.files if table.adopt else ()), *([table.weights.daubs] if table.weights.daubs else ())]
         files = {(quilt.folder / name).resolve() for name in named}
         for source in quilt.sources:

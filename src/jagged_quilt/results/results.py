@@ -268,6 +268,8 @@ class Results:
         except QuiltError as error:  # the audit draws what is missing, too
             yield str(error)
         yield from self._mask_files()
+        if self.quilt.table.sky.image:
+            yield read_bytes(self.quilt.folder / self.quilt.table.sky.image, "sky image")
         for number in range(len(self.quilt.table.mesh)):
             yield from self._mesh_inputs(number)
 

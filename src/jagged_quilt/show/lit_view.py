@@ -14,6 +14,7 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import LitSurface, hazed
 from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
@@ -137,7 +138,7 @@ def haze_of(scene: Scene) -> float:
     return scene.haze or _HAZE * scene.size or np.inf
 
 
-def seen_behind(block: PictureBlock, sky: Sky, haze: float) -> NDArray[np.float32]:
+def seen_behind(block: PictureBlock, sky: Sky | SkyImage, haze: float) -> NDArray[np.float32]:
     """Return the light of every ray of a block before anything is met: the sky, and the sides of ground that is cut off."""
     air = sky.seen(np.maximum(block.rays, np.array([-1, 0, -1], np.float32)))  # below the horizon only haze
     cut = block.cut >= 0

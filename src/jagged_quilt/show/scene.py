@@ -24,6 +24,7 @@ from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.light.lamps import Light, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
+from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.light.tone import Tone
 from jagged_quilt.maps.roles import MapRole, role_among
 from jagged_quilt.meshes.mesh import Mesh
@@ -76,7 +77,7 @@ class Scene(Shown):
         Opened once, for all things.
     lights : sequence of Sun, PointLight or SpotLight
         Any number; shadows fall from all of them.
-    sky : Sky
+    sky : Sky or SkyImage
     exposure : float
         Stops: 1 shows everything twice as bright.
     tone : "soft" or "none"
@@ -93,7 +94,7 @@ class Scene(Shown):
         arrays: TextureArrays | TexelPages,
         *,
         lights: Sequence[Light] = (Sun(),),
-        sky: Sky = Sky(),  # noqa: B008 (a value)
+        sky: Sky | SkyImage = Sky(),  # noqa: B008 (a value)
         exposure: float = 0.0,
         tone: Tone | str = Tone.SOFT,
         filter: Filter | str = Filter.TRILINEAR,
