@@ -18,6 +18,7 @@ from jagged_quilt.light.reflection import spread_out
 from jagged_quilt.light.sky_image import SkyImage, _solid_angles, directions_of
 from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.show.balls import Look, controls, draw_balls, lit_ball
 from jagged_quilt.show.light_parts import light_in_parts
 from jagged_quilt.show.lit_view import contrast
 from jagged_quilt.show.swing import draw_swing, swings
@@ -587,3 +588,26 @@ class TestQuiltFile:
             done = subprocess.run([*show, *asked], capture_output=True, text=True, check=False)
             assert done.returncode == 2
             assert words.replace("\\", "") in done.stderr
+
+
+class TestBalls:
+    def test_a_mirror_shows_the_sky_and_a_map_left_out_is_missed(self):
+        camera = jq.Camera(position=(0, 0, 10), target=(0, 0, 0))
+        sky = jq.Sky(zenith=(0, 0, 1), horizon=(0.5, 0.5, 0.5), ground=(0.3, 0, 0))
+        look, lighting = Look.of(camera), Lighting((), sky)
+        mirror = lit_ball(controls()["mirror"], 64, lighting=lighting, look=look).astype(int)
+        assert mirror[12, 32, 2] > mirror[12, 32, 0] + 80  # the zenith
+        assert mirror[52, 32, 0] > mirror[52, 32, 2] + 80  # the ground
+        bumpy = made_swatch("a", 1, side=32)
+        whole, flat = (lit_ball(bumpy, 64, look=look, without=roles) for roles in ((), (jq.MapRole.NORMAL,)))
+        assert (whole != flat).mean() > 0.2
+
+    def test_a_lamp_lights_the_side_that_it_sees(self):
+        look = Look.of(jq.Camera(position=(0, 0, 10), target=(0, 0, 0)))
+        lamp = Lighting((jq.PointLight(position=(4, 0, 1), strength=20),), DARK)
+        ball = lit_ball(controls()["grey, rough"], 64, lighting=lamp, look=look).astype(int).sum(axis=2)
+        assert ball[32, 56] > 3 * ball[32, 12]
+
+    def test_sheets_hold_six(self):
+        boards = draw_balls([made_swatch(str(n), n, side=8) for n in range(7)], Lighting(), look_down())
+        assert [board.pixels().shape for board in boards] == [(800, 1280, 3)] * 2

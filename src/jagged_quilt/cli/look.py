@@ -13,6 +13,7 @@ from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels
 @click.command("look")
 @quilt_options
 @click.option("--swatches", "chosen", flag_value="swatches", multiple=True, help="The maps of every swatch.")
+@click.option("--balls", "chosen", flag_value="balls", multiple=True, help="Every swatch as balls, beside controls.")
 @click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Where each layer shows, and how much.")
 @click.option("--masks", "chosen", flag_value="masks", multiple=True, help="Every mask step of every layer.")
 @click.option("--maps", "chosen", flag_value="maps", multiple=True, help="The baked maps.")

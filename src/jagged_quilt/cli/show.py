@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 @click.command("show")
 @quilt_options
 @click.option("--swatches", "chosen", flag_value="swatches", multiple=True, help="Draw the maps of every swatch.")
+@click.option("--balls", "chosen", flag_value="balls", multiple=True, help="Draw every swatch as balls, beside controls.")
 @click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Draw where each layer shows, and how much.")
 @click.option("--masks", "chosen", flag_value="masks", multiple=True, help="Draw every mask step of every layer.")
 @click.option("--adopted", "chosen", flag_value="adopted", multiple=True, help="Draw adopted weights, before and after.")

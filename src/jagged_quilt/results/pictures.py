@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from jagged_quilt.results.audits import MEMO, audit_quilt
 from jagged_quilt.show.audit_sheet import audit_sheet
+from jagged_quilt.show.balls import draw_balls
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.mesh_sheet import draw_mesh_sheet
 from jagged_quilt.show.riser import draw_riser
@@ -37,6 +38,11 @@ class PictureStep:
 
 def _swatches(results: Results) -> list[Board]:
     return swatch_sheets(results.quilt.swatches)
+
+
+def _balls(results: Results) -> list[Board]:
+    quilt = results.quilt
+    return draw_balls(quilt.swatches, quilt.lighting, quilt.camera)
 
 
 def _weights(results: Results) -> list[Board]:
@@ -85,6 +91,7 @@ def _audit(results: Results) -> list[Board]:
 
 PICTURES = {
     "swatches": PictureStep(frozenset(), _swatches, 2),
+    "balls": PictureStep(frozenset(), _balls),
     "weights": PictureStep(frozenset({"weigh"}), _weights),
     "masks": PictureStep(frozenset({"weigh"}), _masks),
     "adopted": PictureStep(frozenset({"adopt", "weigh"}), _adopted),

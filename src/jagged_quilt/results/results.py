@@ -67,6 +67,7 @@ _KERNELS: dict[str, frozenset[str]] = {
         "bake": "blend weigh",
         "bake mesh": "blend meshes weigh",
         "swatches": "pack ground",
+        "balls": "pack ground",
         "weights": "weigh",
         "masks": "weigh",
         "adopted": "weigh",
@@ -555,8 +556,8 @@ def run(
     Parameters
     ----------
     steps : str
-        "pack", "adopt", "weigh", "bake", "bake NAME" of a mesh, or a picture: "swatches", "weights", "masks", "adopted",
-        "maps", "view", "riser", "meshes", "audit".
+        "pack", "adopt", "weigh", "bake", "bake NAME" of a mesh, or a picture: "swatches", "balls", "weights", "masks",
+        "adopted", "maps", "view", "riser", "meshes", "audit".
     out : Path, optional
         `out` beside the quilt file where it is not given.
 

@@ -1,4 +1,5 @@
-from .audit_sheet import lit_ball as lit_ball
+from .balls import draw_balls as draw_balls
+from .balls import lit_ball as lit_ball
 from .board import Board as Board
 from .compare import draw_compared as draw_compared
 from .debug import DEBUG as DEBUG

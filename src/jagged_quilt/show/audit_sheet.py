@@ -3,30 +3,22 @@
 from __future__ import annotations
 
 import textwrap
-from functools import lru_cache
-from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
-from jagged_quilt.arrays.resize import resized
 from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.audit.set_faults import SEAM_SEEN
-from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.light.lamps import Sun
-from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
-from jagged_quilt.show.board import FAINT, INK, Board, Picture
+from jagged_quilt.show.balls import lit_ball
+from jagged_quilt.show.board import FAINT, INK, Board
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 
 _CELL, _ACROSS = 126, 134
 _LARGE = 393
 _FAULT, _GOOD, _BORDER = "#ff8d7a", "#9ddb9a", (255, 214, 64)
 _WRAP = 58
-_OVERSAMPLED = 2
-_SAMPLED = 256  # texels along the side of a map on a ball
 
 
 def audit_sheet(audit: SwatchAudit) -> Board:
@@ -118,72 +110,3 @@ def worst_seam(audit: SwatchAudit, swatch: Swatch) -> MapRole:
     seen = {role: max(facts["seam"].values()) for role, facts in audit.maps.items() if "seam" in facts}
     roles = [role for role in SURFACE_ROLES if seen.get(role.key, 0) > 0.05 and role in swatch.maps]
     return max(roles, key=lambda role: seen[role.key], default=MapRole.DIFFUSE)
-
-
-def lit_ball(swatch: Swatch, side: int, *, repeats: tuple[float, float] = (3.0, 2.0)) -> Picture:
-    """Draw a sphere in the swatch, seen straight on and lit from the upper left, (side, side, 3) uint8, sRGB.
-
-    Longitude runs along u and latitude along v; normals turn with the sphere's own tangents.
-
-    Parameters
-    ----------
-    repeats : (float, float)
-        How often the maps repeat over the half of the sphere that is seen, across and down.
-    """
-    ball = _ball(side * _OVERSAMPLED, repeats)
-    flat = {role: _sampled(swatch, role, ball.texels) for role in SURFACE_ROLES}
-    own = flat[MapRole.NORMAL]
-    bumpy = own[:, :1] * ball.east + own[:, 1:2] * ball.north + own[:, 2:] * ball.normal
-    bumpy /= np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
-    sun = Sun(315, 34)
-    surface = LitSurface(
-        flat[MapRole.DIFFUSE],
-        flat[MapRole.SPECULAR],
-        flat[MapRole.ROUGHNESS][:, 0],
-        flat[MapRole.OCCLUSION][:, 0],
-        bumpy,
-        np.broadcast_to(np.array([0, 1, 0], np.float32), bumpy.shape),
-    )
-    lighting, free = Lighting((sun,)), np.clip((ball.normal @ sun.towards.astype(np.float32)) * 8, 0, 1)
-    light = lighting.leaving(surface, np.zeros((len(bumpy), 3)), [free])
-    whole = np.full((side * _OVERSAMPLED, side * _OVERSAMPLED, 3), 0.0125, np.float32)
-    whole[ball.inside] = lighting.shown(light)
-    mean = sum(whole[down::_OVERSAMPLED, across::_OVERSAMPLED] for down in (0, 1) for across in (0, 1)) / np.float32(4)
-    return np.rint(srgb_from_linear(mean) * 255).astype(np.uint8)
-
-
-class _Ball(NamedTuple):
-    """The half of a sphere that is seen: which pixels, their vectors, and the texels that they show, by number.
-
-    It lies in a world where up is towards the eye: x right, y to the eye, z down the picture.
-    """
-
-    inside: NDArray[np.bool_]
-    normal: NDArray[np.float32]
-    east: NDArray[np.float32]
-    north: NDArray[np.float32]
-    texels: NDArray[np.int32]
-
-
-@lru_cache(maxsize=4)
-def _ball(fine: int, repeats: tuple[float, float]) -> _Ball:
-    y, x = (np.mgrid[:fine, :fine] + 0.5) / fine * 2.12 - 1.06
-    inside = x**2 + y**2 < 1
-    right, down = x[inside], y[inside]
-    ahead = np.sqrt(1 - right**2 - down**2)
-    longitude, latitude = np.arctan2(right, ahead), np.arcsin(np.clip(-down, -1, 1))
-    u, v = longitude / np.pi * repeats[0], 0.5 - latitude / np.pi * repeats[1]
-    normal = np.column_stack([right, ahead, down])
-    east = np.column_stack([np.cos(longitude), -np.sin(longitude), np.zeros_like(longitude)])
-    row, column = (np.floor(at * _SAMPLED % _SAMPLED).astype(np.int32) for at in (v, u))
-    normals, easts, norths = (each.astype(np.float32) for each in (normal, east, np.cross(east, normal)))
-    return _Ball(inside, normals, easts, norths, row * _SAMPLED + column)
-
-
-def _sampled(swatch: Swatch, role: MapRole, texels: NDArray[np.int32]) -> NDArray[np.float32]:
-    """The values of a map at texels of a mip near the size of the sphere's own pixels."""
-    given = swatch.maps.get(role)
-    if given is None:
-        return np.broadcast_to(np.array(role.value.neutral, np.float32), (len(texels), role.value.channels))
-    values = resized(given.values, _SAMPLED, _SAMPLED)
-    return values.reshape(-1, values.shape[2]).take(texels, axis=0)

@@ -1,0 +1,200 @@
+"""Swatches as balls under the quilt's own lights, beside controls, whole and with a map left out."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import replace
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.resize import resized
+from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
+from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.light import Lighting, LitSurface
+from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.show.board import FAINT, GROUND, INK, Board, Picture
+from jagged_quilt.surfaces.camera import Camera
+
+_OVERSAMPLED = 2
+_SAMPLED = 256  # texels along the side of a map on a ball
+_ON_SHEET, _SIDE, _ACROSS, _DOWN, _LEFT, _TOP = 6, 138, 167, 144, 112, 78
+_R = MapRole
+
+Values = NDArray[np.float32]
+
+VARIATIONS: dict[str, tuple[MapRole, ...]] = {
+    "all maps": (),
+    "without normal": (_R.NORMAL,),
+    "without roughness": (_R.ROUGHNESS,),
+    "without specular": (_R.SPECULAR,),
+}
+"""What is left out in each row of the sheet; in the last row a checker stands in for the specular map."""
+_CHECKER = "checker as specular"
+
+
+class Look(NamedTuple):
+    """From where a ball is seen: unit vectors in the world to the right, to the eye and down, and its middle, metres."""
+
+    right: Values
+    eye: Values
+    down: Values
+    middle: tuple[float, float, float]
+
+    @classmethod
+    def of(cls, camera: Camera) -> Look:
+        """Return how a ball is seen that hangs where a camera looks."""
+        ahead, right, up = (each.astype(np.float32) for each in camera.axes())
+        return cls(right, -ahead, -up, camera.target)
+
+
+_X, _Y, _Z = np.eye(3, dtype=np.float32)
+LYING = Look(_X, _Y, _Z, (0.0, 0.0, 0.0))
+"""Seen from above, so that a sun in the north-west lights from the upper left."""
+ABOVE_LEFT = Lighting((Sun(315, 34),))
+
+
+def lit_ball(
+    swatch: Swatch,
+    side: int,
+    *,
+    repeats: tuple[float, float] = (3.0, 2.0),
+    lighting: Lighting = ABOVE_LEFT,
+    look: Look = LYING,
+    without: Collection[MapRole] = (),
+) -> Picture:
+    """Draw a sphere in the swatch, seen straight on, (side, side, 3) uint8, sRGB; lit from the upper left unless said.
+
+    Longitude runs along u and latitude along v; normals turn with the sphere's own tangents. It has a radius of 1 m, and
+    its own shadow on its far side.
+
+    Parameters
+    ----------
+    repeats : (float, float)
+        How often the maps repeat over the half of the sphere that is seen, across and down.
+    without : roles
+        Whose maps are left out: their neutral value stands in.
+    """
+    ball = _ball(side * _OVERSAMPLED, repeats)
+    flat = {role: _sampled(swatch, role, ball.texels, role in without) for role in SURFACE_ROLES}
+    own, axes = flat[_R.NORMAL], np.stack([look.right, look.eye, look.down]).astype(np.float32)
+    normal = ball.normal @ axes
+    bumpy = own[:, :1] * (ball.east @ axes) + own[:, 1:2] * (ball.north @ axes) + own[:, 2:] * normal
+    bumpy /= np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
+    surface = LitSurface(
+        flat[_R.DIFFUSE],
+        flat[_R.SPECULAR],
+        flat[_R.ROUGHNESS][:, 0],
+        flat[_R.OCCLUSION][:, 0],
+        bumpy,
+        np.broadcast_to(look.eye, bumpy.shape),
+    )
+    places = np.array(look.middle) + normal.astype(np.float64)
+    ways = [light.reach_at(places)[0] for light in lighting.lights]
+    free = [np.clip(np.einsum("nd,nd->n", normal, np.broadcast_to(way, normal.shape)) * 8, 0, 1) for way in ways]
+    light = lighting.leaving(surface, places, free)
+    whole = np.tile(linear_from_srgb(np.array(GROUND) / 255), (side * _OVERSAMPLED, side * _OVERSAMPLED, 1))
+    whole[ball.inside] = lighting.shown(light)
+    mean = sum(whole[down::_OVERSAMPLED, across::_OVERSAMPLED] for down in (0, 1) for across in (0, 1)) / np.float32(4)
+    return np.rint(srgb_from_linear(mean) * 255).astype(np.uint8)
+
+
+def controls() -> dict[str, Swatch]:
+    """Return plain swatches to hold others against."""
+    plain = {
+        "grey, rough": (0.5, 0.04, 1.0),
+        "grey, half rough": (0.5, 0.04, 0.5),
+        "mirror": (0.0, 1.0, 0.0),
+        "rough mirror": (0.0, 1.0, 0.4),
+        "white, rough": (1.0, 0.0, 1.0),
+    }
+    return {name: _plain(name, *values) for name, values in plain.items()}
+
+
+def draw_balls(swatches: Sequence[Swatch], lighting: Lighting, camera: Camera) -> list[Board]:
+    """Draw each swatch as balls, whole, with a map left out and with a checker as its specular map, beside controls."""
+    return [
+        _sheet(swatches[first : first + _ON_SHEET], lighting, Look.of(camera), page, -(-len(swatches) // _ON_SHEET))
+        for page, first in enumerate(range(0, len(swatches), _ON_SHEET), 1)
+    ]
+
+
+def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: Look, page: int, pages: int) -> Board:
+    lights = f"{len(lighting.lights)} light{'s' * (len(lighting.lights) != 1)} and the sky of the quilt"
+    board = Board("Balls" + (f", sheet {page} of {pages}" if pages > 1 else ""), f"{lights}, seen as its camera looks")
+    board.write(_LEFT + _SIDE / 2, 60, "controls", size=13, bold=True, side="center")
+    for row, (name, plain) in enumerate(controls().items()):
+        _ball_on(board, lit_ball(plain, _SIDE, lighting=lighting, look=look), 0, row)
+        board.write(_LEFT + _SIDE / 2, _TOP + row * _DOWN + _SIDE - 6, name, size=11, side="center", behind="#1e2024")
+    rows = {**VARIATIONS, _CHECKER: ()}
+    for row, name in enumerate(rows):
+        for line, words in enumerate(name.split(" ", 1)):
+            board.write(16, _TOP + row * _DOWN + _SIDE / 2 - 9 + 18 * line, words, size=12, ink=FAINT if line else INK)
+    for column, swatch in enumerate(swatches, 1):
+        board.write(_LEFT + column * _ACROSS + _SIDE / 2, 60, swatch.name, size=13, bold=True, side="center")
+        for row, (name, without) in enumerate(rows.items()):
+            shown = _chequered(swatch) if name == _CHECKER else swatch
+            if without and without[0] not in swatch.maps:
+                x, y = _LEFT + column * _ACROSS + _SIDE / 2, _TOP + row * _DOWN + _SIDE / 2
+                board.write(x, y, "has none", size=12, ink=FAINT, side="center")
+                continue
+            _ball_on(board, lit_ball(shown, _SIDE, lighting=lighting, look=look, without=without), column, row)
+    return board
+
+
+def _ball_on(board: Board, picture: Picture, column: int, row: int) -> None:
+    board.pin(picture, _LEFT + column * _ACROSS, _TOP + row * _DOWN)
+
+
+def _plain(name: str, diffuse: float, specular: float, roughness: float) -> Swatch:
+    values = {_R.DIFFUSE: [diffuse] * 3, _R.SPECULAR: [specular] * 3, _R.ROUGHNESS: [roughness]}
+    maps = {role: TextureMap.of_values(role, np.array(each, np.float32)[None, None]) for role, each in values.items()}
+    return Swatch(name=name, tile=1.0, relief=0.01, maps=maps)
+
+
+def _chequered(swatch: Swatch) -> Swatch:
+    """The same swatch with a specular map of squares that throw back 0.02 and 0.6."""
+    squares = np.indices((16, 16)).sum(axis=0) % 2
+    values = np.repeat(np.where(squares, 0.6, 0.02)[..., None], 3, axis=2).astype(np.float32)
+    return replace(swatch, maps={**swatch.maps, _R.SPECULAR: TextureMap.of_values(_R.SPECULAR, values)})
+
+
+class _Ball(NamedTuple):
+    """The half of a sphere that is seen: which pixels, their vectors, and the texels that they show, by number.
+
+    Vectors are along: to the right, to the eye, down the picture.
+    """
+
+    inside: NDArray[np.bool_]
+    normal: Values
+    east: Values
+    north: Values
+    texels: NDArray[np.int32]
+
+
+@lru_cache(maxsize=4)
+def _ball(fine: int, repeats: tuple[float, float]) -> _Ball:
+    y, x = (np.mgrid[:fine, :fine] + 0.5) / fine * 2.12 - 1.06
+    inside = x**2 + y**2 < 1
+    right, down = x[inside], y[inside]
+    ahead = np.sqrt(1 - right**2 - down**2)
+    longitude, latitude = np.arctan2(right, ahead), np.arcsin(np.clip(-down, -1, 1))
+    u, v = longitude / np.pi * repeats[0], 0.5 - latitude / np.pi * repeats[1]
+    normal = np.column_stack([right, ahead, down])
+    east = np.column_stack([np.cos(longitude), -np.sin(longitude), np.zeros_like(longitude)])
+    row, column = (np.floor(at * _SAMPLED % _SAMPLED).astype(np.int32) for at in (v, u))
+    normals, easts, norths = (each.astype(np.float32) for each in (normal, east, np.cross(east, normal)))
+    return _Ball(inside, normals, easts, norths, row * _SAMPLED + column)
+
+
+def _sampled(swatch: Swatch, role: MapRole, texels: NDArray[np.int32], left_out: bool) -> Values:
+    """The values of a map at texels of a mip near the size of the sphere's own pixels."""
+    given = None if left_out else swatch.maps.get(role)
+    if given is None:
+        return np.broadcast_to(np.array(role.value.neutral, np.float32), (len(texels), role.value.channels))
+    values = resized(given.values, _SAMPLED, _SAMPLED)
+    return values.reshape(-1, values.shape[2]).take(texels, axis=0)
