@@ -19,6 +19,7 @@ from jagged_quilt.light.sky_image import SkyImage, _solid_angles, directions_of
 from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.show.balls import Look, controls, draw_balls, lit_ball
+from jagged_quilt.show.flicker import find_flicker, not_widened
 from jagged_quilt.show.light_parts import light_in_parts
 from jagged_quilt.show.lit_view import contrast
 from jagged_quilt.show.swing import draw_swing, swings
@@ -611,3 +612,31 @@ class TestBalls:
     def test_sheets_hold_six(self):
         boards = draw_balls([made_swatch(str(n), n, side=8) for n in range(7)], Lighting(), look_down())
         assert [board.pixels().shape for board in boards] == [(800, 1280, 3)] * 2
+
+
+class TestFlicker:
+    def test_reading_smaller_levels_calms_a_far_surface(self):
+        """Noise of 2 texels, seen from so far that many texels fall on a pixel."""
+        arrays = jq.pack([made_swatch("a", 1, side=64)], side=64)
+        ground = jq.Terrain(np.zeros((3, 3)), size=(200, 200))
+        scene = jq.Scene(arrays).add(ground, [jq.Layer("a")])
+        camera = jq.Camera(position=(100, 40, 190), target=(100, 0, 100))
+        found = find_flicker(scene, camera, width=24, height=16, frames=4)
+        assert found.mean("trilinear") < 0.25 * found.mean("bilinear, full size only")
+        assert found.mean("nearest") > 0.8 * found.mean("bilinear, full size only")
+        assert found.still.shape == (16, 24)
+
+    def test_roughness_that_is_not_widened_is_its_plain_mean(self):
+        pages = jq.pack([made_swatch("a", 1, side=16), made_swatch("b", 2, side=16)], side=16).open(["a", "b"])
+        plain = not_widened(pages)
+        column = next(n for n, layout in enumerate(pages.layouts) if jq.MapRole.ROUGHNESS in layout.roles)
+        rough = [(each.texels[:, column] >> 16 & 255).astype(int) for each in (pages, plain)]
+        full = 2 * 16 * 17
+        assert np.array_equal(rough[0][:full], rough[1][:full])
+        assert (rough[0][full:] >= rough[1][full:]).mean() > 0.8
+        own = rough[0][: 16 * 17].reshape(16, 17)[:, :16]
+        assert rough[1][full : full + 8 * 9].reshape(8, 9)[0, 0] == round(own[:2, :2].mean())
+        others = pages.texels.copy(), plain.texels.copy()
+        for each in others:
+            each[:, column] &= np.uint32(0xFF00FFFF)
+        assert np.array_equal(*others)

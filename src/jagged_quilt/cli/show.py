@@ -62,6 +62,7 @@ if TYPE_CHECKING:
     metavar="STEPS[:LIGHT]",
     help="Draw the first light, or that of the number, from 0, going around in so many steps: a sheet, and a moving picture.",
 )
+@click.option("--flicker", "kinds", flag_value="flicker", multiple=True, help="Draw what flickers while the camera glides.")
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option(
     "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."

@@ -18,6 +18,7 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
+from jagged_quilt.show.flicker import draw_flicker
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
 from jagged_quilt.show.light_parts import draw_light
 from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
@@ -65,7 +66,9 @@ _MEASURES: dict[str, tuple[str, Callable[[Survey], Numbers]]] = {
     "stretch": ("stretch: how much longer than wide a texel lies on the surface", lambda facts: facts.stretch),
     "mip": ("mip: the level that is read; below 0 the texture is magnified", lambda facts: facts.mip),
 }
-DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane", "light")
+DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane", "light", "flicker")
+_OWN = {"light": draw_light, "flicker": draw_flicker}
+"""What is more than false colours, and draws itself."""
 _WORDS = {
     "grid": "a labelled grid in place of every texture",
     "uv": "where each place lies in its tile: u as red, v as green",
@@ -112,11 +115,11 @@ def draw_debugs(
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)
     size = (WIDTH // coarse, (HEIGHT - _TOP - _FOOT) // coarse)
-    seen = look(scene, camera, [kind for kind in kinds if kind not in ("grid", "light")], size, threads, progress)
+    seen = look(scene, camera, [kind for kind in kinds if kind not in ("grid", *_OWN)], size, threads, progress)
     out = {}
     for kind in kinds:
-        if kind == "light":
-            out[kind] = draw_light(scene, camera, threads=threads, progress=progress)
+        if kind in _OWN:
+            out[kind] = _OWN[kind](scene, camera, threads=threads, progress=progress)
             continue
         board = Board(f"Debug: {kind}", _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind])
         if kind == "grid":

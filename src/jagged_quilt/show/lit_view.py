@@ -62,7 +62,7 @@ def draw_scenes(
     left_out, lighting = list(without) or [()] * len(scenes), scenes[0].lighting
     reaches = [scenes[0].shadows(light) for light in lighting.lights]
     if not closely:
-        once = _light(
+        once = light_along(
             scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, glances
         )
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
@@ -72,7 +72,7 @@ def draw_scenes(
     if wanted.any():
         only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
-        for picture, light in zip(shown, _light(scenes, left_out, canvas, reaches, threads, progress), strict=True):
+        for picture, light in zip(shown, light_along(scenes, left_out, canvas, reaches, threads, progress), strict=True):
             fine = light.reshape(height, FINER, width, FINER, 3)
             rays = [fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)]
             mean = np.sum(rays, axis=0) / np.float32(len(rays))
@@ -92,7 +92,7 @@ def contrast(picture: Picture) -> NDArray[np.int16]:
     return out
 
 
-def _light(
+def light_along(
     scenes: Sequence[Scene],
     left_out: Sequence[Collection[MapRole]],
     canvas: PictureCanvas,
