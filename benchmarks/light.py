@@ -50,10 +50,13 @@ def main():
         lighting = Lighting(lights)
         return lambda: lighting.leaving(surface, places, [open_] * len(lights))
 
+    image = Lighting(lamps("suns", 1), jq.clear_sky())
+
     def blended():
         blend.at(points, weights, normals="world", columns=SIDE)
 
     works = {"the blend": blended, "no lamp, the sky": lit_by(())}
+    works["1 sun, a sky image"] = lambda: image.leaving(surface, places, [open_])
     works |= {f"{count} {kind}": lit_by(lamps(kind, count)) for kind in ("suns", "points", "spots") for count in (1, 4, 16)}
     seconds = {name: min(times) for name, times in zip(works, in_turn(list(works.values()), repeats), strict=True)}
     for name, each in seconds.items():
@@ -64,6 +67,7 @@ def main():
                 "one_light_over_blend": round(seconds["1 suns"] / seconds["the blend"], 3),
                 "four_over_one": round(seconds["4 suns"] / seconds["1 suns"], 3),
                 "sixteen_over_one": round(seconds["16 suns"] / seconds["1 suns"], 3),
+                "sky_image_over_gradient": round(seconds["1 sun, a sky image"] / seconds["1 suns"], 3),
                 "four_points_over_one": round(seconds["4 points"] / seconds["1 points"], 3),
             }
         )

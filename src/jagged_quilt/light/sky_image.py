@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -21,7 +22,7 @@ Texels = NDArray[np.float32]
 _SMOOTHED = ((64, 128), (32, 64), (16, 32), (8, 16), (8, 16), (8, 16))
 """Rows and columns of the mirror images, each rougher than the one before; the first is the sky itself."""
 _SAMPLES = 128
-_KEPT = 4
+_KEPT, _ONE_AT_A_TIME = 4, threading.Lock()
 _LAID_OUT: dict[str, _kernels.SkyRows] = {}
 """Of the last few skies, by what is in them: it takes a second, and quilt files are read again and again."""
 _AROUND = math.radians(4.0)  # how far from its middle a sun may reach
@@ -90,11 +91,12 @@ class SkyImage:
     @property
     def rows(self) -> _kernels.SkyRows:
         """As the kernel reads it: harmonics, and a mirror image for each of some roughnesses."""
-        if self._key not in _LAID_OUT:
-            if len(_LAID_OUT) >= _KEPT:
-                _LAID_OUT.pop(next(iter(_LAID_OUT)), None)
-            _LAID_OUT[self._key] = self._laid_out()
-        return _LAID_OUT[self._key]
+        with _ONE_AT_A_TIME:
+            if self._key not in _LAID_OUT:
+                if len(_LAID_OUT) >= _KEPT:
+                    _LAID_OUT.pop(next(iter(_LAID_OUT)))
+                _LAID_OUT[self._key] = self._laid_out()
+            return _LAID_OUT[self._key]
 
     def _laid_out(self) -> _kernels.SkyRows:
         light = self._turned()

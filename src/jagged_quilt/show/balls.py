@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from dataclasses import replace
+from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -21,6 +20,7 @@ from jagged_quilt.show.board import FAINT, GROUND, INK, Board, Picture
 from jagged_quilt.surfaces.camera import Camera
 
 _OVERSAMPLED = 2
+REPEATS = (3.0, 2.0)
 _SAMPLED = 256  # texels along the side of a map on a ball
 _ON_SHEET, _SIDE, _ACROSS, _DOWN, _LEFT, _TOP = 6, 138, 167, 144, 112, 78
 _R = MapRole
@@ -62,7 +62,7 @@ def lit_ball(
     swatch: Swatch,
     side: int,
     *,
-    repeats: tuple[float, float] = (3.0, 2.0),
+    repeats: tuple[float, float] = REPEATS,
     lighting: Lighting = ABOVE_LEFT,
     look: Look = LYING,
     without: Collection[MapRole] = (),
@@ -80,7 +80,15 @@ def lit_ball(
         Whose maps are left out: their neutral value stands in.
     """
     ball = _ball(side * _OVERSAMPLED, repeats)
-    flat = {role: _sampled(swatch, role, ball.texels, role in without) for role in SURFACE_ROLES}
+    return _lit(ball, {role: _sampled(swatch, role, ball.texels) for role in SURFACE_ROLES}, side, lighting, look, without)
+
+
+def _lit(
+    ball: _Ball, flat: Mapping[MapRole, Values], side: int, lighting: Lighting, look: Look, without: Collection[MapRole] = ()
+) -> Picture:
+    """Draw a ball of which the texels that it shows are known."""
+    neutral = {role: np.broadcast_to(np.array(role.value.neutral, np.float32), flat[role].shape) for role in without}
+    flat = {**flat, **neutral}
     own, axes = flat[_R.NORMAL], np.stack([look.right, look.eye, look.down]).astype(np.float32)
     normal = ball.normal @ axes
     bumpy = own[:, :1] * (ball.east @ axes) + own[:, 1:2] * (ball.north @ axes) + own[:, 2:] * normal
@@ -134,15 +142,17 @@ def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: Look, page: int
     for row, name in enumerate(rows):
         for line, words in enumerate(name.split(" ", 1)):
             board.write(16, _TOP + row * _DOWN + _SIDE / 2 - 9 + 18 * line, words, size=12, ink=FAINT if line else INK)
+    ball = _ball(_SIDE * _OVERSAMPLED, REPEATS)
     for column, swatch in enumerate(swatches, 1):
         board.write(_LEFT + column * _ACROSS + _SIDE / 2, 60, swatch.name, size=13, bold=True, side="center")
+        flat = {role: _sampled(swatch, role, ball.texels) for role in SURFACE_ROLES}
         for row, (name, without) in enumerate(rows.items()):
-            shown = _chequered(swatch) if name == _CHECKER else swatch
             if without and without[0] not in swatch.maps:
                 x, y = _LEFT + column * _ACROSS + _SIDE / 2, _TOP + row * _DOWN + _SIDE / 2
                 board.write(x, y, "has none", size=12, ink=FAINT, side="center")
                 continue
-            _ball_on(board, lit_ball(shown, _SIDE, lighting=lighting, look=look, without=without), column, row)
+            shown = flat if name != _CHECKER else {**flat, _R.SPECULAR: _checker(ball.texels)}
+            _ball_on(board, _lit(ball, shown, _SIDE, lighting, look, without), column, row)
     return board
 
 
@@ -156,11 +166,10 @@ def _plain(name: str, diffuse: float, specular: float, roughness: float) -> Swat
     return Swatch(name=name, tile=1.0, relief=0.01, maps=maps)
 
 
-def _chequered(swatch: Swatch) -> Swatch:
-    """The same swatch with a specular map of squares that throw back 0.02 and 0.6."""
-    squares = np.indices((16, 16)).sum(axis=0) % 2
-    values = np.repeat(np.where(squares, 0.6, 0.02)[..., None], 3, axis=2).astype(np.float32)
-    return replace(swatch, maps={**swatch.maps, _R.SPECULAR: TextureMap.of_values(_R.SPECULAR, values)})
+def _checker(texels: NDArray[np.int32]) -> Values:
+    """A specular map of 16 x 16 squares that throw back 0.02 and 0.6, at texels of a ball."""
+    squares = texels // _SAMPLED // (_SAMPLED // 16) + texels % _SAMPLED // (_SAMPLED // 16)
+    return np.repeat(np.where(squares % 2, np.float32(0.6), np.float32(0.02))[:, None], 3, axis=1)
 
 
 class _Ball(NamedTuple):
@@ -191,9 +200,9 @@ def _ball(fine: int, repeats: tuple[float, float]) -> _Ball:
     return _Ball(inside, normals, easts, norths, row * _SAMPLED + column)
 
 
-def _sampled(swatch: Swatch, role: MapRole, texels: NDArray[np.int32], left_out: bool) -> Values:
+def _sampled(swatch: Swatch, role: MapRole, texels: NDArray[np.int32]) -> Values:
     """The values of a map at texels of a mip near the size of the sphere's own pixels."""
-    given = None if left_out else swatch.maps.get(role)
+    given = swatch.maps.get(role)
     if given is None:
         return np.broadcast_to(np.array(role.value.neutral, np.float32), (len(texels), role.value.channels))
     values = resized(given.values, _SAMPLED, _SAMPLED)
