@@ -332,6 +332,7 @@ def main():
     ours = (scene.out[R.DIFFUSE], scene.out[R.NORMAL], scene.out[R.ROUGHNESS][:, 0], scene.out[R.OCCLUSION][:, 0])
     apart = max(int(np.abs(a[: rows * SIDE].astype(int) - b.astype(int)).max()) for a, b in zip(ours, stored, strict=False))
     print(f"largest difference from NumPy: {apart} of 255")
+    assert apart <= 2
 
     times = in_turn(
         [

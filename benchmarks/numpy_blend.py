@@ -13,10 +13,9 @@ class NumpyBlend:
     """Triplanar layers of two arrays (diffuse + height, normal + roughness + occlusion), full-size level, bilinear."""
 
     def __init__(self, arrays, layers):
-        size = len(arrays.names) * arrays.side**2
-        self.side = arrays.side
-        texels = arrays.open(arrays.names).texels
-        self.texels = [np.ascontiguousarray(texels[:size, a]) for a in range(2)]
+        rows, self.side = len(arrays.names) * arrays.side, arrays.side
+        texels = arrays.open(arrays.names).texels[: rows * (self.side + 1)]  # each row ends with its first texel once more
+        self.texels = [texels[:, a].reshape(rows, self.side + 1)[:, :-1].ravel() for a in range(2)]
         self.decode = linear_from_srgb(np.arange(256, dtype=np.float32) / 255)
         slices = [arrays.place_of(layer.swatch) for layer in layers]
         self.slices = np.array(slices)
