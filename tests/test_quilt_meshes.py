@@ -8,7 +8,7 @@ from conftest import jquilt
 from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.results.results import Results
-from jagged_quilt.show.debug import DEBUG, look
+from jagged_quilt.show.debug import _OWN, DEBUG, look
 
 MESH = """
 [[mesh]]
@@ -159,7 +159,7 @@ class TestPictures:
             picture = read_image(path)
             assert picture.shape == (800, 1280, 3)
             assert np.ptp(picture[100:700].astype(int)) > 60, path
-        scene, kinds = results.scene(), [kind for kind in DEBUG if kind not in ("grid", "light")]
+        scene, kinds = results.scene(), [kind for kind in DEBUG if kind not in ("grid", *_OWN)]
         seen = look(scene, results.quilt.camera, kinds, (96, 60), None, silent)
         assert min(np.ptp(np.nan_to_num(each)) for each in seen.values()) > 0
         assert len({each.tobytes() for each in seen.values()}) == len(kinds)

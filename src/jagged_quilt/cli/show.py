@@ -44,7 +44,7 @@ if TYPE_CHECKING:
     multiple=True,
     metavar="KIND",
     help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane; "
-    "or light, in its parts.",
+    "light in its parts, what is brighter than white, or flicker.",
 )
 @click.option(
     "--compare",

@@ -20,7 +20,7 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.flicker import draw_flicker
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
-from jagged_quilt.show.light_parts import draw_light
+from jagged_quilt.show.light_parts import draw_light, draw_white
 from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
@@ -66,8 +66,8 @@ _MEASURES: dict[str, tuple[str, Callable[[Survey], Numbers]]] = {
     "stretch": ("stretch: how much longer than wide a texel lies on the surface", lambda facts: facts.stretch),
     "mip": ("mip: the level that is read; below 0 the texture is magnified", lambda facts: facts.mip),
 }
-DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane", "light", "flicker")
-_OWN = {"light": draw_light, "flicker": draw_flicker}
+DEBUG = ("grid", "uv", *_MEASURES, "tangent", "bitangent", "normal", "wireframe", "plane", "light", "white", "flicker")
+_OWN = {"light": draw_light, "white": draw_white, "flicker": draw_flicker}
 """What is more than false colours, and draws itself."""
 _WORDS = {
     "grid": "a labelled grid in place of every texture",

@@ -12,14 +12,16 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.glances import free_of
 from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock
 
 _MOST = 12  # pictures on the board
+_TALL, _STOPS = HEIGHT - 52 - 66, 4
 
 Light = NDArray[np.float32]
 """(rows, columns, 3), linear."""
@@ -107,6 +109,27 @@ def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, prog
         left = (len(shown) - count) // 2
         rest = f"{left} more {'light is' if left == 1 else 'lights are'} not drawn"
         board.write(1266, 790, rest, size=12, ink=FAINT, side="right")
+    return board
+
+
+def draw_white(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
+    """Draw what is brighter than white before tone in false colours, by how many stops; the rest in grey."""
+    parts = light_in_parts(scene, camera, width=WIDTH // 2, height=_TALL // 2, threads=threads, progress=progress)
+    most = parts.whole.max(axis=2) * np.float32(2.0**scene.lighting.exposure)
+    stops = np.log2(np.maximum(most, 1e-6))
+    grey = np.rint(255 * srgb_from_linear(0.5 * np.minimum(most, 1)))
+    bright = heat(0.25 + 0.75 * np.clip(stops / _STOPS, 0, 1))
+    picture = np.where((stops > 0)[..., None], bright, grey[..., None]).astype(np.uint8)
+    board = Board("Debug: white", "what is brighter than white after exposure and before tone, by stops")
+    board.pin(picture.repeat(2, axis=0).repeat(2, axis=1), 0, 52)
+    board.pin(heat(np.linspace(0.25, 1, 400)[None].repeat(14, axis=0)), 20, HEIGHT - 46)
+    for place, step in enumerate((0, _STOPS // 2, _STOPS)):
+        side = ("left", "center", "right")[place]
+        board.write(20 + 200 * place, HEIGHT - 20, f"{step}{' stops or more' if place == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
+    share = 100 * float((stops > 0).mean())
+    board.write(480, HEIGHT - 38, f"{share:.2f} % of the picture is brighter than white", size=15, bold=True)
+    if share:
+        board.write(480, HEIGHT - 16, f"the brightest by {stops.max():.1f} stops", size=12, ink=FAINT)
     return board
 
 
