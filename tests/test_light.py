@@ -1,6 +1,7 @@
 """Light: what leaves a surface, against closed forms and float64; shadows of lamps; what shows it."""
 
 import math
+import pickle
 import subprocess
 import sys
 from dataclasses import replace
@@ -9,6 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
 import jagged_quilt as jq
 from conftest import made_swatch
@@ -20,9 +22,10 @@ from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.show.balls import Look, controls, draw_balls, lit_ball
 from jagged_quilt.show.flicker import find_flicker, not_widened
+from jagged_quilt.show.glances import Glances
 from jagged_quilt.show.light_parts import light_in_parts
-from jagged_quilt.show.lit_view import contrast
-from jagged_quilt.show.swing import draw_swing, swings
+from jagged_quilt.show.lit_view import contrast, draw_scenes
+from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 
 DARK = jq.Sky.even(0.0)
 
@@ -577,8 +580,6 @@ class TestQuiltFile:
             "swing.webp",
         }
         assert read_image(pictures / "debug_light.png").shape == (800, 1280, 3)
-        from PIL import Image
-
         with Image.open(pictures / "swing.webp") as moving:
             assert moving.n_frames == 3
         for words, asked in (
@@ -640,3 +641,69 @@ class TestFlicker:
         for each in others:
             each[:, column] &= np.uint32(0xFF00FFFF)
         assert np.array_equal(*others)
+
+
+class TestWhite:
+    def test_the_share_above_white_grows_with_exposure(self, arrays):
+        ground = jq.Terrain(np.zeros((3, 3)), size=(16, 16))
+        found = []
+        for exposure in (-3.0, 2.0):
+            scene = jq.Scene(arrays, lights=[jq.Sun(0, 80, (1, 1, 1), 3.0)], sky=DARK, exposure=exposure)
+            scene.add(ground, [jq.Layer("a")])
+            pixels = jq.show.draw_debug(scene, look_down(), "white").pixels()[60:730].astype(int)
+            found.append((np.ptp(pixels, axis=2) > 20).mean())  # false colours, beside greys
+        assert found[0] < 0.01
+        assert found[1] > 0.2
+
+    def test_what_is_cut_and_what_is_bent_differ_only_where_it_is_bright(self, arrays):
+        pictures = []
+        for tone in ("soft", "none"):
+            scene = jq.Scene(arrays, lights=[jq.Sun(0, 80, strength=9.0)], sky=DARK, tone=tone)
+            scene.add(jq.Terrain(np.zeros((3, 3)), size=(16, 16)), [jq.Layer("a")])
+            pictures.append(scene.draw(look_down(), width=48, height=48, closely=True).astype(int))
+        dark = pictures[0].max(axis=2) < 190
+        assert np.array_equal(pictures[0][dark], pictures[1][dark])
+        assert (pictures[1] >= pictures[0]).all()
+
+
+class TestGlances:
+    def test_another_light_forgets_what_it_reached_and_not_what_was_met(self, arrays):
+        scene = jq.Scene(arrays, lights=[jq.Sun(90, 30)]).add(jq.Terrain(np.eye(9) * 2, size=(16, 16)), [jq.Layer("a")])
+        glances, camera = Glances(), look_down()
+        first = draw_scenes([scene], camera, width=32, height=32, glances=glances)[0]
+        blocks = {key: id(block) for key, block in glances._blocks.items()}
+        scene.lighting = replace(scene.lighting, lights=(jq.Sun(270, 30),))
+        second = draw_scenes([scene], camera, width=32, height=32, glances=glances)[0]
+        assert {key: id(block) for key, block in glances._blocks.items()} == blocks
+        assert np.array_equal(second, scene.draw(camera, width=32, height=32))
+        assert not np.array_equal(first, second)
+
+    def test_lights_and_skies_travel(self):
+        for value in (
+            Lighting((jq.Sun(size=2.0), jq.SpotLight(position=(0, 3, 0), target=(0, 0, 0)))),
+            jq.Sky(strength=2.0),
+            clear_sky(jq.Sun(10, 20), rows=16),
+        ):
+            again = pickle.loads(pickle.dumps(value))
+            assert again == value
+            assert hash(again) == hash(value)
+            assert len(repr(value)) < 400
+
+
+class TestSwingSheet:
+    def test_twelve_of_many_are_laid_out(self, tmp_path):
+        lighting = Lighting((jq.Sun(300, 20), jq.PointLight(position=(3, 1, 0))))
+        lightings = swings(lighting, 1, 20, (0.0, 0.0, 0.0))
+        assert np.allclose(lightings[5].lights[1].position, (0, 1, 3))
+        assert all(each.lights[0] == lighting.lights[0] for each in lightings)
+        pictures = [np.full((400, 640, 3), 10 * n, np.uint8) for n in range(20)]
+        pixels = swing_sheet(pictures, lightings, 1).pixels()
+        shown = {int(pixels[200 + 246 * row, 100 + 314 * column, 0]) for row in range(3) for column in range(4)}
+        assert len(shown) == 12
+        path = write_moving(tmp_path / "moving.webp", pictures)
+        with Image.open(path) as moving:
+            assert (moving.n_frames, moving.size) == (20, (640, 400))
+            moving.seek(7)
+            assert tuple(moving.convert("RGB").getpixel((5, 5))) == (70, 70, 70)
+        with pytest.raises(jq.QuiltError, match="no light that could swing"):
+            swings(Lighting(()), 0, 4, (0.0, 0.0, 0.0))
