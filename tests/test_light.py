@@ -544,6 +544,7 @@ class TestQuiltFile:
             ({"view": "sun = [10.0, 20.0]"}, r"view.sun: is for a quilt without \[\[light\]\] tables"),
             ({"outer": 10.0}, r"light\[1\].inner: inner must not be above outer"),
             ({"view": 'tone = "hard"'}, r"view.tone"),
+            ({"sky": "zenith = [1.0, -1.0, 1.0]"}, r"sky.zenith: zenith must be"),
             ({"sky": "clear = 3.0\nzenith = [1.0, 1.0, 1.0]"}, r"sky.strength: strength, zenith: has no effect on a clear sky"),
             ({"sky": 'clear = 3.0\nimage = "sky.exr"'}, r"sky: a sky is an image or clear"),
             ({"sky": "bearing = 3.0"}, r"sky.bearing: has no effect on a gradient"),

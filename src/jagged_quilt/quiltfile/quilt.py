@@ -100,7 +100,10 @@ class Quilt:
             self.camera  # noqa: B018 (refused now and not after an hour)
         with self._at("sky"):
             check_sky(table.sky)
-        self._lights()
+        if table.sky.image or table.sky.clear is not None:
+            self._lights  # noqa: B018 (a sky is made when it is needed)
+        else:
+            self.lighting  # noqa: B018
 
     def __reduce__(self) -> tuple[object, ...]:
         """A quilt travels by its file, which is read again."""
@@ -226,7 +229,7 @@ class Quilt:
     @cached_property
     def lighting(self) -> Lighting:
         """The lights of the lit view, its sky, and how bright it is shown."""
-        lights, view, told = self._lights(), self.table.view, self.table.sky
+        lights, view, told = self._lights, self.table.view, self.table.sky
         sky: Sky | SkyImage
         with self._at("sky"):
             if told.clear is not None:
@@ -246,6 +249,7 @@ class Quilt:
         with self._at("view"):
             return Lighting(lights, sky, view.exposure, view.tone)
 
+    @cached_property
     def _lights(self) -> tuple[Light, ...]:
         """Those of the [[light]] tables; where there is none, the sun of the [view]."""
         view, lights = self.table.view, []
@@ -259,7 +263,7 @@ class Quilt:
 
     def check_lamps(self) -> None:
         """Raise `QuiltFileError` if a lamp lies inside the ground, which is read for that."""
-        for number, light in enumerate(self.lighting.lights):
+        for number, light in enumerate(self._lights):
             if isinstance(light, PointLight) and self.table.surface is not None:
                 with self._at("light", number, "position"):
                     self.terrain.check_above(light.position)
