@@ -16,6 +16,7 @@ from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _s
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.blend import stored_type
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
+from jagged_quilt.light import _kernels as _light_kernels
 from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 
@@ -345,6 +346,8 @@ def loops_in_lanes():
     ways, ends = np.ones(5 * _ground_kernels.LANES, np.float32), np.ones(_ground_kernels.LANES, np.float32)
     bounds = (np.int32(3), np.int32(3), np.float32(0.1), np.float32(0.1))
     yield _ground_kernels._skip_blocks, ((np.float32(1),) * 3, bounds, np.int32(4), fine, ways, ends, ends.copy())
+    lit = np.ones(_light_kernels.SCRATCH, np.float32).reshape(-1, _light_kernels.LANES)
+    yield _light_kernels.shine, ((np.float32(1),) * 3, *(lit[a:b].reshape(-1).copy() for a, b in ((0, 23), (23, 27), (27, 33))))
     yield _mix_kernels.quantise, (np.ones((k.OUTPUTS, 3), np.float32), sums, steps)
 
 

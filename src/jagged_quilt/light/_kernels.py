@@ -8,13 +8,18 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.foundation.compiler import inlined, kernel, lanes
 
 F0, F1, HALF = np.float32(0.0), np.float32(1.0), np.float32(0.5)
 INDEX = np.uint64  # needs no test for "from the end"
 ANGLES, ROUGHNESSES = 64, 32  # columns and rows of the table of what is thrown back
 UPS, SKY_ROUGHNESSES = 65, 9  # columns and rows of the table of a sky's mirror images
 SMOOTHEST = np.float32(0.04)
+LANES = 64
+# Rows of what is laid out of points: normal, way to the eye, cosine between them, roughness; then for three colours the
+# reflectance head on, by what the lobe alone is too dark, the body's share, and what the sky gives by body and by surface.
+NX, VX, NV, ROUGH, FACING, MORE, BODY, SHED, MET, LIT_ROWS = 0, 3, 6, 7, 8, 11, 14, 17, 20, 23
+SCRATCH = (LIT_ROWS + 4 + 6) * LANES  # besides: a lamp's ways and how much arrives; what falls on the body, and the lobe's
 
 
 class SurfaceRows(NamedTuple):
@@ -50,11 +55,6 @@ class SkyRows(NamedTuple):
     shed: NDArray[np.float32]  # (UPS * 3,), of an image (27,): nine harmonics of three colours each
     mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 3,), of an image all its pictures, texels of three
     pictures: NDArray[np.int64]  # (P, 3) where each begins, its rows and columns; none for a gradient
-
-
-@inlined
-def _fifth(x):
-    return x * x * x * x * x
 
 
 @inlined
@@ -110,22 +110,6 @@ def _thrown_back(f0, a, b, lost):
     """
     more = F1 + f0 * lost
     return f0, min((f0 * a + b) * more, F1), more
-
-
-@inlined
-def _lobe(n, v, way, n_l, n_v, square):
-    """The GGX lobe with the height-correlated Smith term, and Schlick's share of grazing light."""
-    hx, hy, hz = v[0] + way[0], v[1] + way[1], v[2] + way[2]
-    length = F1 / max(math.sqrt(hx * hx + hy * hy + hz * hz), np.float32(1e-6))
-    n_h = min(max((n[0] * hx + n[1] * hy + n[2] * hz) * length, F0), F1)
-    v_h = min(max((v[0] * hx + v[1] * hy + v[2] * hz) * length, F0), F1)
-    base = n_h * n_h * (square - F1) + F1
-    smith = HALF / (
-        n_l * math.sqrt(n_v * n_v * (F1 - square) + square)
-        + n_v * math.sqrt(n_l * n_l * (F1 - square) + square)
-        + np.float32(1e-6)
-    )
-    return square / (np.float32(math.pi) * base * base) * smith, _fifth(F1 - v_h)
 
 
 @inlined
@@ -188,68 +172,118 @@ def sky_seen(directions, sky, out):
         out[p, 0], out[p, 1], out[p, 2] = sky_picture(u, v, 0, sky)
 
 
-@kernel
-def light_points(surface, lamps, sky, albedo, out):
-    """Fill the light that leaves each point towards the eye: `out` (N, 1, 3) the sum, (N, 4, 3) its parts; see `light.py`."""
-    parts, lamp_count, is_gradient = out.shape[1], lamps.starts.shape[0], sky.pictures.shape[0] == 0
-    per_pi, angles = np.float32(1.0 / math.pi), np.float32(ANGLES - 1)
-    for i in range(out.shape[0]):
-        p = INDEX(i)
-        n = surface.normal[p, 0], surface.normal[p, 1], surface.normal[p, 2]
-        v = surface.eye[p, 0], surface.eye[p, 1], surface.eye[p, 2]
-        rough = min(max(surface.roughness[p], F0), F1)
-        square = max(rough, SMOOTHEST)
-        square *= square
-        square *= square
-        along = n[0] * v[0] + n[1] * v[1] + n[2] * v[2]
-        n_v = min(max(along, np.float32(1e-3)), F1)
-        r, fr = _step(rough * np.float32(ROUGHNESSES - 1), ROUGHNESSES - 1)
-        c, fc = _step(math.sqrt(n_v) * angles, ANGLES - 1)
-        a, b, _ = _between(albedo, INDEX(3) * (INDEX(ANGLES) * r + c), INDEX(3 * ANGLES), fr, fc)
-        lost = F1 / (a + b) - F1
-        red = _thrown_back(surface.specular[p, 0], a, b, lost)
-        green = _thrown_back(surface.specular[p, 1], a, b, lost)
-        blue = _thrown_back(surface.specular[p, 2], a, b, lost)
-        fallen_red, fallen_green, fallen_blue = F0, F0, F0
-        gloss_red, gloss_green, gloss_blue = F0, F0, F0
-        for lamp in range(lamp_count):
-            own = INDEX(lamp)
-            at = INDEX(lamps.starts[own] + lamps.steps[own] * i)
-            way = lamps.ways[at, 0], lamps.ways[at, 1], lamps.ways[at, 2]
-            n_l = min(n[0] * way[0] + n[1] * way[1] + n[2] * way[2], F1)
-            falls = n_l * lamps.arriving[own, p]
-            if falls <= F0:
-                continue
-            lobe, grazing = _lobe(n, v, way, n_l, n_v, square)
-            light_red, light_green = falls * lamps.colours[own, 0], falls * lamps.colours[own, 1]
-            light_blue = falls * lamps.colours[own, 2]
-            fallen_red, fallen_green, fallen_blue = fallen_red + light_red, fallen_green + light_green, fallen_blue + light_blue
-            gloss_red += lobe * (red[0] + (F1 - red[0]) * grazing) * light_red
-            gloss_green += lobe * (green[0] + (F1 - green[0]) * grazing) * light_green
-            gloss_blue += lobe * (blue[0] + (F1 - blue[0]) * grazing) * light_blue
-        twice = along + along
-        mirror = twice * n[0] - v[0], twice * n[1] - v[1], twice * n[2] - v[2]
-        if is_gradient:
-            last = np.float32(UPS - 1) * HALF
-            s, fs = _step((min(max(n[1], -F1), F1) + F1) * last, UPS - 1)
-            m, fm = _step((min(max(mirror[1], -F1), F1) + F1) * last, UPS - 1)
-            g, fg = _step(rough * np.float32(SKY_ROUGHNESSES - 1), SKY_ROUGHNESSES - 1)
-            shed = _between(sky.shed, INDEX(3) * s, INDEX(0), F0, fs)
-            met = _between(sky.mirrored, INDEX(3) * (INDEX(UPS) * g + m), INDEX(3 * UPS), fg, fm)
-        else:
-            shed = _harmonics(n, sky.shed)
-            met = _mirrored(mirror, rough, sky)
-        open_, fallen, gloss = (
-            surface.occlusion[p],
-            (fallen_red, fallen_green, fallen_blue),
-            (gloss_red, gloss_green, gloss_blue),
-        )
-        back = red, green, blue
+@inlined
+def _sky_on(n, v, along, rough, sky):
+    """What a sky sheds on a normal, and its mirror image."""
+    twice = along + along
+    mirror = twice * n[0] - v[0], twice * n[1] - v[1], twice * n[2] - v[2]
+    if sky.pictures.shape[0] > 0:
+        return _harmonics(n, sky.shed), _mirrored(mirror, rough, sky)
+    last = np.float32(UPS - 1) * HALF
+    s, fs = _step((min(max(n[1], -F1), F1) + F1) * last, UPS - 1)
+    m, fm = _step((min(max(mirror[1], -F1), F1) + F1) * last, UPS - 1)
+    g, fg = _step(rough * np.float32(SKY_ROUGHNESSES - 1), SKY_ROUGHNESSES - 1)
+    shed = _between(sky.shed, INDEX(3) * s, INDEX(0), F0, fs)
+    return shed, _between(sky.mirrored, INDEX(3) * (INDEX(UPS) * g + m), INDEX(3 * UPS), fg, fm)
+
+
+@inlined
+def _lay_point(t, p, surface, sky, albedo, rows):
+    """Lay out in a lane what no lamp changes: a point's vectors, what it throws back, and what it has of the sky."""
+    n = surface.normal[p, 0], surface.normal[p, 1], surface.normal[p, 2]
+    v = surface.eye[p, 0], surface.eye[p, 1], surface.eye[p, 2]
+    rough = min(max(surface.roughness[p], F0), F1)
+    along = n[0] * v[0] + n[1] * v[1] + n[2] * v[2]
+    n_v = min(max(along, np.float32(1e-3)), F1)
+    r, fr = _step(rough * np.float32(ROUGHNESSES - 1), ROUGHNESSES - 1)
+    c, fc = _step(math.sqrt(n_v) * np.float32(ANGLES - 1), ANGLES - 1)
+    a, b, _ = _between(albedo, INDEX(3) * (INDEX(ANGLES) * r + c), INDEX(3 * ANGLES), fr, fc)
+    lost, open_ = F1 / (a + b) - F1, surface.occlusion[p]
+    shed, met = _sky_on(n, v, along, rough, sky)
+    rows[INDEX(NX * LANES + t)], rows[INDEX((NX + 1) * LANES + t)], rows[INDEX((NX + 2) * LANES + t)] = n
+    rows[INDEX(VX * LANES + t)], rows[INDEX((VX + 1) * LANES + t)], rows[INDEX((VX + 2) * LANES + t)] = v
+    rows[INDEX(NV * LANES + t)], rows[INDEX(ROUGH * LANES + t)] = n_v, max(rough, SMOOTHEST)
+    for k in range(3):
+        f0, back, more = _thrown_back(surface.specular[p, INDEX(k)], a, b, lost)
+        body, own = surface.diffuse[p, INDEX(k)] * (F1 - back), k * LANES + t
+        rows[INDEX(FACING * LANES + own)], rows[INDEX(MORE * LANES + own)] = f0, more
+        rows[INDEX(BODY * LANES + own)], rows[INDEX(SHED * LANES + own)] = body, body * shed[k] * open_
+        rows[INDEX(MET * LANES + own)] = back * met[k] * open_
+
+
+@inlined
+def _lay_lamp(lamp, first, count, lamps, ways):
+    """Lay the directions to a lamp out, and how much of it arrives."""
+    start, step = lamps.starts[INDEX(lamp)], lamps.steps[INDEX(lamp)]
+    for t in range(count):
+        at = INDEX(start + step * (first + t))
         for k in range(3):
-            body = surface.diffuse[p, k] * (F1 - back[k][1])
-            direct, shining = body * fallen[k] * per_pi, gloss[k] * back[k][2]
-            soft, mirrored = body * shed[k] * open_, back[k][1] * met[k] * open_
-            if parts == 1:
-                out[p, 0, k] = direct + shining + soft + mirrored
-            else:
-                out[p, 0, k], out[p, 1, k], out[p, 2, k], out[p, 3, k] = direct, shining, soft, mirrored
+            ways[INDEX(k * LANES + t)] = lamps.ways[at, INDEX(k)]
+        ways[INDEX(3 * LANES + t)] = lamps.arriving[INDEX(lamp), INDEX(first + t)]
+
+
+@lanes
+def shine(colour, rows, ways, sums):
+    """Add a lamp's light: what falls on the body, then what the GGX lobe throws towards the eye."""
+    for t in range(LANES):
+        n0, n1, n2 = rows[NX * LANES + t], rows[(NX + 1) * LANES + t], rows[(NX + 2) * LANES + t]
+        v0, v1, v2 = rows[VX * LANES + t], rows[(VX + 1) * LANES + t], rows[(VX + 2) * LANES + t]
+        l0, l1, l2 = ways[t], ways[LANES + t], ways[2 * LANES + t]
+        n_v, square = rows[NV * LANES + t], rows[ROUGH * LANES + t]
+        square *= square
+        square *= square
+        n_l = min(max(n0 * l0 + n1 * l1 + n2 * l2, F0), F1)
+        falls = n_l * ways[3 * LANES + t]
+        hx, hy, hz = v0 + l0, v1 + l1, v2 + l2
+        length = F1 / max(math.sqrt(hx * hx + hy * hy + hz * hz), np.float32(1e-6))
+        n_h = min(max((n0 * hx + n1 * hy + n2 * hz) * length, F0), F1)
+        v_h = min(max((v0 * hx + v1 * hy + v2 * hz) * length, F0), F1)
+        base = n_h * n_h * (square - F1) + F1
+        smith = HALF / (
+            n_l * math.sqrt(n_v * n_v * (F1 - square) + square)
+            + n_v * math.sqrt(n_l * n_l * (F1 - square) + square)
+            + np.float32(1e-6)
+        )
+        lobe = falls * square * smith / (np.float32(math.pi) * base * base)
+        grazing = F1 - v_h
+        grazing *= grazing * grazing * grazing * grazing
+        for k in range(3):
+            f0 = rows[(FACING + k) * LANES + t]
+            sums[k * LANES + t] += falls * colour[k]
+            sums[(3 + k) * LANES + t] += lobe * (f0 + (F1 - f0) * grazing) * colour[k]
+
+
+@inlined
+def _store(t, p, rows, sums, out):
+    """Store the light of a point: the sum, or its parts."""
+    for k in range(3):
+        own = INDEX(k)
+        direct = sums[INDEX(k * LANES + t)] * rows[INDEX((BODY + k) * LANES + t)] * np.float32(1.0 / math.pi)
+        shining = sums[INDEX((3 + k) * LANES + t)] * rows[INDEX((MORE + k) * LANES + t)]
+        soft, mirrored = rows[INDEX((SHED + k) * LANES + t)], rows[INDEX((MET + k) * LANES + t)]
+        if out.shape[1] == 1:
+            out[p, 0, own] = direct + shining + soft + mirrored
+        else:
+            out[p, 0, own], out[p, 1, own], out[p, 2, own], out[p, 3, own] = direct, shining, soft, mirrored
+
+
+@kernel
+def light_points(surface, lamps, sky, albedo, scratch, out):
+    """Fill the light that leaves each point towards the eye: `out` (N, 1, 3) the sum, (N, 4, 3) its parts; see `light.py`.
+
+    LANES points at a time: what no lamp changes, point by point; then each lamp in lanes. scratch : (SCRATCH,) zeros.
+    """
+    rows, ways = scratch[: LIT_ROWS * LANES], scratch[LIT_ROWS * LANES : (LIT_ROWS + 4) * LANES]
+    sums = scratch[(LIT_ROWS + 4) * LANES :]
+    for first in range(0, out.shape[0], LANES):
+        count = min(LANES, out.shape[0] - first)
+        for t in range(count):
+            _lay_point(t, INDEX(first + t), surface, sky, albedo, rows)
+        for t in range(6 * LANES):
+            sums[INDEX(t)] = F0
+        for lamp in range(lamps.starts.shape[0]):
+            _lay_lamp(lamp, first, count, lamps, ways)
+            own = INDEX(lamp)
+            shine((lamps.colours[own, 0], lamps.colours[own, 1], lamps.colours[own, 2]), rows, ways, sums)
+        for t in range(count):
+            _store(t, INDEX(first + t), rows, sums, out)

@@ -88,7 +88,8 @@ class Lighting:
         count = len(surface.normal)
         out = np.empty((count, 4 if in_parts else 1, 3), np.float32)
         rows = _kernels.SurfaceRows(*(frozen(each, np.float32) for each in surface))
-        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), out)
+        scratch = np.zeros(_kernels.SCRATCH, np.float32)
+        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, out)
         return out if in_parts else out[:, 0]
 
     def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> _kernels.LampRows:
