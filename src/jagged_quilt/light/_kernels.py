@@ -15,6 +15,7 @@ INDEX = np.uint64  # needs no test for "from the end"
 ANGLES, ROUGHNESSES = 64, 32  # columns and rows of the table of what is thrown back
 UPS, SKY_ROUGHNESSES = 65, 9  # columns and rows of the table of a sky's mirror images
 SMOOTHEST = np.float32(0.04)
+BLUNTEST = 1e-3  # of cosines: the narrowest soft edge of a spot
 LANES = 64
 # Rows of what is laid out of points: normal, way to the eye, cosine between them, roughness; then for three colours the
 # reflectance head on, by what the lobe alone is too dark, the body's share, and what the sky gives by body and by surface.
@@ -80,6 +81,34 @@ def through_air(light, away, density, sky, out):
         air = F1 - math.exp(-away[p] * density)
         for c in range(3):
             out[p, c] = light[p, c] * (F1 - air) + sky.horizon[c] * air
+
+
+@kernel
+def reach_lamp(places, lamp, cone, ways, share):
+    """Fill the unit vectors from places (N, 3) to a lamp, and how much of its strength arrives.
+
+    lamp : its place, x, y and z; radius; reach, or 0; and the terms of its fall-off, of which the first is below 0 for none.
+    cone : the axis, x, y and z, and the cosines of the outer and the inner angle; an outer one of -2 for no cone.
+    """
+    x, y, z, radius, reach, constant, linear, quadratic = lamp
+    axis_x, axis_y, axis_z, outer, inner = cone
+    least = max(constant + linear * radius + quadratic * radius * radius, 1e-9)
+    for p in range(places.shape[0]):
+        way_x, way_y, way_z = x - places[p, 0], y - places[p, 1], z - places[p, 2]
+        far = math.sqrt(way_x * way_x + way_y * way_y + way_z * way_z)
+        near = 1.0 / max(far, 1e-9)
+        way_x, way_y, way_z = way_x * near, way_y * near, way_z * near
+        if constant < 0.0:
+            part = 1.0 / max(far, radius) ** 2
+        else:
+            part = 1.0 / max(constant + linear * far + quadratic * far * far, least)
+        if reach > 0.0:
+            part *= min(max(1.0 - (far / reach) ** 4, 0.0), 1.0)
+        if outer > -2.0:
+            along = -(way_x * axis_x + way_y * axis_y + way_z * axis_z)
+            edge = min(max((along - outer) / max(inner - outer, BLUNTEST), 0.0), 1.0)
+            part *= edge * edge
+        ways[p, 0], ways[p, 1], ways[p, 2], share[p] = way_x, way_y, way_z, part
 
 
 @inlined

@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in, positive
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.light import _kernels
 
 Place: TypeAlias = tuple[float, float, float]
 Colour: TypeAlias = tuple[float, float, float]
 """Linear light, Rec. 709, from 0 on; may be above 1."""
 
 _DISC = 16  # directions over a sun that has a size
-_BLUNTEST = 1e-3  # of cosines: the narrowest soft edge of a spot
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,17 +127,16 @@ class PointLight:
 
     def reach_at(self, places: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """Return unit vectors towards it from places (N, 3), and how much of its strength arrives, (N,)."""
-        ways = np.asarray(self.position) - places
-        far = np.sqrt(np.einsum("nd,nd->n", ways, ways))
-        if self.fall_off is None:
-            share = 1 / np.maximum(far, self.radius) ** 2
-        else:
-            constant, linear, quadratic = self.fall_off
-            least = constant + linear * self.radius + quadratic * self.radius**2
-            share = 1 / np.maximum(constant + linear * far + quadratic * far**2, max(least, 1e-9))
-        if self.reach:
-            share *= np.clip(1 - (far / self.reach) ** 4, 0, 1)
-        return frozen(ways / np.maximum(far, 1e-9)[:, None], np.float32), share.astype(np.float32)
+        ways, share = np.empty((len(places), 3), np.float32), np.empty(len(places), np.float32)
+        x, y, z = (float(each) for each in self.position)
+        terms = (-1.0, 0.0, 0.0) if self.fall_off is None else tuple(float(each) for each in self.fall_off)
+        lamp = (x, y, z, float(self.radius), float(self.reach), *terms)
+        _kernels.reach_lamp(frozen(places, np.float64), lamp, self._cone(), ways, share)
+        return ways, share
+
+    def _cone(self) -> tuple[float, float, float, float, float]:
+        """Its axis, and the cosines of its outer and inner angle, as the kernel reads them."""
+        return 0.0, 0.0, 0.0, -2.0, -2.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -168,14 +167,10 @@ class SpotLight(PointLight):
         if np.linalg.norm(np.subtract(self.target, self.position)) < 1e-6:
             raise RangeError(f"a spot must point somewhere; its position and target are both {self.position}")
 
-    def reach_at(self, places: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-        """Return unit vectors towards it from places (N, 3), and how much of its strength arrives, (N,)."""
-        ways, share = PointLight.reach_at(self, places)
+    def _cone(self) -> tuple[float, float, float, float, float]:
         axis = np.subtract(self.target, self.position)
-        along = -(ways @ (axis / np.linalg.norm(axis)))
-        inner, outer = math.cos(math.radians(self.inner)), math.cos(math.radians(self.outer))
-        edge = np.clip((along - outer) / max(inner - outer, _BLUNTEST), 0, 1) ** 2
-        return ways, (share * edge).astype(np.float32)
+        x, y, z = (float(each) for each in axis / np.linalg.norm(axis))
+        return x, y, z, math.cos(math.radians(self.outer)), math.cos(math.radians(self.inner))
 
 
 Light: TypeAlias = Sun | PointLight

@@ -23,7 +23,8 @@ from jagged_quilt.foundation.compiler import when_compiling
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.light.lamps import Sun
+from jagged_quilt.light.clear_sky import clear_sky
+from jagged_quilt.light.lamps import PointLight, Sun
 from jagged_quilt.light.light import Lighting, LitSurface, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import MapRole
@@ -109,6 +110,8 @@ def rehearse_ground() -> None:
     seen = PictureCanvas(camera, [ground], 8, 8).block(Region(0, 8, 0, 8)).pieces[0].points
     ground.sunlit(seen, Sun().towards, np.zeros(ground.heights.shape, np.uint8))
     ground.lamplit(seen, (4.0, 2.0, 4.0))
+    PointLight(position=(4.0, 2.0, 4.0)).reach_at(seen.places)
+    clear_sky(rows=8).seen(np.ones((1, 3), np.float32))
     ones = np.ones((1, 3), np.float32)
     Lighting().leaving(LitSurface(ones, ones, ones[:, 0], ones[:, 0], ones, ones), np.zeros((1, 3)), [ones[:, 0]])
     Sky().seen(hazed(ones, ones[:, 0], 10.0, Sky()))
