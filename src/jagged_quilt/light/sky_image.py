@@ -22,6 +22,8 @@ Texels = NDArray[np.float32]
 _SMOOTHED = ((64, 128), (32, 64), (16, 32), (8, 16), (8, 16), (8, 16))
 """Rows and columns of the mirror images, each rougher than the one before; the first is the sky itself."""
 _SAMPLES = 128
+_ALL = slice(None)
+_SMALL = 256  # rows that are enough for harmonics
 _KEPT, _ONE_AT_A_TIME = 4, threading.Lock()
 _LAID_OUT: dict[str, _kernels.SkyRows] = {}
 """Of the last few skies, by what is in them: it takes a second, and quilt files are read again and again."""
@@ -100,7 +102,9 @@ class SkyImage:
 
     def _laid_out(self) -> _kernels.SkyRows:
         light = self._turned()
-        pictures = [light, *_mirror_images(light)]
+        halves = _halved(light)
+        small = next((each for each in halves if len(each) <= _SMALL), halves[-1])
+        pictures = [light, *_mirror_images(halves)]
         sizes = [each.shape[:2] for each in pictures]
         starts = np.cumsum([0, *(rows * columns for rows, columns in sizes)])[:-1]
         level = np.abs(_ups(len(light))) < math.sin(math.radians(4))
@@ -109,7 +113,7 @@ class SkyImage:
             frozen(light[0].mean(axis=0), np.float32),
             frozen(horizon, np.float32),
             frozen(light[-1].mean(axis=0), np.float32),
-            frozen(harmonics_of(light).reshape(-1), np.float32),
+            frozen(harmonics_of(small).reshape(-1), np.float32),
             frozen(np.concatenate([each.reshape(-1) for each in pictures]), np.float32),
             frozen([(start, *size) for start, size in zip(starts, sizes, strict=True)], np.int64),
         )
@@ -132,20 +136,22 @@ class SkyImage:
         RangeError
             If nothing stands out above the horizon.
         """
-        light = replace(self, bearing=0.0, exposure=0.0).texels
-        ups, shares = _ups(len(light)), _solid_angles(light.shape[:2])
-        grey = light @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-        above = ups > math.sin(math.radians(1))
+        grey = self.texels @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+        above = _ups(len(grey)) > math.sin(math.radians(1))
         row, column = np.unravel_index(np.argmax(np.where(above[:, None], grey, -1)), grey.shape)
-        most, ways = grey[row, column], directions_of(light.shape[:2])
-        middle = ways[row, column]
+        most, usual = grey[row, column], np.median(grey[above])
+        reach = math.ceil(2.5 * _AROUND / math.pi * len(grey))
+        band = slice(max(int(row) - reach, 0), int(row) + reach + 1)
+        light, grey = self.texels[band], grey[band]
+        ways, shares = directions_of(self.texels.shape[:2], band), _solid_angles(self.texels.shape[:2], band)
+        middle = ways[int(row) - band.start, column]
         for _ in range(4):  # the brightest texel may lie at its edge
             near = ways @ middle > math.cos(_AROUND)
             disc = near & (grey >= _BRIGHT * most)
             middle = np.einsum("hw,hwd->d", grey * disc * shares, ways)
             middle /= np.linalg.norm(middle)
         ring = near & ~disc
-        if most < _STANDS_OUT * np.median(grey[above]) or not ring.any():
+        if most < _STANDS_OUT * usual or not ring.any():
             raise RangeError("no sun stands out in the sky image above its horizon; say a [[light]] of its own")
         rest = np.median(light[ring], axis=0)
         more = np.maximum(light - rest, 0) * disc[..., None] * shares[..., None]
@@ -161,8 +167,8 @@ class SkyImage:
             strength * 2.0**self.exposure,
             min(size, 30.0),
         )
-        without = light.copy()
-        without[disc] = np.minimum(without[disc], rest)
+        without = self.texels.copy()
+        without[band][disc] = np.minimum(light[disc], rest)
         return found, replace(self, texels=without)
 
 
@@ -171,17 +177,17 @@ def _ups(rows: int) -> NDArray[np.float64]:
     return np.cos((np.arange(rows) + 0.5) * math.pi / rows)
 
 
-def _solid_angles(size: tuple[int, int]) -> NDArray[np.float64]:
-    """The solid angle of every texel, (H, W)."""
+def _solid_angles(size: tuple[int, int], band: slice = _ALL) -> NDArray[np.float64]:
+    """The solid angle of every texel, (H, W); or of a band of rows."""
     rows, columns = size
     edges = np.cos(np.arange(rows + 1) * math.pi / rows)
-    return np.repeat(((edges[:-1] - edges[1:]) * 2 * math.pi / columns)[:, None], columns, axis=1)
+    return np.repeat(((edges[:-1] - edges[1:]) * 2 * math.pi / columns)[band, None], columns, axis=1)
 
 
-def directions_of(size: tuple[int, int]) -> NDArray[np.float64]:
-    """Return the unit vectors to the middles of the texels of an equirectangular image, (H, W, 3)."""
+def directions_of(size: tuple[int, int], band: slice = _ALL) -> NDArray[np.float64]:
+    """Return the unit vectors to the middles of the texels of an equirectangular image, (H, W, 3); or of a band of rows."""
     rows, columns = size
-    up = _ups(rows)[:, None]
+    up = _ups(rows)[band, None]
     level, turn = np.sqrt(1 - up**2), (np.arange(columns) + 0.5) * 2 * math.pi / columns
     return np.stack(np.broadcast_arrays(level * np.sin(turn), up, -level * np.cos(turn)), axis=-1)
 
@@ -198,16 +204,21 @@ def harmonics_of(light: Texels) -> NDArray[np.float64]:
     return np.asarray(found * (scale**2 * widened)[:, None])
 
 
-def _mirror_images(light: Texels) -> list[Texels]:
+def _halved(light: Texels) -> list[Texels]:
+    """Return a sky, and the same half as large again and again, down to eight rows."""
+    out = [light]
+    while min(out[-1].shape[:2]) >= 16 and not any(side % 2 for side in out[-1].shape[:2]):
+        large = out[-1]
+        out.append(large.reshape(large.shape[0] // 2, 2, large.shape[1] // 2, 2, 3).mean(axis=(1, 3)))
+    return out
+
+
+def _mirror_images(halves: list[Texels]) -> list[Texels]:
     """What rough mirrors show of a sky, where eye, normal and mirror image are one (Karis 2013).
 
     Samples fall as the GGX lobe has them, and each reads the sky about as wide as its share of the lobe.
     """
-    out, count = [], len(_SMOOTHED)
-    smaller = [light]
-    while min(smaller[-1].shape[:2]) >= 8 and not any(side % 2 for side in smaller[-1].shape[:2]):
-        large = smaller[-1]
-        smaller.append(large.reshape(large.shape[0] // 2, 2, large.shape[1] // 2, 2, 3).mean(axis=(1, 3)))
+    light, out, count = halves[0], [], len(_SMOOTHED)
     for step, size in enumerate(_SMOOTHED, 1):
         rough = step / count
         half = half_vectors(np.array([rough]), _SAMPLES)[0]
@@ -217,7 +228,7 @@ def _mirror_images(light: Texels) -> list[Texels]:
         square = rough**4
         density = square / (math.pi * (half[:, 2] ** 2 * (square - 1) + 1) ** 2) / 4
         texel = 2 * math.pi**2 / (light.shape[0] * light.shape[1])
-        level = np.clip(0.5 * np.log2(4 / (_SAMPLES * density) / texel), 0, len(smaller) - 1)
+        level = np.clip(0.5 * np.log2(4 / (_SAMPLES * density) / texel), 0, len(halves) - 1)
         normal = directions_of(size).reshape(-1, 3)
         side = np.cross(normal, np.where(np.abs(normal[:, 1:2]) < 0.9, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
         side /= np.linalg.norm(side, axis=1, keepdims=True)
@@ -225,7 +236,7 @@ def _mirror_images(light: Texels) -> list[Texels]:
         total = np.zeros((len(normal), 3))
         for each, way, wide in zip(half, ahead, level, strict=True):
             met = 2 * each[2] * (each[0] * side + each[1] * other + each[2] * normal) - normal
-            total += way * _read(smaller[round(wide)], met)
+            total += way * _read(halves[round(wide)], met)
         out.append((total / ahead.sum()).reshape(*size, 3).astype(np.float32))
     return out
 
