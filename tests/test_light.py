@@ -2,8 +2,6 @@
 
 import math
 import pickle
-import subprocess
-import sys
 from dataclasses import replace
 
 import numpy as np
@@ -13,7 +11,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 import jagged_quilt as jq
-from conftest import made_swatch
+from conftest import jquilt, made_swatch
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.light import PARTS, Lighting, LitSurface
 from jagged_quilt.light.reflection import spread_out
@@ -569,28 +567,23 @@ class TestQuiltFile:
         assert (first.bearing, spot.inner) == (200, 20)
 
     def test_the_command_draws_them(self, written, tmp_path):
-        show = [sys.executable, "-m", "jagged_quilt", "show", "--out", tmp_path]
         asked = ["--debug", "light", "--with-and-without", "normal", "--swing", "3:1"]
-        done = subprocess.run([*show, written(), *asked], capture_output=True, text=True, check=False)
-        assert done.returncode == 0, done.stderr
+        code, _, errors = jquilt("show", written(), "--out", tmp_path, *asked)
+        assert code == 0, errors
         pictures = tmp_path / "pictures"
-        assert {p.name for p in pictures.iterdir()} >= {
-            "debug_light.png",
-            "with_and_without_normal.png",
-            "swing.png",
-            "swing.webp",
-        }
+        drawn = {"debug_light.png", "with_and_without_normal.png", "swing.png", "swing.webp"}
+        assert {path.name for path in pictures.iterdir()} >= drawn
         assert read_image(pictures / "debug_light.png").shape == (800, 1280, 3)
         with Image.open(pictures / "swing.webp") as moving:
             assert moving.n_frames == 3
         for words, asked in (
-            (r"light\[1\].position: (4, 0.0001, 4) lies inside the ground", [written("low", height=0.0001), "--view"]),
+            ("light[1].position: (4, 0.0001, 4) lies inside the ground", [written("low", height=0.0001), "--view"]),
             ("--swing must be steps", [written(), "--swing", "x"]),
             ("normal", [written(), "--with-and-without", "normals"]),
         ):
-            done = subprocess.run([*show, *asked], capture_output=True, text=True, check=False)
-            assert done.returncode == 2
-            assert words.replace("\\", "") in done.stderr
+            code, _, errors = jquilt("show", "--out", tmp_path, *asked)
+            assert code == 2
+            assert words in errors
 
 
 class TestBalls:
