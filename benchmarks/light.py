@@ -42,8 +42,7 @@ def main():
     blend = Blend(scene.arrays, scene.layers, filter="bilinear")
     texels = blend.at(points, weights, normals="world", columns=SIDE)
     eye = np.broadcast_to(np.float32([0.6, 0.8, 0]), points.position.shape)
-    R = jq.MapRole
-    surface = LitSurface(*(texels[role] for role in (R.DIFFUSE, R.SPECULAR, R.ROUGHNESS, R.OCCLUSION, R.NORMAL)), eye)
+    surface = LitSurface(texels.values, eye)
     places, open_ = points.places, np.ones(len(points), np.float32)
 
     def lit_by(lights):

@@ -124,18 +124,19 @@ size = 5.0
 """
 
 
-def made_maps(seed, side=16):
-    """Random maps of all roles, normals unit; as `TextureMap`s."""
+def made_maps(seed, side=16, roles=jq.SURFACE_ROLES):
+    """Random maps of some roles, normals unit; as `TextureMap`s."""
     rng = np.random.default_rng(seed)
-    vectors = np.concatenate([rng.uniform(-0.6, 0.6, (side, side, 2)), np.ones((side, side, 1))], axis=2)
-    vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
-    texels = {role: rng.integers(0, 256, (side, side, role.value.channels), dtype=np.uint8) for role in jq.SURFACE_ROLES}
-    texels[jq.MapRole.NORMAL] = np.rint(vectors * 127.5 + 127.5).astype(np.uint8)
+    texels = {role: rng.integers(0, 256, (side, side, role.value.channels), dtype=np.uint8) for role in roles}
+    for role in (each for each in roles if each.value.direction):
+        vectors = np.concatenate([rng.uniform(-0.6, 0.6, (side, side, 2)), np.ones((side, side, 1))], axis=2)
+        vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
+        texels[role] = np.rint(vectors * 127.5 + 127.5).astype(np.uint8)
     return {role: jq.TextureMap(role=role, texels=t) for role, t in texels.items()}
 
 
-def made_swatch(name, seed=0, side=16, tile=2.0, relief=0.1):
-    return jq.Swatch(name=name, tile=tile, relief=relief, maps=made_maps(seed, side))
+def made_swatch(name, seed=0, side=16, tile=2.0, relief=0.1, roles=jq.SURFACE_ROLES):
+    return jq.Swatch(name=name, tile=tile, relief=relief, maps=made_maps(seed, side, roles))
 
 
 def write_small_project(folder):

@@ -157,28 +157,31 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
     kept = [p[0] * max(0, 1 - p[3] * (1 - t / max(tallness))) for p, t in zip(places, tallness, strict=True)]
     kept = np.array(kept) / sum(kept)
 
-    total = {role: np.zeros(role.value.channels) for role in jq.SURFACE_ROLES}
-    detail = np.zeros(3)
+    total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
+    tilts = {R.NORMAL: np.zeros(3), R.COAT_NORMAL: np.zeros(3)}
     for k, (_, _, relief, _, samples) in zip(kept, places, strict=True):
         for s, x, (along_u, along_v) in samples:
-            for role in (R.DIFFUSE, R.ROUGHNESS, R.SPECULAR, R.OCCLUSION):
+            for role in set(total) - {R.HEIGHT, *tilts}:
                 total[role] += k * s * np.array([decoded.value(x, role, c) for c in range(role.value.channels)])
             total[R.HEIGHT] += k * s * relief * decoded.value(x, R.HEIGHT)
-            nx, ny = (2 * decoded.value(x, R.NORMAL, c) - 1 for c in (0, 1)) if (R.NORMAL, 0) in decoded.channels else (0, 0)
-            nz = np.sqrt(max(0, 1 - nx * nx - ny * ny))
-            # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
-            detail += k * s * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
-    detail = normal + detail - normal * (detail @ normal)
-    detail /= np.linalg.norm(detail)
-    total[R.NORMAL] = detail if world else np.array([detail @ tangent[:3], detail @ bitangent, detail @ normal])
+            for role, tilt in tilts.items():
+                nx, ny = (2 * decoded.value(x, role, c) - 1 for c in (0, 1)) if (role, 0) in decoded.channels else (0, 0)
+                nz = np.sqrt(max(0, 1 - nx * nx - ny * ny))
+                # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
+                tilt += k * s * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
+    for role, tilt in tilts.items():
+        detail = normal + tilt - normal * (tilt @ normal)
+        detail /= np.linalg.norm(detail)
+        total[role] = detail if world else np.array([detail @ tangent[:3], detail @ bitangent, detail @ normal])
     return total
 
 
 def stored(total):
     """A blended texel as it is stored: the exact value before rounding, on the 8-bit scale."""
     R = jq.MapRole
-    out = {role: 255 * np.clip(total[role], 0, 1) for role in jq.SURFACE_ROLES}
-    for role in (R.DIFFUSE, R.SPECULAR):
+    out = {role: 255 * np.clip(values, 0, 1) for role, values in total.items()}
+    for role in (R.DIFFUSE, R.SPECULAR, R.EMISSION):
         out[role] = 255 * encoded(total[role])
-    out[R.NORMAL] = 255 * (0.5 * total[R.NORMAL] + 0.5)
+    for role in (R.NORMAL, R.COAT_NORMAL):
+        out[role] = 255 * (0.5 * total[role] + 0.5)
     return out

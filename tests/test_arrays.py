@@ -95,6 +95,8 @@ class TestPack:
             "diffuse_height": True,
             "normal_roughness_occlusion": False,
             "specular": True,
+            "emission_coat": True,
+            "coat_normal_roughness": False,
             "diffuse": True,
             "diffuse_opacity": True,
             "normal": False,

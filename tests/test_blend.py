@@ -21,8 +21,10 @@ from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
+RARE_LAYOUTS = ("emission_coat", "coat_normal_roughness")
 R = jq.MapRole
 ROLES = jq.SURFACE_ROLES
+ALL_ROLES = (*ROLES, *jq.RARE_ROLES)
 
 
 def random_points(rng, count):
@@ -67,7 +69,7 @@ def random_projection(rng):
 
 def room_for(count):
     """Where a blend stores finished texels."""
-    return {role: np.zeros((count, role.value.channels), stored_type(role)) for role in ROLES}
+    return {role: np.zeros((count, role.value.channels), stored_type(role)) for role in ALL_ROLES}
 
 
 def kept(names, index, weight):
@@ -86,7 +88,7 @@ class TestBlend:
         seed=st.integers(0, 10**6),
         filter=st.sampled_from(["nearest", "bilinear", "trilinear", "anisotropic"]),
         space=st.sampled_from(["tangent", "world"]),
-        layouts=st.sets(st.sampled_from(LAYOUTS), min_size=1),
+        layouts=st.sets(st.sampled_from(LAYOUTS + RARE_LAYOUTS), min_size=1),
         softness=st.sampled_from([0.0, 0.05, 0.4, 1.0]),
         plain=st.booleans(),
     )
@@ -94,7 +96,10 @@ class TestBlend:
         """Within 1 of 255, for random layers, projections, footprints and arrays."""
         rng = np.random.default_rng(seed)
         count = 3
-        swatches = [made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3)) for n in range(count)]
+        swatches = [
+            made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3), ALL_ROLES if n == 1 else ROLES)
+            for n in range(count)
+        ]
         arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), threads=1)
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
@@ -121,8 +126,8 @@ class TestBlend:
                     space == "world",
                 )
             )
-            stored_values = {r: found[r][p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ROLES}
-            off += any(np.abs(stored_values[role] - wanted[role]).max() > 1.0 for role in ROLES)
+            stored_values = {r: found[r][p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ALL_ROLES}
+            off += any(np.abs(stored_values[o.role] - wanted[o.role]).max() > 1.0 for o in blend.plan.outputs)
         assert off <= (0 if plain else 1)  # the nearest texel, a box and the number of samples change at a line
 
     def test_bytes_are_the_floats_encoded(self):
@@ -339,15 +344,25 @@ def loops_in_lanes():
     yield _mix_kernels.weights_of_pass, (0, 0, spot.shares, kept, weight)
     yield _mix_kernels.mix_colour, (0, 0, 0, around, between, weight, channels)
     yield _mix_kernels.mix_data, (0, 0, 0, 0, around, between, weight, channels)
-    yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), around, between, weight, laid, sums)
+    yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), 0, around, between, weight, laid, sums)
     yield _mix_kernels.mix_height, (0, heights, weight, sums)
-    yield _mix_kernels.turn, (False, frame, sums)
+    yield _mix_kernels.turn, (False, k.TILT, k.NORMAL, frame, sums)
     fine = np.ones(16, np.float32)
     ways, ends = np.ones(5 * _ground_kernels.LANES, np.float32), np.ones(_ground_kernels.LANES, np.float32)
     bounds = (np.int32(3), np.int32(3), np.float32(0.1), np.float32(0.1))
     yield _ground_kernels._skip_blocks, ((np.float32(1),) * 3, bounds, np.int32(4), fine, ways, ends, ends.copy())
-    lit = np.ones(_light_kernels.SCRATCH, np.float32).reshape(-1, _light_kernels.LANES)
-    yield _light_kernels.shine, ((np.float32(1),) * 3, *(lit[a:b].reshape(-1).copy() for a, b in ((0, 23), (23, 27), (27, 33))))
+    one = np.ones(_light_kernels.SCRATCH, np.float32)
+    lit, ways, sums_lit, shining = (one.copy() for _ in range(4))
+    white, found = (np.float32(1),) * 3, (np.zeros(_light_kernels.LANES, np.int32), np.zeros(_light_kernels.LANES, np.int32))
+    yield _light_kernels.face, (0, 0, 0, lit)
+    yield _light_kernels.find_back, (0, 0, lit, found[0])
+    yield _light_kernels.find_sky, (0, 0, 0, lit, *found)
+    yield _light_kernels.lay_base, (lit,)
+    yield _light_kernels.lay_coat, (lit,)
+    yield _light_kernels.shine, (white, lit, ways, sums_lit)
+    yield _light_kernels.shine_on_coat, (white, lit, ways, sums_lit)
+    yield _light_kernels.add_up, (lit, sums_lit, shining)
+    yield _light_kernels.cover, (lit, sums_lit, shining)
     yield _mix_kernels.quantise, (np.ones((k.OUTPUTS, 3), np.float32), sums, steps)
 
 

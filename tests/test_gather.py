@@ -129,7 +129,7 @@ WANTED = {
     "hatch1b": {"diffuse": "hatch1b.png", "normal": "hatch1_nm.png"},
     "liar": {"diffuse": "liar_diff.png"},
     "vat": {"diffuse": "vat_d.png"},
-    "lamp": {"diffuse": "lamp_d.png", "normal": "lamp_n.png"},
+    "lamp": {"diffuse": "lamp_d.png", "normal": "lamp_n.png", "emission": "lamp_emissive.png"},
     "salt pan": {"diffuse": "diffuse.png", "normal": "normal_dx.png"},
     "chalk": {"diffuse": "chalk_albedo.png", "roughness": "chalk_roughness.png"},
     "blue": {"diffuse": "blue.png", "normal": "blue.png"},

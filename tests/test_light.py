@@ -28,13 +28,18 @@ from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_movin
 DARK = jq.Sky.even(0.0)
 
 
-def surface(count, *, diffuse=0.0, specular=0.0, rough=0.5, normal=(0, 1, 0), eye=None):
+def surface(count, *, diffuse=0.0, specular=0.0, rough=0.5, normal=(0, 1, 0), eye=None, **rare):
     """The same surface at so many points, seen from above unless said."""
     filled = lambda value, width: np.broadcast_to(np.float32(value), (count, width)).copy()
     one = np.ones(count, np.float32)
     normal = filled(normal, 3)
     eye = normal if eye is None else np.asarray(eye, np.float32)
-    return LitSurface(filled(diffuse, 3), filled(specular, 3), one * np.float32(rough), one, normal, eye)
+    bare = (filled(diffuse, 3), normal, (one * np.float32(rough))[:, None], filled(specular, 3), one[:, None], one[:, None])
+    if not rare:
+        return LitSurface(np.concatenate(bare, axis=1), eye)
+    own = {"emission": 0.0, "coat": 0.0, "coat_normal": normal, "coat_roughness": 0.1, **rare}
+    over = [filled(own["emission"], 3), filled(own["coat"], 1), filled(own["coat_normal"], 3), filled(own["coat_roughness"], 1)]
+    return LitSurface(np.concatenate([*bare, *over], axis=1), eye)
 
 
 def looks(count):
@@ -186,7 +191,7 @@ class TestReflection:
             jq.PointLight(position=tuple(rng.normal(size=3) * 3), strength=3.0),
         )
         lighting = Lighting(lights, DARK)
-        got = lighting.leaving(LitSurface(diffuse, specular, rough, np.ones(4), n, v), places, list(free))
+        got = lighting.leaving(surface(4, diffuse=diffuse, specular=specular, rough=rough, normal=n, eye=v), places, list(free))
         for p in range(4):
             want = light_of_one_point(diffuse[p], specular[p], rough[p], n[p], v[p], lighting, places[p], free[:, p])
             assert np.allclose(got[p], want, rtol=0.02, atol=6e-3)
@@ -208,7 +213,7 @@ class TestSky:
         """Within 1 % of a fine grid, on normals of every slope."""
         up = np.linspace(-1, 1, 9)
         normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
-        flat = surface(9, diffuse=1.0, rough=1.0, normal=(0, 1, 0))._replace(normal=normal, eye=normal)
+        flat = surface(9, diffuse=1.0, rough=1.0, normal=normal)
         got = Lighting((), self.SKY).leaving(flat, np.zeros((9, 3)), [], in_parts=True)[:, 2]
         _, lost = thrown_back(1.0, 1.0)
         z, turn = np.meshgrid(2 * (np.arange(500) + 0.5) / 500 - 1, 2 * np.pi * (np.arange(500) + 0.5) / 500, indexing="ij")
@@ -224,7 +229,7 @@ class TestSky:
         """Where eye, normal and mirror image are one: against a fine grid of directions, weighed by GGX."""
         up = np.linspace(-1, 1, 7)
         normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
-        points = surface(7, specular=1.0, rough=rough)._replace(normal=normal, eye=normal)
+        points = surface(7, specular=1.0, rough=rough, normal=normal)
         got = Lighting((), self.SKY).leaving(points, np.zeros((7, 3)), [])
         if rough == 0:
             assert np.allclose(got, self.SKY.seen(normal.astype(np.float32)), rtol=0.01)
@@ -256,7 +261,7 @@ class TestSkyImage:
         up = np.linspace(-0.95, 0.95, 9)
         normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
         for rough, near in ((0.0, 0.03), (0.4, 0.06), (1.0, 0.06)):
-            points = surface(9, diffuse=0.5, specular=0.5, rough=rough)._replace(normal=normal, eye=normal)
+            points = surface(9, diffuse=0.5, specular=0.5, rough=rough, normal=normal)
             by_table, by_image = (
                 Lighting((), sky).leaving(points, np.zeros((9, 3)), []) for sky in (TestSky.SKY, sky_like(TestSky.SKY))
             )

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer
+from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole, Transfer
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,7 +133,7 @@ def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat = 
 def _blended_layouts() -> tuple[Layout, ...]:
     """An array for each name that the table of roles tells; three channels are filled up with white."""
     channels: dict[str, list[Channel]] = {}
-    for role in SURFACE_ROLES:
+    for role in BLENDED_ROLES:
         channels.setdefault(role.value.array, []).extend(Channel(role, component) for component in range(role.value.packed))
     filled = {name: [*each, Channel(None)] if len(each) == 3 else each for name, each in channels.items()}
     return tuple(Layout(name, tuple(each)) for name, each in filled.items())
@@ -141,6 +141,16 @@ def _blended_layouts() -> tuple[Layout, ...]:
 
 BLENDED = _blended_layouts()
 """The layouts that a blend reads."""
+
+
+def layouts_for(roles: Collection[MapRole]) -> tuple[Layout, ...]:
+    """Return the layouts that a blend reads of maps of some roles: those of every surface, and what else carries one."""
+    wanted = {*SURFACE_ROLES, *roles}
+    return tuple(layout for layout in BLENDED if wanted & set(layout.roles))
+
+
+STANDARD = layouts_for(())
+"""The layouts that carry what every surface has."""
 
 LAYOUTS = {
     layout.name: layout
@@ -154,7 +164,7 @@ LAYOUTS = {
         layout_of("height", ["height"]),
     )
 }
-"""The presets. The first ones carry all that a blend reads."""
+"""The presets. The first ones carry all that a blend reads; of those the last two what few swatches have."""
 
 
 def layout_named(name: str) -> Layout:

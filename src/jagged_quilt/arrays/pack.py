@@ -13,9 +13,9 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named
+from jagged_quilt.arrays.layout import Layout, layout_named, layouts_for
 from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
-from jagged_quilt.arrays.slices import PackedSlice, packed_slices
+from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
 from jagged_quilt.arrays.texture_arrays import (
     INPUTS,
     MANIFEST,
@@ -32,7 +32,7 @@ from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder,
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import SIDE, Swatch
 
 MOST_SLICES = 2048
@@ -47,6 +47,10 @@ class Packable(Protocol):
     def size(self) -> float: ...
     @property
     def relief(self) -> float: ...
+    @property
+    def roles(self) -> frozenset[MapRole]:
+        """The roles of its maps, as they are read."""
+        ...
 
     def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
         """Return a hash of all that the maps of some roles are made from."""
@@ -70,7 +74,7 @@ def pack(
     swatches: Iterable[Packable],
     *,
     side: int = SIDE,
-    layouts: Sequence[str | Layout] = BLENDED,
+    layouts: Sequence[str | Layout] | None = None,
     mips: MipFilter | str = MipFilter.BOX,
     threads: int | None = None,
     progress: Progress = silent,
@@ -86,7 +90,8 @@ def pack(
     side : int
         Texels along the side of every slice; a power of two up to 8192.
     layouts : sequence of str or Layout
-        Which arrays to make: names of presets (`LAYOUTS`) or layouts of one's own (`layout_of`).
+        Which arrays to make: names of presets (`LAYOUTS`) or layouts of one's own (`layout_of`). Where none are given, those
+        that a blend reads of what the swatches have.
     mips : "box" or "lanczos"
         The mean of 2 x 2 texels, or a windowed sinc, which is sharper.
 
@@ -114,7 +119,7 @@ def pack_files(
     folder: Path | str,
     *,
     side: int = SIDE,
-    layouts: Sequence[str | Layout] = BLENDED,
+    layouts: Sequence[str | Layout] | None = None,
     mips: MipFilter | str = MipFilter.BOX,
     zstd: bool = True,
     anew: bool = False,
@@ -243,9 +248,11 @@ class _Job:
     mips: MipFilter
 
     @classmethod
-    def of(cls, swatches: Iterable[Packable], side: int, layouts: Sequence[str | Layout], mips: MipFilter | str) -> _Job:
+    def of(cls, swatches: Iterable[Packable], side: int, layouts: Sequence[str | Layout] | None, mips: MipFilter | str) -> _Job:
         given = list(swatches)
         side = checked_side(side)
+        if layouts is None:
+            layouts = layouts_for({role for swatch in given for role in swatch.roles})
         chosen = tuple(each if isinstance(each, Layout) else layout_named(each) for each in layouts)
         filter = MipFilter.of(mips, "mip filter")
         names = [swatch.name for swatch in given]
@@ -306,10 +313,8 @@ class _Job:
 
 
 def _roles_read(layout: Layout) -> tuple[MapRole, ...]:
-    """The roles that a layout's slices are made from: roughness is widened by what normals lose."""
-    rough = {MapRole.ROUGHNESS, MapRole.GLOSS} & set(layout.roles)
-    extra = (MapRole.NORMAL, MapRole.ROUGHNESS) if rough else ()
-    return tuple(dict.fromkeys((*layout.roles, *extra)))
+    """The roles that a layout's slices are made from."""
+    return tuple(dict.fromkeys((*layout.roles, *(each for role in layout.roles for each in WIDENED.get(role, ())))))
 
 
 def _content(one: PackedSlice) -> tuple[object, ...]:
@@ -338,6 +343,7 @@ def _shared(
             name=swatch.name,
             tile=float(swatch.size),
             relief=float(swatch.relief),
+            rare=tuple(role.key for role in RARE_ROLES if role in swatch.roles),
             slices=slices[place],
             stamps=told.stamps[place],
             derived=told.derived[place],

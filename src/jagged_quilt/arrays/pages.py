@@ -13,6 +13,7 @@ from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.maps.roles import MapRole
 
 _MOST_TEXELS = (1 << 31) - 1
 
@@ -31,6 +32,8 @@ class TexelPages:
         Texels along a slice's side at full size.
     tiles, reliefs : tuple of float
         Metres that one repeat of each swatch covers, and from black to white of its height.
+    rare : tuple of frozenset of MapRole
+        The `RARE_ROLES` that each swatch has.
     texels : (M, A) uint32
         One column per layout (red in the low byte), level after level from the full size down, slice after slice within a
         level, row after row. Each row ends with its first texel once more, so that a texel and its neighbour to the right
@@ -42,6 +45,7 @@ class TexelPages:
     side: int
     tiles: tuple[float, ...]
     reliefs: tuple[float, ...]
+    rare: tuple[frozenset[MapRole], ...] = ()
     texels: NDArray[np.uint32]
 
     @classmethod

@@ -21,6 +21,10 @@ from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 
+_BASE, _OVER = (MapRole.NORMAL, MapRole.ROUGHNESS), (MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)
+WIDENED = {MapRole.ROUGHNESS: _BASE, MapRole.GLOSS: _BASE, MapRole.COAT_ROUGHNESS: _OVER}
+"""The normals and the roughness that a role's mips are made from: roughness is widened by what normals lose."""
+
 
 @dataclass(frozen=True, eq=False)
 class PackedSlice:
@@ -85,24 +89,26 @@ def _coded(given: TextureMap, side: int) -> Chain:
 
 def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFilter, widen: bool) -> dict[MapRole, Chain]:
     chains: dict[MapRole, Chain] = {}
-    rough = MapRole.ROUGHNESS in wanted or MapRole.GLOSS in wanted
-    if rough and widen and MapRole.NORMAL in swatch.maps:
-        size = max(_room(swatch, role, side) for role in (MapRole.NORMAL, MapRole.ROUGHNESS))
-        normals, roughness = (_values(swatch, role, size) for role in (MapRole.NORMAL, MapRole.ROUGHNESS))
+    wider = {WIDENED[role] for role in wanted if role in WIDENED} if widen else set()
+    for normal, rough in wider:
+        if normal not in swatch.maps:
+            continue
+        size = max(_room(swatch, role, side) for role in (normal, rough))
+        normals, roughness = (_values(swatch, role, size) for role in (normal, rough))
         normal_chain, rough_chain = surface_levels(normals, roughness, side, mips)
-        chains[MapRole.NORMAL], chains[MapRole.ROUGHNESS] = Chain(normal_chain), Chain(rough_chain)
-        if MapRole.GLOSS in wanted:
+        chains[normal], chains[rough] = Chain(normal_chain), Chain(rough_chain)
+        if rough is MapRole.ROUGHNESS and MapRole.GLOSS in wanted:
             chains[MapRole.GLOSS] = Chain([1 - level for level in rough_chain])
     for role in set(wanted) - set(chains):
         given = swatch.maps.get(role)
         as_it_is = (
             given is not None and given.texels.dtype == np.uint8 and given.shape == (side, side) and mips is MipFilter.BOX
         )
-        if given is not None and as_it_is and role not in (MapRole.NORMAL, MapRole.OPACITY):
+        if given is not None and as_it_is and not role.value.direction and role is not MapRole.OPACITY:
             chains[role] = _coded(given, side)
             continue
         values = _values(swatch, role, _room(swatch, role, side))
-        make = {MapRole.NORMAL: normal_levels, MapRole.OPACITY: opacity_levels}.get(role, value_levels)
+        make = normal_levels if role.value.direction else opacity_levels if role is MapRole.OPACITY else value_levels
         chains[role] = Chain(make(values, side, mips))
     return chains
 
@@ -229,7 +235,7 @@ def _quality(layout: Layout, wanted: NDArray[np.float32], blocks: NDArray[np.uin
             (
                 place
                 for place, channel in enumerate(layout.channels)
-                if (channel.role, channel.component) == (MapRole.NORMAL, axis)
+                if (channel.is_direction, channel.component) == (True, axis)
             ),
             None,
         )

@@ -6,7 +6,7 @@ import json
 import re
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
 
@@ -27,7 +27,7 @@ from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 
 MANIFEST = "arrays.json"
 INPUTS = "inputs.json"
@@ -70,6 +70,8 @@ class SliceFacts:
         Its slice in each array; swatches of the same content share one.
     stamps : mapping of layout name to str
         A hash of what each slice was made from.
+    rare : tuple of str
+        The keys of the `RARE_ROLES` that it has; of others only the neutral value stands in the arrays.
     quality : mapping of layout name to what block codes cost there
     derived : mapping of role to words
         Which maps were made from others, and how.
@@ -79,6 +81,7 @@ class SliceFacts:
     tile: float
     relief: float
     slices: dict[str, int]
+    rare: tuple[str, ...] = ()
     stamps: dict[str, str] = field(default_factory=dict)
     quality: dict[str, dict[str, float]] = field(default_factory=dict)
     derived: dict[str, str] = field(default_factory=dict)
@@ -176,7 +179,8 @@ class TextureArrays(Shown):
     def open(self, names: Sequence[str] | None = None) -> TexelPages:
         """Return the texels of some swatches (all where none are named), once for all who read them.
 
-        Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything.
+        Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything of
+        these swatches.
 
         Raises
         ------
@@ -187,10 +191,15 @@ class TextureArrays(Shown):
         """
         chosen = self.names if names is None else tuple(dict.fromkeys(names))
         places = [self.place_of(name) for name in chosen]
-        layouts = tuple(layout for layout in BLENDED if any(self.carried(role) for role in layout.roles))
+        rare = [{MapRole[key.upper()] for key in self.facts[place].rare} for place in places]
+        held = {
+            role for role in BLENDED_ROLES if self.carried(role) and (role.value.always or any(role in own for own in rare))
+        }
+        layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
         pages = TexelPages.empty(chosen, layouts, self.side, [self.tiles[n] for n in places], [self.reliefs[n] for n in places])
+        pages = replace(pages, rare=tuple(frozenset(own & held) for own in rare))
         for row, layout in enumerate(layouts):
             as_it_is = next(
                 (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels)), None
@@ -283,6 +292,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
                 tile=float(each["tile"]),
                 relief=float(each["relief"]),
                 slices=each["slice"],
+                rare=tuple(each["rare"]),
                 stamps=each["made_from"],
                 quality=each["quality"],
                 derived=each["derived"],
@@ -349,6 +359,7 @@ def write_arrays(
             "tile": each.tile,
             "relief": each.relief,
             "slice": each.slices,
+            "rare": list(each.rare),
             "derived": each.derived,
             "quality": each.quality,
             "made_from": each.stamps,

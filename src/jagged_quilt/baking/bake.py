@@ -20,7 +20,7 @@ from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
@@ -86,9 +86,9 @@ def bake(
         )
     height, width = canvas.texels
     has_gaps = canvas.padding is not None
-    make = np.zeros if has_gaps else np.empty
-    roles = list(dict.fromkeys(output.role for each in blends for output in each.plan.outputs))
-    flat: dict[MapRole, Stored] = {role: make((height * width, role.value.channels), stored_type(role)) for role in roles}
+    by_all = [{each.role for each in blend.plan.outputs} for blend in blends]
+    roles = [role for role in BLENDED_ROLES if any(role in own for own in by_all)]
+    flat = {role: _room(role, height * width, has_gaps, all(role in own for own in by_all)) for role in roles}
     tally = _Tally(canvas) if has_gaps else None
 
     def bake_block(one: Block) -> None:
@@ -105,6 +105,15 @@ def bake(
     return BakedMaps(
         {role: each.reshape(shape(role)) for role, each in flat.items()}, relief=relief, normals=space, cover=cover
     )
+
+
+def _room(role: MapRole, texels: int, has_gaps: bool, by_all: bool) -> Stored:
+    """Room for a map; where some part has none of it, or nothing lies, it is neutral or empty."""
+    shape, kind = (texels, role.value.channels), stored_type(role)
+    if by_all:
+        return np.zeros(shape, kind) if has_gaps else np.empty(shape, kind)
+    neutral = np.array(role.value.neutral) * 0.5 + 0.5 if role.value.direction else np.array(role.value.neutral)
+    return np.tile(np.rint(neutral * np.iinfo(kind).max).astype(kind), (texels, 1))
 
 
 def layers_of_parts(canvas: Canvas, layers: Layers) -> list[Sequence[Layer]]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._rows import INDEX, B
-from jagged_quilt.blend._turn_kernels import EIGHT, expect, turn_four
+from jagged_quilt.foundation._turn_kernels import EIGHT, expect, turn_four
 from jagged_quilt.foundation.compiler import inlined
 
 EXPECTED = 4  # every so many lanes' texels are asked for beforehand

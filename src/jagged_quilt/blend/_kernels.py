@@ -6,7 +6,7 @@ mip levels, at one of up to 16 steps along the footprint. Each chapter is a file
     _spread_kernels   scalar   lays points and the layers of their places out in rows, one column per texel
     _chart_kernels    lanes    where each texel lies on the planes of a chart, in metres, with footprint and gradients
     _sample_kernels   lanes    where the four texels around each lane's sample lie
-    _fetch_kernels    eight    reads them from all arrays, eight lanes at a time, as `_turn_kernels` says
+    _fetch_kernels    eight    reads them from all arrays, eight lanes at a time, as `foundation/_turn_kernels` says
     _mix_kernels      lanes    the taller layer shows; colour in linear light, slopes along the surface; stores bytes
     _number_kernels, _texel_kernels   what these share
     _rows             the words: records of what goes in, names of the rows of what is worked out
@@ -28,14 +28,15 @@ from jagged_quilt.blend._rows import (
     F0,
     F1,
     FILTER,
+    HEIGHT,
     INDEX,
     LEVEL,
-    OUTPUTS,
     PLACE_ROWS,
     PLANE_ROWS,
     SHORTER,
     SUM_ROWS,
     TAPS,
+    TILT,
     WEIGHT,
     B,
 )
@@ -52,7 +53,9 @@ def blend_block(points, plan, pages, scratch):
     lay_places(most, points, plan, scratch)
     for t in range(most * B):
         mix.tall[INDEX(t)] = F0
-    for t in range(SUM_ROWS * B):
+    for t in range(B):
+        mix.sums[HEIGHT * B + t] = F0
+    for t in range(TILT * B, SUM_ROWS * B):
         mix.sums[t] = F0
     for t in range(4 * B * plan.is_colour.shape[0]):
         mix.channels[INDEX(t)] = F0
@@ -71,14 +74,14 @@ def blend_block(points, plan, pages, scratch):
 
 @kernel
 def blend_points(values, points, plan, pages, scratch):
-    """Blend every point into `values` (N, OUTPUTS), linear."""
+    """Blend every point into `values` (N, outputs), linear."""
     who, sums, count = scratch.who, scratch.mix.sums, points.position.shape[0]
     lay_alike(plan, scratch.places)
     for block in range(block_count(count, points.columns)):
         taken = choose_points(block, count, points.columns, who)
         blend_block(points, plan, pages, scratch)
         for t in range(taken):
-            for c in range(OUTPUTS):
+            for c in range(values.shape[1]):
                 values[INDEX(who[t]), c] = sums[c * B + t]
 
 

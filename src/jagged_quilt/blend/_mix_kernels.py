@@ -8,6 +8,8 @@ import numpy as np
 
 from jagged_quilt.blend._number_kernels import as_bits, as_number
 from jagged_quilt.blend._rows import (
+    COAT_NORMAL,
+    COAT_TILT,
     F0,
     F1,
     F2,
@@ -21,7 +23,6 @@ from jagged_quilt.blend._rows import (
     NX,
     NY,
     NZ,
-    OUTPUTS,
     PLACE_ROWS,
     PLANE_ROWS,
     TILT,
@@ -124,7 +125,7 @@ def mix_data(sample, array, channel, corners, around, between, weight, channels)
 
 
 @lanes
-def mix_normals(sample, row, first, read, around, between, weight, laid, sums):
+def mix_normals(sample, row, first, read, tilt, around, between, weight, laid, sums):
     """Add the slopes of two-channel normals by weight, as vectors along the gradients of u and v.
 
     A detail normal (x, y, z) in the image's own axes has the slopes -x / z along u and y / z along v; the surface's normal
@@ -133,12 +134,14 @@ def mix_normals(sample, row, first, read, around, between, weight, laid, sums):
     row : where the plane's rows begin in `laid`.
     first : where the texels of the pass begin.
     read : 4 * array + channel of x and of y.
+    tilt : the row of sums that they tilt.
     """
     x_at, y_at = read
     mask_x, scale_x = channel_bits(x_at % 4)
     mask_y, scale_y = channel_bits(y_at % 4)
     corners_x, corners_y = first + 4 * B * (x_at // 4), first + 4 * B * (y_at // 4)
     pair, a, b, g = INDEX(2 * B * sample), INDEX(corners_x), INDEX(corners_y), INDEX(row + GRADIENT_U * B)
+    s, below = INDEX(tilt * B), INDEX(B)
     for t in range(B):
         i = INDEX(t)
         wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
@@ -157,9 +160,9 @@ def mix_normals(sample, row, first, read, around, between, weight, laid, sums):
         x, y = F2 * x - F1, F2 * y - F1
         slope = weight[t] / max(math.sqrt(max(F0, F1 - x * x - y * y)), np.float32(FLATTEST))
         x, y = x * slope, y * slope
-        sums[TILT * B + t] += x * laid[g + i] - y * laid[g + INDEX(3 * B) + i]
-        sums[(TILT + 1) * B + t] += x * laid[g + INDEX(B) + i] - y * laid[g + INDEX(4 * B) + i]
-        sums[(TILT + 2) * B + t] += x * laid[g + INDEX(2 * B) + i] - y * laid[g + INDEX(5 * B) + i]
+        sums[s + i] += x * laid[g + i] - y * laid[g + INDEX(3 * B) + i]
+        sums[s + below + i] += x * laid[g + INDEX(B) + i] - y * laid[g + INDEX(4 * B) + i]
+        sums[s + below + below + i] += x * laid[g + INDEX(2 * B) + i] - y * laid[g + INDEX(5 * B) + i]
 
 
 @lanes
@@ -185,46 +188,56 @@ def mix_pass(sample, plan, scratch):
         for channel in range(4):
             if plan.mixed[4 * array + channel]:
                 mix_data(sample, array, channel, corners, around, between, weight, mix.channels)
+    row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
     read = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
     if read[0] >= 0:
-        row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
-        mix_normals(sample, row, first, read, around, between, weight, scratch.lying.laid, mix.sums)
+        mix_normals(sample, row, first, read, TILT, around, between, weight, scratch.lying.laid, mix.sums)
+    if plan.role_row.shape[0] > COAT_NORMAL and plan.role_row[COAT_NORMAL] >= 0:
+        read = plan.role_row[COAT_NORMAL], plan.role_row[COAT_NORMAL + 1]
+        mix_normals(sample, row, first, read, COAT_TILT, around, between, weight, scratch.lying.laid, mix.sums)
     mix_height(sample, samples.heights, weight, mix.sums)
 
 
 @lanes
-def turn(world_normals, frame, sums):
-    """Fill the blended normals, unit: the surface's own, tilted by what lies in the surface of the sum of slopes."""
+def turn(world_normals, tilt, normal, frame, sums):
+    """Fill the blended normals, unit: the surface's own, tilted by what lies in the surface of the sum of slopes.
+
+    tilt, normal : rows of sums, what tilts them and where they go.
+    """
+    s, out, below = INDEX(tilt * B), INDEX(normal * B), INDEX(B)
     for t in range(B):
         n0, n1, n2 = frame[NX * B + t], frame[NY * B + t], frame[NZ * B + t]
-        d0, d1, d2 = sums[TILT * B + t], sums[(TILT + 1) * B + t], sums[(TILT + 2) * B + t]
+        i = INDEX(t)
+        d0, d1, d2 = sums[s + i], sums[s + below + i], sums[s + below + below + i]
         upright = F1 - (d0 * n0 + d1 * n1 + d2 * n2)
         w0, w1, w2 = d0 + n0 * upright, d1 + n1 * upright, d2 + n2 * upright
         unit = F1 / math.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
         w0, w1, w2 = w0 * unit, w1 * unit, w2 * unit
         t0, t1, t2 = frame[TX * B + t], frame[TY * B + t], frame[TZ * B + t]
         bitangent = w0 * (n1 * t2 - n2 * t1) + w1 * (n2 * t0 - n0 * t2) + w2 * (n0 * t1 - n1 * t0)
-        sums[NORMAL * B + t] = w0 if world_normals else w0 * t0 + w1 * t1 + w2 * t2
-        sums[(NORMAL + 1) * B + t] = w1 if world_normals else frame[HAND * B + t] * bitangent
-        sums[(NORMAL + 2) * B + t] = w2 if world_normals else w0 * n0 + w1 * n1 + w2 * n2
+        sums[out + i] = w0 if world_normals else w0 * t0 + w1 * t1 + w2 * t2
+        sums[out + below + i] = w1 if world_normals else frame[HAND * B + t] * bitangent
+        sums[out + below + below + i] = w2 if world_normals else w0 * n0 + w1 * n1 + w2 * n2
 
 
 @inlined
 def resolve(plan, scratch):
     """Bring the sums of channels to the outputs that read them, what no array holds to its neutral value; turn the normals."""
-    mix = scratch.mix
-    for output in range(OUTPUTS):
-        if output != HEIGHT and not NORMAL <= output < NORMAL + 3:
+    mix, outputs = scratch.mix, plan.role_row.shape[0]
+    for output in range(outputs):
+        if output != HEIGHT and not (NORMAL <= output < NORMAL + 3 or COAT_NORMAL <= output < COAT_NORMAL + 3):
             row = plan.role_row[output]
             for t in range(B):
                 mix.sums[INDEX(output * B + t)] = mix.channels[INDEX(row * B + t)] if row >= 0 else plan.neutral[output]
-    turn(plan.is_world, scratch.lying.frame, mix.sums)
+    turn(plan.is_world, TILT, NORMAL, scratch.lying.frame, mix.sums)
+    if outputs > COAT_NORMAL:
+        turn(plan.is_world, COAT_TILT, COAT_NORMAL, scratch.lying.frame, mix.sums)
 
 
 @lanes
 def quantise(scale, sums, steps):
     """Fill which step of its scale each output lies on."""
-    for output in range(OUTPUTS):
+    for output in range(scale.shape[0]):
         top, a, b = scale[output, 0], scale[output, 1], scale[output, 2]
         for t in range(B):
             steps[output * B + t] = np.int32(min(max(a * sums[output * B + t] + b, F0), F1) * top + HALF)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
 
 B = 128  # lanes: texels of a block, and columns of every row; all loops run over all of them, whatever the block holds
 TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more layers, planes and texture than a row does
@@ -91,12 +91,13 @@ SLICE, TILES, TILES_REST, BIAS, LOW, HARD, SHARP, BY, WRAP_U, WRAP_V, FILTER, TA
 LAYER_ROWS, WEIGHT, PLACE_ROWS = 12, 12, 13
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
-_CHANNELS = [role.value.channels for role in SURFACE_ROLES]
-ROW_OF = dict(zip(SURFACE_ROLES, accumulate(_CHANNELS, initial=0), strict=False))
+_CHANNELS = [role.value.channels for role in BLENDED_ROLES]
+ROW_OF = dict(zip(BLENDED_ROLES, accumulate(_CHANNELS, initial=0), strict=False))
 """The first row of a blended texel that each role takes."""
-OUTPUTS = sum(_CHANNELS)
-NORMAL, HEIGHT = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT]
-TILT, SUM_ROWS = OUTPUTS, OUTPUTS + 3  # after the outputs, the sum by which slopes tilt the normal
+OUTPUTS = sum(role.value.channels for role in SURFACE_ROLES)  # of every surface; plans with rare roles have ALL_OUTPUTS
+ALL_OUTPUTS = sum(_CHANNELS)
+NORMAL, HEIGHT, COAT_NORMAL = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT], ROW_OF[MapRole.COAT_NORMAL]
+TILT, COAT_TILT, SUM_ROWS = ALL_OUTPUTS, ALL_OUTPUTS + 3, ALL_OUTPUTS + 6  # after them, the sums by which slopes tilt normals
 
 F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)
 # An unsigned index needs no test for "from the end"; the compiler cannot see that our signed ones are never negative.
@@ -127,10 +128,10 @@ class PlanRows(NamedTuple):
     looks: NDArray[np.float32]  # (L * LAYER_ROWS,) what each layer says in the rows of a place
     differ: NDArray[np.bool_]  # (LAYER_ROWS / 4,) in which fours of those rows layers differ
     charts: NDArray[np.void]  # (C,) CHART
-    role_row: NDArray[np.int32]  # (OUTPUTS,) 4 * array + channel that holds it, or -1
-    neutral: NDArray[np.float32]  # (OUTPUTS,) what then stands in
+    role_row: NDArray[np.int32]  # (OUTPUTS or ALL_OUTPUTS,) 4 * array + channel that holds it, or -1
+    neutral: NDArray[np.float32]  # as many, what then stands in
     mixed: NDArray[np.bool_]  # (4 * arrays,) which channels are plain sums
-    is_colour: NDArray[np.bool_]  # (arrays,)
+    is_colour: NDArray[np.bool_]  # (arrays,) whether its first three channels are read as colour
     is_plain: bool  # whether all repeat, and are read by one plain filter
     is_world: bool  # whether normals are wanted in the world
 
@@ -203,7 +204,7 @@ class MixRows(NamedTuple):
     weight: NDArray[np.float32]
     channels: NDArray[np.float32]  # four for each array
     sums: NDArray[np.float32]  # SUM_ROWS
-    steps: NDArray[np.int32]  # OUTPUTS
+    steps: NDArray[np.int32]  # ALL_OUTPUTS
 
 
 class Scratch(NamedTuple):
@@ -224,7 +225,7 @@ class TargetRows(NamedTuple):
     encode: NDArray[np.uint8]  # the table of the sRGB curve
     rows: NDArray[np.int32]  # (targets,) the first output of each, bytes first
     is_colour: NDArray[np.bool_]  # (targets,)
-    scale: NDArray[np.float32]  # (OUTPUTS, 3): steps of its scale, and a x + b before them
+    scale: NDArray[np.float32]  # (outputs, 3): steps of its scale, and a x + b before them
     bytes: tuple[NDArray[np.uint8], ...]  # (M, C) each
     words: tuple[NDArray[np.uint16], ...]
 
@@ -258,5 +259,5 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
             np.zeros(passes, np.int32),
             np.zeros(passes, np.int32),
         ),
-        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(OUTPUTS)),
+        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(ALL_OUTPUTS)),
     )

@@ -30,7 +30,7 @@ from jagged_quilt.blend._rows import (
     Y,
     Z,
 )
-from jagged_quilt.blend._turn_kernels import EIGHT, turn_four, turn_into
+from jagged_quilt.foundation._turn_kernels import EIGHT, turn_four, turn_into
 from jagged_quilt.foundation.compiler import inlined
 
 
@@ -85,10 +85,10 @@ def spread_points(who, points, frame):
     point has none behind it to read, so its block goes one by one.
     """
     if who[INDEX(B - 1)] < points.position.shape[0] - 1:
-        turn_into(who, 3, 0, points.normal, NX, frame)
-        turn_into(who, 4, 0, points.tangent, TX, frame)
-        turn_into(who, 2, 0, points.footprint, ALONG, frame)
-        turn_into(who, 3, 0, points.position, X, frame)
+        turn_into(who, B, 3, 0, points.normal, NX, frame)
+        turn_into(who, B, 4, 0, points.tangent, TX, frame)
+        turn_into(who, B, 2, 0, points.footprint, ALONG, frame)
+        turn_into(who, B, 3, 0, points.position, X, frame)
     else:
         for t in range(B):
             _spread_one(t, INDEX(who[t]), points, frame)
@@ -126,7 +126,7 @@ def _lay_several(k, plan, places):
     """Lay what the layer of each lane says; return the one chart of all that weigh, -1 for the first, or -2."""
     for four in range(LAYER_ROWS // 4):
         if plan.differ[four]:
-            turn_into(places.layers_at, LAYER_ROWS, 4 * four, plan.looks, PLACE_ROWS * k + 4 * four, places.look.rows)
+            turn_into(places.layers_at, B, LAYER_ROWS, 4 * four, plan.looks, PLACE_ROWS * k + 4 * four, places.look.rows)
     chart, weight = np.int32(-1), INDEX((PLACE_ROWS * k + WEIGHT) * B)
     for t in range(B if plan.charts.shape[0] > 1 else 0):
         lies = plan.layers[INDEX(places.layers_at[t])]["chart"]

@@ -25,7 +25,7 @@ from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import RARE_ROLES, MapRole
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -42,18 +42,32 @@ class Texels:
 
     Attributes
     ----------
-    values : (N, 12) float32
+    values : (N, 12) float32, or (N, 20) where rare roles are blended too
     """
 
     values: NDArray[np.float32]
 
+    @classmethod
+    def of(cls, maps: Mapping[MapRole, NDArray[np.float32]], count: int) -> Texels:
+        """Return texels of maps of (N, C) values each; what is missing is neutral."""
+        rare = any(role in maps for role in RARE_ROLES)
+        out = cls(np.empty((count, k.ALL_OUTPUTS if rare else k.OUTPUTS), np.float32))
+        for role in (role for role in k.ROW_OF if role in out):
+            out[role][...] = np.reshape(maps.get(role, np.array(role.value.neutral, np.float32)), (-1, *out[role].shape[1:]))
+        return out
+
     def __getitem__(self, role: MapRole) -> NDArray[np.float32]:
         """Return one role: (N, 3) linear colour or unit normals (-1..1), or (N,) numbers 0..1."""
         first, channels = k.ROW_OF[role], role.value.channels
+        if first >= self.values.shape[1]:
+            raise KeyError(f"no layer of this blend has a map of the role {role.key}")
         return self.values[:, first] if channels == 1 else self.values[:, first : first + channels]
 
+    def __contains__(self, role: MapRole) -> bool:
+        return k.ROW_OF[role] < self.values.shape[1]
+
     def __repr__(self) -> str:
-        return f"<Texels at {len(self.values)} points: {', '.join(role.key for role in k.ROW_OF)}>"
+        return f"<Texels at {len(self.values)} points: {', '.join(role.key for role in k.ROW_OF if role in self)}>"
 
 
 def stored_type(role: MapRole) -> type[np.uint8] | type[np.uint16]:
@@ -143,7 +157,7 @@ class Blend:
         ShapeError, RangeError
             If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
         """
-        out = np.empty((len(points), k.OUTPUTS), np.float32)
+        out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS), np.float32)
         _kernels.blend_points(out, *self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns))
         return Texels(out)
 
@@ -181,7 +195,7 @@ class Blend:
             _encode_table(),
             frozen([k.ROW_OF[role] for role in roles], np.int32),
             frozen([role.is_colour for role in roles], bool),
-            _scales(),
+            _scales()[: k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS],
             tuple(each for each in arrays if each.dtype == np.uint8),
             tuple(each for each in arrays if each.dtype == np.uint16),
         )
@@ -258,7 +272,7 @@ def _encode_table() -> NDArray[np.uint8]:
 @cache
 def _scales() -> NDArray[np.float32]:
     """For each output the steps of its scale (of the table, where it is colour), and a x + b that brings it to 0..1."""
-    out = np.zeros((k.OUTPUTS, 3), np.float32)
+    out = np.zeros((k.ALL_OUTPUTS, 3), np.float32)
     for role, first in k.ROW_OF.items():
         top = len(_encode_table()) - 1 if role.is_colour else (1 << role.value.bits) - 1
         out[first : first + role.value.channels] = (top, 0.5, 0.5) if role.value.direction else (top, 1.0, 0.0)

@@ -20,7 +20,7 @@ from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import Filter, Warp
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole
 from jagged_quilt.weights.medley import shown_names
 
 if TYPE_CHECKING:
@@ -114,7 +114,7 @@ class BlendPlan:
             layers=tuple(shown),
             slices=pages.names,
             layouts=pages.layouts,
-            outputs=_outputs(pages.layouts),
+            outputs=_outputs(pages, places),
             filter=filter,
             relief=tallest,
             layer_rows=frozen(rows, k.LAYER),
@@ -125,6 +125,11 @@ class BlendPlan:
     def __repr__(self) -> str:
         outputs = ", ".join(each.role.key for each in self.outputs)
         return f"<BlendPlan {len(self.names)} layers on {len(self.chart_rows)} charts, {self.filter}: {outputs}>"
+
+    @property
+    def has_rare(self) -> bool:
+        """Whether one of the `RARE_ROLES` is blended."""
+        return any(each.role in RARE_ROLES for each in self.outputs)
 
     @property
     def needs_uv(self) -> bool:
@@ -159,7 +164,7 @@ class BlendPlan:
 
     def rows(self, *, is_world: bool) -> k.PlanRows:
         """Return the plan as the kernels read it."""
-        reads, neutral = np.full(k.OUTPUTS, -1, np.int32), np.zeros(k.OUTPUTS, np.float32)
+        reads, neutral = np.full(k.ALL_OUTPUTS, -1, np.int32), np.zeros(k.ALL_OUTPUTS, np.float32)
         for role, first in k.ROW_OF.items():
             neutral[first : first + role.value.channels] = role.value.neutral
         names = [layout.name for layout in self.layouts]
@@ -167,7 +172,8 @@ class BlendPlan:
             if each.array:
                 first = k.ROW_OF[each.role]
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
-        is_colour = np.array([layout.srgb for layout in self.layouts])
+        count, read = (k.ALL_OUTPUTS if self.has_rare else k.OUTPUTS), {each.array for each in self.outputs}
+        is_colour = np.array([layout.srgb and layout.name in read for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
         looks = _looks(self.layer_rows)
         return k.PlanRows(
@@ -175,8 +181,8 @@ class BlendPlan:
             frozen(looks.reshape(-1), np.float32),
             frozen((looks != looks[:1]).any(axis=0).reshape(-1, 4).any(axis=1), bool),
             frozen(self.chart_rows, k.CHART),
-            frozen(reads, np.int32),
-            frozen(neutral, np.float32),
+            frozen(reads[:count], np.int32),
+            frozen(neutral[:count], np.float32),
             frozen(_summed(reads, is_colour), bool),
             frozen(is_colour, bool),
             plain,
@@ -229,12 +235,13 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
     return out
 
 
-def _outputs(layouts: Sequence[Layout]) -> tuple[Output, ...]:
-    """What the arrays carry, and what is blended in any case."""
+def _outputs(pages: TexelPages, shown: Sequence[int]) -> tuple[Output, ...]:
+    """What the arrays carry of the slices that are shown, and what is blended in any case."""
     out = []
-    for role in SURFACE_ROLES:
-        layout = next((each for each in layouts if role in each.roles), None)
-        if layout is not None:
+    rare = {role for place in shown for role in (pages.rare[place] if pages.rare else ())}
+    for role in BLENDED_ROLES:
+        layout = next((each for each in pages.layouts if role in each.roles), None)
+        if layout is not None and (role.value.always or role in rare):
             places = [place for place, channel in enumerate(layout.channels) if channel.role is role]
             out.append(Output(role, layout.name, tuple(places)))
         elif role.value.always:
@@ -246,7 +253,7 @@ def _summed(reads: NDArray[np.int32], is_colour: NDArray[np.bool_]) -> NDArray[n
     """Return which channels (4 * array + channel) are plain sums: those that are read, but normals, height and colour."""
     summed = np.zeros(4 * len(is_colour), bool)
     for output, row in enumerate(reads):
-        special = output == k.HEIGHT or k.NORMAL <= output < k.NORMAL + 3
+        special = output == k.HEIGHT or any(first <= output < first + 3 for first in (k.NORMAL, k.COAT_NORMAL))
         if row >= 0 and not special and not (is_colour[row // 4] and row % 4 < 3):
             summed[row] = True
     return summed

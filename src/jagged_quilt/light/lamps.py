@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in, positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.light import _kernels
+from jagged_quilt.light import _sky_kernels
 
 Place: TypeAlias = tuple[float, float, float]
 Colour: TypeAlias = tuple[float, float, float]
@@ -131,7 +131,7 @@ class PointLight:
         x, y, z = (float(each) for each in self.position)
         terms = (-1.0, 0.0, 0.0) if self.fall_off is None else tuple(float(each) for each in self.fall_off)
         lamp = (x, y, z, float(self.radius), float(self.reach), *terms)
-        _kernels.reach_lamp(frozen(places, np.float64), lamp, self._cone(), ways, share)
+        _sky_kernels.reach_lamp(frozen(places, np.float64), lamp, self._cone(), ways, share)
         return ways, share
 
     def _cone(self) -> tuple[float, float, float, float, float]:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
-from jagged_quilt.light import _kernels
+from jagged_quilt.light import _kernels, _sky_kernels
 from jagged_quilt.light.lamps import Light, Sun, checked_lights
 from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky import Sky
@@ -24,23 +24,43 @@ Vectors = NDArray[np.float32]
 class LitSurface(NamedTuple):
     """What light falls on, at N points.
 
-    diffuse, specular : (N, 3)
-        Reflectance: of the body, and at normal incidence of the surface.
-    roughness, occlusion : (N,)
-    normal, eye : (N, 3)
-        Unit, world; `eye` points to it.
+    values : (N, 12) or (N, 20) float32
+        What a blend gives, normals in the world: diffuse (3), unit normal (3), roughness, specular (3: at normal incidence),
+        height, occlusion; and of what has some, emission (3), coat, the coat's unit normal (3) and roughness.
+    eye : (N, 3)
+        Unit, world; points to it.
     """
 
-    diffuse: Vectors
-    specular: Vectors
-    roughness: NDArray[np.float32]
-    occlusion: NDArray[np.float32]
-    normal: Vectors
+    values: NDArray[np.float32]
     eye: Vectors
 
+    @property
+    def has_rare(self) -> bool:
+        """Whether it has coats or emission."""
+        return self.values.shape[1] > _kernels.GIVEN
 
-PARTS = ("diffuse light", "specular light", "sky in the body", "sky in the surface")
-"""What the light that leaves a point is the sum of: of lamps by the body and by the surface, then of the sky."""
+    @property
+    def coat_share(self) -> NDArray[np.float32]:
+        """How much a coat throws back towards the eye and so takes from what lies below it, (N,): coat x Fresnel."""
+        if not self.has_rare:
+            return np.zeros(len(self.values), np.float32)
+        normal = self.values[:, _kernels.COAT_NORMAL : _kernels.COAT_NORMAL + 3]
+        facing = np.clip(np.einsum("nd,nd->n", normal, self.eye), 1e-3, 1)
+        fresnel = _kernels.COAT_FACING + (1 - _kernels.COAT_FACING) * (1 - facing) ** 5
+        return np.asarray(np.clip(self.values[:, _kernels.COAT], 0, 1) * fresnel, np.float32)
+
+    def without_glow(self) -> LitSurface:
+        """Return the same without its emission."""
+        if not self.has_rare:
+            return self
+        values = self.values.copy()
+        values[:, _kernels.EMITTED : _kernels.EMITTED + 3] = 0
+        return self._replace(values=values)
+
+
+PARTS = ("diffuse light", "specular light", "sky in the body", "sky in the surface", "coat", "emission")
+"""What the light that leaves a point is the sum of: of lamps by the body and by the surface, then of the sky; what a coat
+throws back of both; and what glows by itself. All but the coat's are dimmed by it already."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +92,12 @@ class Lighting:
     def leaving(
         self, surface: LitSurface, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]], *, in_parts: bool = False
     ) -> Vectors:
-        """Return the light that leaves points towards the eye, (N, 3); or the `PARTS` of which it is the sum, (N, 4, 3).
+        """Return the light that leaves points towards the eye, (N, 3); or the `PARTS` of which it is the sum, (N, 6, 3).
 
         Lambert below a GGX lobe (Walter et al. 2007) with the height-correlated Smith term and Schlick's Fresnel. What the
         lobe loses by counting only the first reflection is given back by its colour (Turquin 2019), and the body gets what
-        the surface lets through: so no energy is made or lost.
+        the surface lets through: so no energy is made or lost. A coat (KHR_materials_clearcoat) throws back coat x Fresnel by
+        a lobe of its own, made as bright in the same way, and dims the rest by just that.
 
         Parameters
         ----------
@@ -85,11 +106,11 @@ class Lighting:
         free : sequence of (N,)
             For each light how free the way to it is, 0 in shadow.
         """
-        count = len(surface.normal)
-        out = np.empty((count, 4 if in_parts else 1, 3), np.float32)
+        count = len(surface.values)
+        out = np.zeros((count, _kernels.PARTS if in_parts else 1, 3), np.float32)
         rows = _kernels.SurfaceRows(*(frozen(each, np.float32) for each in surface))
-        scratch = np.zeros(_kernels.SCRATCH, np.float32)
-        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, out)
+        scratch, at = np.zeros(_kernels.SCRATCH, np.float32), np.zeros(3 * _kernels.LANES, np.int32)
+        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, at, out)
         return out if in_parts else out[:, 0]
 
     def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> _kernels.LampRows:
@@ -113,5 +134,5 @@ def hazed(light: Vectors, away: NDArray[np.floating], haze: float, sky: Sky | Sk
     haze : metres after which two thirds of what is seen is air, as bright as the sky at the horizon.
     """
     out = np.empty((len(light), 3), np.float32)
-    _kernels.through_air(frozen(light, np.float32), frozen(away, np.float32), np.float32(1 / haze), sky.rows, out)
+    _sky_kernels.through_air(frozen(light, np.float32), frozen(away, np.float32), np.float32(1 / haze), sky.rows, out)
     return out

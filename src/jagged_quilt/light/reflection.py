@@ -35,7 +35,8 @@ def half_vectors(roughness: NDArray[np.float64], count: int) -> NDArray[np.float
 
 @cache
 def albedo_table() -> NDArray[np.float32]:
-    """Return (ROUGHNESSES * ANGLES * 3,) float32: a and b of the light thrown back, f0 a + b, for light once reflected; and 0.
+    """Return (ROUGHNESSES * ANGLES * 4,) float32: a and b of the light thrown back, f0 a + b, for light once reflected; then
+    those of the next angle, so that they are read at once.
 
     Rows by roughness from 0 to 1, columns by the square root of the cosine to the eye from 0 to 1 (Karis 2013, with the
     height-correlated Smith term).
@@ -50,5 +51,5 @@ def albedo_table() -> NDArray[np.float32]:
     smith = 0.5 / (n_l * np.sqrt(v_z**2 * (1 - square) + square) + v_z * np.sqrt(n_l**2 * (1 - square) + square) + 1e-12)
     each = np.where((n_l > 0) & (v_h > 0), 4 * smith * n_l * v_h / half[..., 2], 0)
     grazing = (1 - np.clip(v_h, 0, 1)) ** 5
-    back = np.stack([(each * (1 - grazing)).mean(axis=2), (each * grazing).mean(axis=2), np.zeros(each.shape[:2])], axis=-1)
-    return frozen(back.reshape(-1), np.float32)
+    back = np.stack([(each * (1 - grazing)).mean(axis=2), (each * grazing).mean(axis=2)], axis=-1)
+    return frozen(np.concatenate([back, np.roll(back, -1, axis=1)], axis=-1).reshape(-1), np.float32)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.light import _kernels
+from jagged_quilt.light import _sky_kernels as _kernels
 from jagged_quilt.light.lamps import Colour
 from jagged_quilt.light.reflection import half_vectors, spread_out
 
@@ -91,7 +91,12 @@ def _rows_of(sky: Sky) -> _kernels.SkyRows:
         zenith,
         horizon,
         ground,
-        frozen(shed.reshape(-1), np.float32),
-        frozen(mirrored.reshape(-1), np.float32),
+        frozen(_fours(shed), np.float32),
+        frozen(_fours(mirrored), np.float32),
         frozen(np.empty((0, 3)), np.int64),
     )
+
+
+def _fours(colours: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Colours with a fourth number beside them, flat: so they are read at once."""
+    return np.concatenate([colours, np.zeros((*colours.shape[:-1], 1))], axis=-1).reshape(-1)

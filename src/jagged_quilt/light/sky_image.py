@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.light import _kernels
+from jagged_quilt.light import _sky_kernels as _kernels
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.reflection import half_vectors
 

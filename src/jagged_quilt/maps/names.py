@@ -37,8 +37,8 @@ PACKED_WORDS: dict[str, Roles] = {
 }
 """Words for several roles in the red, green and blue of one file."""
 
-UNUSED_WORDS = ("emission", "emissive", "emit", "glow", "selfillum", "illum", "illumination", "i", "packed")
-"""Words for what is known and not used: light that a material gives off, and packed maps of which no more is told."""
+UNUSED_WORDS = ("packed",)
+"""Words for what is known and not used: packed maps of which no more is told."""
 
 PREVIEW_WORDS = ("preview", "thumb", "thumbnail", "icon", "screenshot", "render", "sphere", "cover", "sample", "logo")
 GREEN_DOWN_WORDS = ("dx", "directx", "normaldx", "normdx")

@@ -68,6 +68,7 @@ def _words(text: str) -> tuple[str, ...]:
 
 
 _COLOUR, _DATA = "diffuse_height", "normal_roughness_occlusion"
+_GLOW, _COAT = "emission_coat", "coat_normal_roughness"
 
 
 class MapRole(Enum):
@@ -131,10 +132,39 @@ class MapRole(Enum):
     SHININESS = RoleFacts(channels=1, neutral=(0.3,), words=_words("shininess shine specularlevel specularpower"))
     METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=_words("metallic metalness metal metallicmap mtl met m"))
     OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=_words("opacity alpha transparency cutout mask msk"))
-    EMISSION = RoleFacts(channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), words=())
-    COAT = RoleFacts(channels=1, neutral=(0.0,), note="white coated", words=())
-    COAT_ROUGHNESS = RoleFacts(channels=1, neutral=(0.0,), note="white rough", words=())
-    COAT_NORMAL = RoleFacts(channels=3, neutral=(0.0, 0.0, 1.0), direction=True, words=())
+    EMISSION = RoleFacts(
+        channels=3,
+        transfer=Transfer.SRGB,
+        neutral=(0.0, 0.0, 0.0),
+        note="sRGB",
+        array=_GLOW,
+        words=_words(
+            "emission emissive emissivity emit emis emissioncolor emissivecolor glow selfillum selfillumination illum "
+            "illumination i"
+        ),
+    )
+    COAT = RoleFacts(
+        channels=1,
+        neutral=(0.0,),
+        note="white coated",
+        array=_GLOW,
+        words=_words("coat clearcoat coatmask clearcoatmask coatweight coatamount clearcoatamount"),
+    )
+    COAT_NORMAL = RoleFacts(
+        channels=3,
+        neutral=(0.0, 0.0, 1.0),
+        note="green up",
+        array=_COAT,
+        direction=True,
+        words=_words("coatnormal coatnormals clearcoatnormal clearcoatnormals coatnrm clearcoatnrm coatnor clearcoatnor"),
+    )
+    COAT_ROUGHNESS = RoleFacts(
+        channels=1,
+        neutral=(0.0,),
+        note="white rough",
+        array=_COAT,
+        words=_words("coatroughness clearcoatroughness coatrough clearcoatrough coatrgh clearcoatrgh"),
+    )
 
     def __repr__(self) -> str:
         return f"MapRole.{self.name}"
@@ -150,11 +180,20 @@ class MapRole(Enum):
         return self.value.transfer is Transfer.SRGB
 
 
-SURFACE_ROLES = tuple(role for role in MapRole if role.value.array)
-"""The roles that are blended and baked; what the others tell is turned into these when a swatch is read."""
+SURFACE_ROLES = tuple(role for role in MapRole if role.value.always)
+"""The roles that are blended and baked of every surface; what the others tell is turned into these when a swatch is read."""
 
-PACKED = {"gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC)}
-"""Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this."""
+RARE_ROLES = tuple(role for role in MapRole if role.value.array and not role.value.always)
+"""The roles that most materials lack: packed, blended and baked where a swatch has them; elsewhere they cost nothing."""
+
+BLENDED_ROLES = SURFACE_ROLES + RARE_ROLES
+
+PACKED = {
+    "gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC),
+    "gltf coat": (MapRole.COAT, MapRole.COAT_ROUGHNESS),
+}
+"""Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this, and so does its
+extension KHR_materials_clearcoat."""
 
 
 def role_among(roles: Sequence[MapRole], said: MapRole | str) -> MapRole:

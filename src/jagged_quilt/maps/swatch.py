@@ -16,7 +16,7 @@ from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps.derive import derived_maps, inputs_of
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 
 SIDE = 512  # texels along the side of a slice that a swatch is packed into, where nothing else is said
@@ -77,6 +77,11 @@ class Swatch(Shown):
         return tuple(role for role in SURFACE_ROLES if role not in self.maps)
 
     @property
+    def roles(self) -> frozenset[MapRole]:
+        """The roles of its maps."""
+        return frozenset(self.maps)
+
+    @property
     def size(self) -> float:
         """Metres that one repeat covers, as `SwatchSource.size`."""
         return self.tile
@@ -91,7 +96,7 @@ class Swatch(Shown):
                 parts += [repr(how), np.ascontiguousarray(given.texels).tobytes()]
         return fingerprint(*parts)
 
-    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
         """Return this swatch with what can be made for some roles made."""
         return self.with_roles(roles)
 

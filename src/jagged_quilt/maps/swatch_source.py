@@ -19,7 +19,7 @@ from jagged_quilt.maps.derive import inputs_of, made_from
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole, Transfer
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch, mirrored, repeated
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -218,6 +218,11 @@ class SwatchSource:
         return {rule.role: rule.value for rule in self.rules if rule.value and rule.role is not None}
 
     @property
+    def roles(self) -> frozenset[MapRole]:
+        """The roles of its maps, as they are read."""
+        return frozenset(self.sources) | frozenset(self.constants)
+
+    @property
     def _height_from_normal(self) -> bool:
         return any(rule.role is MapRole.HEIGHT and rule.made_from is MapRole.NORMAL for rule in self.rules)
 
@@ -272,7 +277,7 @@ class SwatchSource:
                 parts.append(f"{self.tile} {self.relief}")
         return fingerprint(*parts)
 
-    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
         """Read the maps that some roles need, and make what can be made.
 
         Raises

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property, partial
@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from jagged_quilt.arrays.layout import Layout, layout_named, layout_of
+from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layout_of, layouts_for
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
@@ -23,7 +23,7 @@ from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.roles import PACKED, SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.mask import Mask
@@ -57,7 +57,7 @@ class PlacedSource(SwatchSource):
 
     at: Callable[[], AbstractContextManager[None]] = field(repr=False)
 
-    def read(self, roles: Collection[MapRole] = SURFACE_ROLES) -> Swatch:
+    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
         """Read as `SwatchSource.read` does."""
         with self.at():
             return super().read(roles)
@@ -78,7 +78,7 @@ class Quilt:
     table : QuiltTable
         What the file says.
     layouts : tuple of Layout
-        The arrays to pack.
+        The arrays to pack; of those that nobody named, `layouts_for` leaves out what no swatch needs.
     sources : tuple of SwatchSource
         Where the swatches come from; nothing of them is read yet.
     layers : tuple of Layer
@@ -298,7 +298,7 @@ class Quilt:
     def _layouts(self) -> tuple[Layout, ...]:
         arrays = self.table.arrays
         made = []
-        for which, name in enumerate(arrays.layouts):
+        for which, name in enumerate(arrays.layouts if arrays.layouts is not None else [each.name for each in BLENDED]):
             with self._at("arrays", "layouts", which):
                 made.append(layout_named(name))
         for which, own in enumerate(arrays.layout):
@@ -314,6 +314,14 @@ class Quilt:
             with self._at("arrays", "layouts"):
                 raise RangeError("there is no array to pack; name at least one layout")
         return tuple(made)
+
+    def layouts_for(self, sources: Sequence[SwatchSource]) -> tuple[Layout, ...]:
+        """Return the arrays to pack some swatches into."""
+        if self.table.arrays.layouts is not None:
+            return self.layouts
+        needed = [each.name for each in layouts_for({role for source in sources for role in source.roles})]
+        idle = {each.name for each in BLENDED} - set(needed) - set(self.table.arrays.formats)
+        return tuple(each for each in self.layouts if each.name not in idle)
 
     def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
         rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
@@ -473,7 +481,7 @@ def _one_rule(table: MapTable) -> MapRule:
 def _packed_rules(table: MapTable) -> list[MapRule]:
     if not table.file or table.channel or table.made_from or table.green or table.value is not None:
         raise RangeError("a file of several maps needs its file, and takes no channel, green, value or made_from")
-    roles = [_ROLES.get(each) for each in table.roles] if table.roles else list(PACKED["gltf"])
+    roles = [_ROLES.get(each) for each in table.roles] if table.roles else list(PACKED[table.packed or "gltf"])
     return [
         MapRule(
             role=role,

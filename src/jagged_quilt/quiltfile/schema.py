@@ -6,7 +6,6 @@ from typing import Annotated, Literal, TypeAlias
 
 from pydantic import AfterValidator, Field
 
-from jagged_quilt.arrays.layout import BLENDED
 from jagged_quilt.arrays.mips import MipFilter, checked_side
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.blend.blend import NormalSpace
@@ -55,7 +54,7 @@ class ArraysTable(Table):
     """Texels along a slice's side, which arrays to pack, and how."""
 
     side: Annotated[int, AfterValidator(checked_side)] = SIDE
-    layouts: list[str] = Field(default_factory=lambda: [layout.name for layout in BLENDED])
+    layouts: list[str] | None = None
     layout: list[LayoutTable] = Field(default_factory=list)
     formats: dict[str, str] = Field(default_factory=dict)
     mips: MipFilter = MipFilter.BOX
@@ -73,7 +72,7 @@ class MapTable(_MapKeys):  # type: ignore[misc]
 
     role: RoleName | None = None
     roles: list[RoleName] = Field(default_factory=list, max_length=4)
-    packed: Literal["gltf"] | None = None
+    packed: Literal["gltf", "gltf coat"] | None = None
     made_from: Literal["normal"] | None = None
     value: float | list[float] | None = None
 

@@ -113,7 +113,7 @@ def rehearse_ground() -> None:
     PointLight(position=(4.0, 2.0, 4.0)).reach_at(seen.places)
     clear_sky(rows=8).seen(np.ones((1, 3), np.float32))
     ones = np.ones((1, 3), np.float32)
-    Lighting().leaving(LitSurface(ones, ones, ones[:, 0], ones[:, 0], ones, ones), np.zeros((1, 3)), [ones[:, 0]])
+    Lighting().leaving(LitSurface(np.ones((1, 12), np.float32), ones), np.zeros((1, 3)), [ones[:, 0]])
     Sky().seen(hazed(ones, ones[:, 0], 10.0, Sky()))
 
 

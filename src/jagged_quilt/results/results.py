@@ -293,7 +293,7 @@ class Results:
             self.sources,
             folder,
             side=table.side,
-            layouts=self.quilt.layouts,
+            layouts=self.quilt.layouts_for(self.sources),
             mips=table.mips,
             zstd=table.compress == "zstd",
             anew=anew,

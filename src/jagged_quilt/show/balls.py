@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting, LitSurface
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, GROUND, INK, Board, Picture
@@ -80,27 +81,21 @@ def lit_ball(
         Whose maps are left out: their neutral value stands in.
     """
     ball = _ball(side * _OVERSAMPLED, repeats)
-    return _lit(ball, {role: _sampled(swatch, role, ball.texels) for role in SURFACE_ROLES}, side, lighting, look, without)
+    return _lit(ball, _sampled(swatch, ball.texels), side, lighting, look, without)
 
 
 def _lit(
     ball: _Ball, flat: Mapping[MapRole, Values], side: int, lighting: Lighting, look: Look, without: Collection[MapRole] = ()
 ) -> Picture:
     """Draw a ball of which the texels that it shows are known."""
-    neutral = {role: np.broadcast_to(np.array(role.value.neutral, np.float32), flat[role].shape) for role in without}
-    flat = {**flat, **neutral}
-    own, axes = flat[_R.NORMAL], np.stack([look.right, look.eye, look.down]).astype(np.float32)
-    normal = ball.normal @ axes
-    bumpy = own[:, :1] * (ball.east @ axes) + own[:, 1:2] * (ball.north @ axes) + own[:, 2:] * normal
-    bumpy /= np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
-    surface = LitSurface(
-        flat[_R.DIFFUSE],
-        flat[_R.SPECULAR],
-        flat[_R.ROUGHNESS][:, 0],
-        flat[_R.OCCLUSION][:, 0],
-        bumpy,
-        np.broadcast_to(look.eye, bumpy.shape),
-    )
+    flat = {role: values for role, values in flat.items() if role not in without}
+    axes = np.stack([look.right, look.eye, look.down]).astype(np.float32)
+    frame = np.stack([ball.east @ axes, ball.north @ axes, ball.normal @ axes], axis=1)
+    texels, normal = Texels.of(flat, len(ball.normal)), frame[:, 2]
+    for role in (role for role in (_R.NORMAL, _R.COAT_NORMAL) if role in texels):
+        bumpy = np.einsum("nk,nkd->nd", texels[role], frame)
+        texels[role][...] = bumpy / np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
+    surface = LitSurface(texels.values, np.broadcast_to(look.eye, normal.shape))
     places = np.array(look.middle) + normal.astype(np.float64)
     ways = [light.reach_at(places)[0] for light in lighting.lights]
     free = [np.clip(np.einsum("nd,nd->n", normal, np.broadcast_to(way, normal.shape)) * 8, 0, 1) for way in ways]
@@ -145,7 +140,7 @@ def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: Look, page: int
     ball = _ball(_SIDE * _OVERSAMPLED, REPEATS)
     for column, swatch in enumerate(swatches, 1):
         board.write(_LEFT + column * _ACROSS + _SIDE / 2, 60, swatch.name, size=13, bold=True, side="center")
-        flat = {role: _sampled(swatch, role, ball.texels) for role in SURFACE_ROLES}
+        flat = _sampled(swatch, ball.texels)
         for row, (name, without) in enumerate(rows.items()):
             if without and without[0] not in swatch.maps:
                 x, y = _LEFT + column * _ACROSS + _SIDE / 2, _TOP + row * _DOWN + _SIDE / 2
@@ -200,10 +195,7 @@ def _ball(fine: int, repeats: tuple[float, float]) -> _Ball:
     return _Ball(inside, normals, easts, norths, row * _SAMPLED + column)
 
 
-def _sampled(swatch: Swatch, role: MapRole, texels: NDArray[np.int32]) -> Values:
-    """The values of a map at texels of a mip near the size of the sphere's own pixels."""
-    given = swatch.maps.get(role)
-    if given is None:
-        return np.broadcast_to(np.array(role.value.neutral, np.float32), (len(texels), role.value.channels))
-    values = resized(given.values, _SAMPLED, _SAMPLED)
-    return values.reshape(-1, values.shape[2]).take(texels, axis=0)
+def _sampled(swatch: Swatch, texels: NDArray[np.int32]) -> dict[MapRole, Values]:
+    """The values of its maps at texels of a mip near the size of the sphere's own pixels."""
+    flat = {role: resized(each.values, _SAMPLED, _SAMPLED) for role, each in swatch.maps.items() if role in BLENDED_ROLES}
+    return {role: values.reshape(-1, values.shape[2]).take(texels, axis=0) for role, values in flat.items()}

@@ -12,6 +12,7 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
+from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.glances import free_of
 from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
@@ -20,7 +21,7 @@ from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock
 
-_MOST = 12  # pictures on the board
+_MOST, _COUNTS = 12, {5: "five", 7: "seven"}  # pictures on the board
 _TALL, _STOPS = HEIGHT - 52 - 66, 4
 
 Light = NDArray[np.float32]
@@ -35,13 +36,16 @@ class LightParts:
     ----------
     kinds : dict of str to (rows, columns, 3)
         `PARTS`, and the air and the sky that is seen; together, all light.
+    shares : dict of str to (rows, columns)
+        What the sums are made with, 0..1: how open a place is to the sky, a coat's Fresnel, and what it leaves of the base.
     lamps : list of (rows, columns, 3)
-        What each lamp alone gives; together, the first two of `kinds`.
+        What each lamp alone gives; together, the first two of `kinds`, and the coat's without its sky.
     free : list of (rows, columns)
         How free the way to each lamp is, 0 in shadow; 1 where nothing is seen.
     """
 
     kinds: dict[str, Light]
+    shares: dict[str, NDArray[np.float32]]
     lamps: list[Light]
     free: list[NDArray[np.float32]]
 
@@ -60,6 +64,7 @@ def light_in_parts(
     alone = [replace(lighting, lights=(light,), sky=_DARK) for light in lighting.lights]
     kinds = np.zeros((len(PARTS) + 1, count, 3), np.float32)
     lamps, free = np.zeros((len(alone), count, 3), np.float32), np.ones((len(alone), count), np.float32)
+    shares = {"occlusion": np.ones(count, np.float32), "coat's Fresnel": np.zeros(count, np.float32)}
     canvas = scene.ready().canvas(camera, height, width)
 
     def look(block: Block) -> None:
@@ -68,14 +73,16 @@ def light_in_parts(
         for own, piece, ways in zip(block.rows_of, block.pieces, free_of(block, reaches), strict=True):
             blend, weights = scene.weighed(piece)
             places, rows = piece.points.places, block.pixels[own]
-            surface = lit_surface(blend.at(piece.points, weights, normals="world"), piece.points.normal, -block.rays[own])
+            texels = blend.at(piece.points, weights, normals="world")
+            surface = lit_surface(texels, piece.points.normal, -block.rays[own])
             away = np.linalg.norm(places - canvas.camera.position, axis=1)
-            each = lighting.leaving(surface, places, ways, in_parts=True)
+            each, dull = lighting.leaving(surface, places, ways, in_parts=True), surface.without_glow()
+            shares["occlusion"][rows], shares["coat's Fresnel"][rows] = texels[MapRole.OCCLUSION], surface.coat_share
             for part in range(len(PARTS)):
                 kinds[part, rows] = hazed(each[:, part], away, haze, _DARK)
             behind[own] = hazed(np.zeros_like(each[:, 0]), away, haze, lighting.sky)
             for number, one in enumerate(alone):
-                lamps[number, rows] = hazed(one.leaving(surface, places, [ways[number]]), away, haze, _DARK)
+                lamps[number, rows] = hazed(one.leaving(dull, places, [ways[number]]), away, haze, _DARK)
                 free[number, rows] = ways[number]
         kinds[-1, block.pixels] = behind
 
@@ -83,24 +90,30 @@ def light_in_parts(
     shape = (height, width, 3)
     return LightParts(
         {name: light.reshape(shape) for name, light in zip((*PARTS, "air and sky"), kinds, strict=True)},
+        {name: share.reshape(height, width) for name, share in shares.items()},
         [light.reshape(shape) for light in lamps],
         [each.reshape(height, width) for each in free],
     )
 
 
 def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
-    """Draw the light of a view in its parts: those of which it is the sum, then each lamp alone and what it reaches."""
-    lights = scene.lighting.lights
-    count = min(2 + len(PARTS) + 2 * len(lights), _MOST)
+    """Draw the light of a view in its parts: those of which it is the sum, what they are made with, and each lamp alone."""
+    lights, rare = scene.lighting.lights, scene.has_rare
+    kinds = [name for name in (*PARTS, "air and sky") if rare or name not in ("coat", "emission")]
+    count = min(2 + len(kinds) + 2 * rare + 2 * len(lights), _MOST)
     across = 3 if count <= 9 else 4
     wide, high = (410, 222) if across == 3 else (306, 214)
     parts = light_in_parts(scene, camera, width=wide, height=high, threads=threads, progress=progress)
-    shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *parts.kinds.items()]]
+    shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *((n, parts.kinds[n]) for n in kinds)]]
+    shown.append(("occlusion", _grey(parts.shares["occlusion"])))
+    if rare:
+        fresnel = parts.shares["coat's Fresnel"]
+        shown += [("the coat's Fresnel", _grey(fresnel)), ("what the coat leaves of the base", _grey(1 - fresnel))]
     for number, (lamp, light, free) in enumerate(zip(lights, parts.lamps, parts.free, strict=True)):
         name = f"light[{number}], a {type(lamp).__name__.removesuffix('Light').lower()}"
         shown.append((f"{name}, alone", _toned(scene, light)))
-        shown.append((f"{name}: what it reaches", np.repeat(np.rint(255 * free).astype(np.uint8)[..., None], 3, axis=2)))
-    board = Board("Debug: light", "the second to the sixth picture sum to the first, before tone")
+        shown.append((f"{name}: what it reaches", _grey(free)))
+    board = Board("Debug: light", f"the next {_COUNTS[len(kinds)]} pictures sum to the first, before tone")
     for place, (name, picture) in enumerate(shown[:count]):
         x, y = 14 + place % across * (wide + 11), 50 + place // across * 248
         board.write(x, y + 10, name, size=13, bold=True)
@@ -131,6 +144,10 @@ def draw_white(scene: Scene, camera: Camera, *, threads: int | None = None, prog
     if share:
         board.write(480, HEIGHT - 16, f"the brightest by {stops.max():.1f} stops", size=12, ink=FAINT)
     return board
+
+
+def _grey(share: NDArray[np.float32]) -> Picture:
+    return np.repeat(np.rint(255 * np.clip(share, 0, 1)).astype(np.uint8)[..., None], 3, axis=2)
 
 
 def _toned(scene: Scene, light: Light) -> Picture:

@@ -15,7 +15,7 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import LitSurface, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
 from jagged_quilt.surfaces.camera import Camera
@@ -29,7 +29,7 @@ RAYS_AT_ONCE = 40_000
 _CONTRAST = 30  # of 255: a pixel that differs so much from one beside it is looked at more closely
 _LONE = 0.7  # of a pixel: how wide a ray that is alone is read, to be as sharp as the mean of four, half a pixel wide each
 _HAZE = 2600 / 256  # times the size of what is seen: the metres after which two thirds of it is air
-LIT_ROLES = (MapRole.DIFFUSE, MapRole.SPECULAR, MapRole.ROUGHNESS, MapRole.OCCLUSION, MapRole.NORMAL)
+LIT_ROLES = tuple(role for role in BLENDED_ROLES if role is not MapRole.HEIGHT)
 """What a lit view is drawn from."""
 _CUT = np.array([0.045, 0.040, 0.036], np.float32)  # what the ground shows where it is cut off
 
@@ -150,17 +150,10 @@ def lit_surface(
     texels: Texels, normal: NDArray[np.float32], eye: NDArray[np.float32], without: Collection[MapRole] = ()
 ) -> LitSurface:
     """Return what a blend answers as light falls on it; some maps left out: their neutral value, and the surface's `normal`."""
-
-    def told(role: MapRole) -> NDArray[np.float32]:
-        if role in without:
-            return np.broadcast_to(np.array(role.value.neutral, np.float32), texels[role].shape)
-        return texels[role]
-
-    return LitSurface(
-        diffuse=told(MapRole.DIFFUSE),
-        specular=told(MapRole.SPECULAR),
-        roughness=told(MapRole.ROUGHNESS),
-        occlusion=told(MapRole.OCCLUSION),
-        normal=normal if MapRole.NORMAL in without else texels[MapRole.NORMAL],
-        eye=eye,
-    )
+    left_out = [role for role in without if role in texels]
+    if not left_out:
+        return LitSurface(texels.values, eye)
+    plain = Texels(texels.values.copy())
+    for role in left_out:
+        plain[role][...] = normal if role.value.direction else np.array(role.value.neutral, np.float32)
+    return LitSurface(plain.values, eye)

@@ -153,6 +153,13 @@ class Scene(Shown):
             self._ready = blends, [source for thing in self.things for source in _sources(thing)]
         return self
 
+    @property
+    def has_rare(self) -> bool:
+        """Whether one of its blends has coats or emission."""
+        self.ready()
+        assert self._ready is not None
+        return any(blend.plan.has_rare for blend in self._ready[0])
+
     def weighed(self, piece: Piece) -> tuple[Blend, PointWeights]:
         """Return what blends a piece of what is seen, and its weights; the scene must be `ready`."""
         assert self._ready is not None

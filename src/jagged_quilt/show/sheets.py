@@ -8,11 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.roles import SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
@@ -33,55 +34,46 @@ def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
 
 def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
-    left, top, across, down, wide, high = 164, 78, 157, 119, 150, 111
-    for column, title in enumerate(["lit", *(role.key for role in SURFACE_ROLES)]):
-        note = "" if column == 0 else SURFACE_ROLES[column - 1].value.note
-        board.write(left + column * across, 66, title, size=13, bold=True)
+    roles = (*SURFACE_ROLES, *(role for role in RARE_ROLES if any(role in swatch.maps for swatch in swatches)))
+    left, top, down, high = 164, 78, 119, 111
+    across = (1263 - left) // (1 + len(roles))
+    wide = across - 7
+    for column, title in enumerate(["lit", *(role.key for role in roles)]):
+        note = "" if column == 0 or len(roles) > len(SURFACE_ROLES) else roles[column - 1].value.note
+        board.write(left + column * across, 66, title.replace("_", " "), size=13 if wide > 120 else 11, bold=True)
         board.write(left + column * across + wide, 66, note, size=10, ink=FAINT, side="right")
     for row, swatch in enumerate(swatches):
         y = top + row * down
         board.write(20, y + 36, swatch.name, size=13, bold=True)
         board.write(20, y + 58, f"tile {swatch.tile:g} m", size=12, ink=FAINT)
         board.write(20, y + 76, f"relief {100 * swatch.relief:g} cm", size=12, ink=FAINT)
-        board.pin(_cut(_lit_swatch(swatch, wide), high), left, y)
-        for column, role in enumerate(SURFACE_ROLES, 1):
+        board.pin(_lit_swatch(swatch, max(wide, high))[:high, :wide], left, y)
+        for column, role in enumerate(roles, 1):
             given = swatch.maps.get(role)
             x = left + column * across
             if given is None:
                 board.pin(neutral_picture(role, high, wide), x, y)
                 board.write(x + wide / 2, y + high / 2, "neutral", size=12, side="center", behind="#1e2024")
             else:
-                rows = max(1, round(wide * given.shape[0] / given.shape[1]))
-                board.pin(_cut(map_picture(given, rows, wide), high), x, y)
+                shown = max(wide, high)
+                rows = max(1, round(shown * given.shape[0] / given.shape[1]))
+                board.pin(map_picture(given, rows, shown)[:high, :wide], x, y)
     return board
 
 
 def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
     """A piece of a swatch, flat on the ground, seen from above."""
-    flat = {}
-    for role in SURFACE_ROLES:
-        given = swatch.maps.get(role)
-        values = np.full((1, 1, role.value.channels), role.value.neutral, np.float32) if given is None else given.values
-        flat[role] = resized(values, wide, wide).reshape(wide * wide, -1)
-    tangent = flat[MapRole.NORMAL]
-    world = np.column_stack([tangent[:, 0], tangent[:, 2], -tangent[:, 1]])
-    world /= np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
-    view = np.broadcast_to(np.array([0, 1, 0], np.float32), world.shape)
-    surface = LitSurface(
-        flat[MapRole.DIFFUSE],
-        flat[MapRole.SPECULAR],
-        flat[MapRole.ROUGHNESS][:, 0],
-        flat[MapRole.OCCLUSION][:, 0],
-        world,
-        view,
-    )
+    maps = {role: resized(each.values, wide, wide) for role, each in swatch.maps.items() if role in BLENDED_ROLES}
+    count = wide * wide
+    texels = Texels.of({role: values.reshape(count, -1) for role, values in maps.items()}, count)
+    for role in (role for role in (MapRole.NORMAL, MapRole.COAT_NORMAL) if role in texels):
+        own = texels[role]
+        world = np.column_stack([own[:, 0], own[:, 2], -own[:, 1]])
+        own[...] = world / np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
+    surface = LitSurface(texels.values, np.broadcast_to(np.array([0, 1, 0], np.float32), (count, 3)))
     lighting = Lighting((Sun(315, 38),))
-    light = lighting.leaving(surface, np.zeros((len(world), 3)), [np.ones(len(world), np.float32)])
+    light = lighting.leaving(surface, np.zeros((count, 3)), [np.ones(count, np.float32)])
     return picture_of(lighting.shown(light).reshape(wide, wide, 3), wide, wide)
-
-
-def _cut(picture: Picture, high: int) -> Picture:
-    return picture[:high]
 
 
 def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
@@ -143,21 +135,23 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     metres : (float, float)
         Size of the surface, east and south.
     """
-    images = {role: read_image(folder / f"{role.key}.png") for role in SURFACE_ROLES}
+    files = {role: folder / f"{role.key}.png" for role in BLENDED_ROLES}
+    images = {role: read_image(file) for role, file in files.items() if role in SURFACE_ROLES or file.is_file()}
     height, width = images[MapRole.DIFFUSE].shape[:2]
     texel = metres[0] / width
     board = Board("Baked maps", f"{width} x {height} texels of {100 * texel:.3g} cm")
-    cell, side = 209, 195
+    cell = 1254 // len(images)
+    side = min(195, cell - 14)
     row, column = _busiest(images[MapRole.DIFFUSE], side)
     zoom_side = -(-side // 4)
     down, right = _busiest(images[MapRole.DIFFUSE][row : row + side, column : column + side], zoom_side)
-    for place, role in enumerate(SURFACE_ROLES):
+    for place, role in enumerate(images):
         x = 20 + place * cell
         shown = _eight_bits(images[role])
         rows, columns = within(height, width, side, side)
         plain = TextureMap(role=role, texels=images[role])
-        board.write(x, 66, role.key, size=13, bold=True)
-        board.write(x + side, 66, role.value.note, size=10, ink=FAINT, side="right")
+        board.write(x, 66, role.key.replace("_", " "), size=13 if side > 130 else 10, bold=True)
+        board.write(x + side, 66, role.value.note if side > 130 else "", size=10, ink=FAINT, side="right")
         board.pin(map_picture(plain, rows, columns), x, 80)
         fx, fy = round(column * columns / width), round(row * rows / height)
         board.frame(

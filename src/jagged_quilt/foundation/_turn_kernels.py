@@ -20,11 +20,11 @@ from numba.core import cgutils
 from numba.extending import intrinsic, overload
 from numpy.typing import NDArray
 
-from jagged_quilt.blend._rows import INDEX, B
 from jagged_quilt.foundation.compiler import inlined
 from jagged_quilt.foundation.loose import Compiled
 
 EIGHT = 8
+INDEX = np.uint64  # needs no test for "from the end"
 _WORD, _FOUR, _LANES = ir.IntType(32), ir.VectorType(ir.IntType(32), 4), ir.VectorType(ir.IntType(32), EIGHT)
 _JOIN = [0, 1, 2, 3, 4, 5, 6, 7]
 # Within each half of eight words: the lower and the upper words of two in turn, then the lower and the upper pairs.
@@ -112,8 +112,8 @@ def turn_four(at, t, width, word, words, rows, to):
 
 
 @inlined
-def turn_into(at, width, word, words, row, rows):
-    """Turn the four words from `word` on for all lanes, into four rows from `row` on."""
-    for t in range(0, B, EIGHT):
-        a = INDEX(row * B + t)
-        turn_four(at, t, width, word, words, rows, (a, a + INDEX(B), a + INDEX(2 * B), a + INDEX(3 * B)))
+def turn_into(at, lanes, width, word, words, row, rows):
+    """Turn the four words from `word` on for all of so many lanes, into four rows from `row` on."""
+    for t in range(0, lanes, EIGHT):
+        a, b = INDEX(row * lanes + t), INDEX(lanes)
+        turn_four(at, t, width, word, words, rows, (a, a + b, a + b + b, a + b + b + b))

@@ -1,0 +1,143 @@
+"""Skies and lamps, point by point: what is seen of a sky, what it sheds, and how much of a lamp arrives."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.foundation.compiler import inlined, kernel
+
+F0, F1, HALF = np.float32(0.0), np.float32(1.0), np.float32(0.5)
+INDEX = np.uint64  # needs no test for "from the end"
+UPS, SKY_ROUGHNESSES = 65, 9  # columns and rows of the table of a sky's mirror images
+BLUNTEST = 1e-3  # of cosines: the narrowest soft edge of a spot
+
+
+class SkyRows(NamedTuple):
+    """A sky: its colours as a gradient, (3,) each, then what it sheds on normals and its mirror images by roughness.
+
+    A gradient has tables by how far up a direction points; an image has harmonics, and a picture for each roughness.
+    """
+
+    zenith: NDArray[np.float32]
+    horizon: NDArray[np.float32]
+    ground: NDArray[np.float32]
+    shed: NDArray[np.float32]  # (UPS * 4,): three colours and 0; of an image (27,): nine harmonics of three colours each
+    mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 4,); of an image all its pictures, texels of three
+    pictures: NDArray[np.int64]  # (P, 3) where each begins, its rows and columns; none for a gradient
+
+
+@inlined
+def _sky_at(up, sky, c):
+    """The sky's light from a height above the horizon, -1..1; below it, what the ground throws back."""
+    below = min(max(-up * np.float32(6.0), F0), F1)
+    above = sky.horizon[c] + (sky.zenith[c] - sky.horizon[c]) * math.sqrt(min(max(up, F0), F1))
+    return above * (F1 - below) + sky.ground[c] * below
+
+
+@kernel
+def sky_light(directions, sky, out):
+    """Fill the sky's light from each direction."""
+    for p in range(directions.shape[0]):
+        for c in range(3):
+            out[p, c] = _sky_at(directions[p, 1], sky, c)
+
+
+@kernel
+def through_air(light, away, density, sky, out):
+    """Fill what is left of light behind air, and the air's own."""
+    for p in range(light.shape[0]):
+        air = F1 - math.exp(-away[p] * density)
+        for c in range(3):
+            out[p, c] = light[p, c] * (F1 - air) + sky.horizon[c] * air
+
+
+@kernel
+def reach_lamp(places, lamp, cone, ways, share):
+    """Fill the unit vectors from places (N, 3) to a lamp, and how much of its strength arrives.
+
+    lamp : its place, x, y and z; radius; reach, or 0; and the terms of its fall-off, of which the first is below 0 for none.
+    cone : the axis, x, y and z, and the cosines of the outer and the inner angle; an outer one of -2 for no cone.
+    """
+    x, y, z, radius, reach, constant, linear, quadratic = lamp
+    axis_x, axis_y, axis_z, outer, inner = cone
+    least = max(constant + linear * radius + quadratic * radius * radius, 1e-9)
+    for p in range(places.shape[0]):
+        way_x, way_y, way_z = x - places[p, 0], y - places[p, 1], z - places[p, 2]
+        far = math.sqrt(way_x * way_x + way_y * way_y + way_z * way_z)
+        near = 1.0 / max(far, 1e-9)
+        way_x, way_y, way_z = way_x * near, way_y * near, way_z * near
+        if constant < 0.0:
+            part = 1.0 / max(far, radius) ** 2
+        else:
+            part = 1.0 / max(constant + linear * far + quadratic * far * far, least)
+        if reach > 0.0:
+            part *= min(max(1.0 - (far / reach) ** 4, 0.0), 1.0)
+        if outer > -2.0:
+            along = -(way_x * axis_x + way_y * axis_y + way_z * axis_z)
+            edge = min(max((along - outer) / max(inner - outer, BLUNTEST), 0.0), 1.0)
+            part *= edge * edge
+        ways[p, 0], ways[p, 1], ways[p, 2], share[p] = way_x, way_y, way_z, part
+
+
+@inlined
+def harmonics(n, terms):
+    """The sum of nine spherical harmonics in the direction n, for three colours; their constants are in `terms`."""
+    x, y, z = n
+    red = green = blue = F0
+    one = (F1, y, z, x, x * y, y * z, np.float32(3) * z * z - F1, x * z, x * x - y * y)
+    for term in range(9):
+        red += one[term] * terms[INDEX(3 * term)]
+        green += one[term] * terms[INDEX(3 * term + 1)]
+        blue += one[term] * terms[INDEX(3 * term + 2)]
+    return max(red, F0), max(green, F0), max(blue, F0)
+
+
+@inlined
+def on_sky(way):
+    """Where a direction lies on a picture of the sky: from north over east and back, and from the zenith down, 0..1."""
+    turn = math.atan2(way[0], -way[2]) * np.float32(0.5 / math.pi)
+    return turn + F1 if turn < F0 else turn, math.acos(min(max(way[1], -F1), F1)) * np.float32(1.0 / math.pi)
+
+
+@inlined
+def sky_picture(u, v, which, sky):
+    """One of the pictures between its texels: the first column follows on the last, and above the first row lies itself."""
+    first, rows, columns = sky.pictures[which, 0], sky.pictures[which, 1], sky.pictures[which, 2]
+    x, y = u * np.float32(columns) - HALF, min(max(v * np.float32(rows) - HALF, F0), np.float32(rows - 1))
+    left, top = np.int64(math.floor(x)), min(np.int64(y), rows - 2)
+    fx, fy = x - np.float32(left), y - np.float32(top)
+    right = left + 1
+    left, right = left + columns if left < 0 else left, right - columns if right >= columns else right
+    a, b = INDEX(3 * (first + top * columns + left)), INDEX(3 * (first + top * columns + right))
+    down = INDEX(3 * columns)
+    wa, wb, wc, wd = (F1 - fx) * (F1 - fy), fx * (F1 - fy), (F1 - fx) * fy, fx * fy
+    texels, one, two = sky.mirrored, INDEX(1), INDEX(2)
+    return (
+        wa * texels[a] + wb * texels[b] + wc * texels[a + down] + wd * texels[b + down],
+        wa * texels[a + one] + wb * texels[b + one] + wc * texels[a + down + one] + wd * texels[b + down + one],
+        wa * texels[a + two] + wb * texels[b + two] + wc * texels[a + down + two] + wd * texels[b + down + two],
+    )
+
+
+@inlined
+def mirrored(way, rough, sky):
+    """The mirror image of a sky in a direction, between the pictures for two roughnesses."""
+    u, v = on_sky(way)
+    last = sky.pictures.shape[0] - 1
+    at = rough * np.float32(last)
+    which = min(np.int64(at), last - 1)
+    share = at - np.float32(which)
+    near, far = sky_picture(u, v, which, sky), sky_picture(u, v, which + 1, sky)
+    return near[0] + (far[0] - near[0]) * share, near[1] + (far[1] - near[1]) * share, near[2] + (far[2] - near[2]) * share
+
+
+@kernel
+def sky_seen(directions, sky, out):
+    """Fill the light of a sky image from each direction."""
+    for p in range(directions.shape[0]):
+        u, v = on_sky((directions[p, 0], directions[p, 1], directions[p, 2]))
+        out[p, 0], out[p, 1], out[p, 2] = sky_picture(u, v, 0, sky)
