@@ -22,7 +22,7 @@ from jagged_quilt.masks.mask import MASK_KINDS, Mask
 SOURCE = Path(__file__).parents[1] / "src" / "jagged_quilt"
 ROLE = """\
     SHEEN = RoleFacts(
-        channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), array="sheen", words=("sheen", "shimmer", "glow")
+        channels=3, transfer=Transfer.SRGB, neutral=(0.0, 0.0, 0.0), array="sheen", words=("sheen", "shimmer")
     )
     GLOSS ="""
 
@@ -44,7 +44,7 @@ class TestRole:
         """Without the compiler, which would take longer than all the rest."""
         folder = write_small_project(tmp_path)
         for name, red in (("clay", 255), ("salt", 0)):
-            write_image(folder / name / f"{name}_glow.png", np.full((16, 16, 3), (red, 20, 0), np.uint8))
+            write_image(folder / name / f"{name}_shimmer.png", np.full((16, 16, 3), (red, 20, 0), np.uint8))
         (folder / "job.quilt.toml").write_text(
             QUILT.replace("texels = 32", "texels = 6")
             .replace('[[layer.mask]]\nkind = "noise"\nsize = 5.0\n', "")

@@ -287,7 +287,10 @@ class TestQuiltFile:
         quilt = self.quilt(tmp_path, after='[[swatch.map]]\nfile = "clay_set.png"\npacked = "gltf"\n', arrays=own)
         clay = quilt.swatches[0]
         assert np.array_equal(clay.maps[R.ROUGHNESS].texels[..., 0], packed[..., 1])
-        assert [(each.name, each.pixels.key) for each in quilt.layouts][2:] == [("specular", "bc7"), ("orm", "unorm16")]
+        assert [(each.name, each.pixels.key) for each in quilt.layouts_for(quilt.sources)][2:] == [
+            ("specular", "bc7"),
+            ("orm", "unorm16"),
+        ]
         from jagged_quilt.results.results import Results
 
         made = Results(quilt).run("pack")

@@ -99,7 +99,7 @@ class Layout:
         return replace(self, pixels=pixels)
 
 
-_CHANNEL = re.compile(r"(1\s*-\s*)?([a-z]+)(?:\.([a-z]))?")
+_CHANNEL = re.compile(r"(1\s*-\s*)?([a-z_]+)(?:\.([a-z]))?")
 
 
 def channel_of(text: str | float) -> Channel:

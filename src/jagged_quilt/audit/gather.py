@@ -236,7 +236,7 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Glance]) -> GatheredSet:
             left.append(Left(file=first.file, why=f"{told} says {_words(roles)}, but {again} is there by itself", ask=True))
         else:
             played |= set(roles)
-            told += "; green down" if roles == (MapRole.NORMAL,) and is_green_down(first.file) else ""
+            told += "; green down" if roles in ((MapRole.NORMAL,), (MapRole.COAT_NORMAL,)) and is_green_down(first.file) else ""
             told += "" if _names(first.file, one.words) else "; its variants share it"
             told += _better(seen[first.file], [seen[each.file] for each in others])
             taken.append(Taken(file=first.file, roles=roles, why=told))

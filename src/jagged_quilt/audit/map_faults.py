@@ -31,7 +31,7 @@ def _constants(bench: Bench) -> None:
 
 def _encodings(bench: Bench) -> None:
     for role, given in bench.maps.items():
-        if bench.has(role, "constant") or role is _R.NORMAL:
+        if bench.has(role, "constant") or role.value.direction:
             continue
         colour = role.value.transfer is Transfer.SRGB
         if given.texels.dtype != np.uint8 or given.is_encoded != colour:

@@ -226,7 +226,7 @@ class TargetRows(NamedTuple):
     rows: NDArray[np.int32]  # (targets,) the first output of each, bytes first
     is_colour: NDArray[np.bool_]  # (targets,)
     scale: NDArray[np.float32]  # (outputs, 3): steps of its scale, and a x + b before them
-    bytes: tuple[NDArray[np.uint8], ...]  # (M, C) each
+    bytes: tuple[NDArray[np.uint8], ...]  # (M, C) each; no columns where a role is not blended
     words: tuple[NDArray[np.uint16], ...]
 
 

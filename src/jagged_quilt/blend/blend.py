@@ -63,6 +63,10 @@ class Texels:
             raise KeyError(f"no layer of this blend has a map of the role {role.key}")
         return self.values[:, first] if channels == 1 else self.values[:, first : first + channels]
 
+    def columns(self, role: MapRole) -> range:
+        """Return the columns of `values` that hold a role."""
+        return range(k.ROW_OF[role], k.ROW_OF[role] + role.value.channels)
+
     def __contains__(self, role: MapRole) -> bool:
         return k.ROW_OF[role] < self.values.shape[1]
 
@@ -187,9 +191,12 @@ class Blend:
         return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
-        roles = sorted((each.role for each in self.plan.outputs), key=lambda role: role.value.bits)
-        arrays = [target[role].reshape(len(target[role]), -1) for role in roles]
         place = np.empty(0, np.int64) if where is None else where
+        roles, arrays = [], list[Stored]()
+        for role in sorted(k.ROW_OF, key=lambda role: role.value.bits):  # of all roles, so that the kernel is compiled once
+            blended = any(each.role is role for each in self.plan.outputs)
+            roles.append(role)
+            arrays.append(target[role].reshape(len(target[role]), -1) if blended else np.empty((0, 0), stored_type(role)))
         return k.TargetRows(
             frozen(place, np.int64),
             _encode_table(),

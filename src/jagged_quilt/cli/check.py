@@ -77,6 +77,8 @@ def command(
         idle = [audit.name for audit in audits if used and audit.name not in used]
         if idle:
             click.echo(f"note: no layer uses {_some([chr(34) + name + chr(34) for name in idle])}")
+        for line in quilt.not_carried(audits) if quilt else ():
+            click.echo(f"note: {line}")
         told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
         noted = [f"{len(rest)} notes" if len(rest) != 1 else "1 note"] if rest else []
         click.echo(", ".join([*told, *noted]) + (" (--notes tells them)." if rest and not notes else "."))
@@ -150,7 +152,7 @@ def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
 def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
     from rich.table import Table
 
-    from jagged_quilt.maps.roles import SURFACE_ROLES
+    from jagged_quilt.maps.roles import RARE_ROLES, SURFACE_ROLES
 
     table = Table("swatch", "tile", *(role.key for role in SURFACE_ROLES), "seam", "faults", box=None, header_style="bold")
     for audit, source in zip(audits, sources, strict=True):
@@ -158,6 +160,10 @@ def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
         seams = [max(facts["seam"].values()) for facts in audit.maps.values() if "seam" in facts]
         table.add_row(audit.name, f"{source.tile:g} m", *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
+    for audit in audits:
+        rare = [role.key.replace("_", " ") for role in RARE_ROLES if role.key in audit.maps]
+        if rare:
+            click.echo(f" {audit.name}: {', '.join(rare)} too")
 
 
 def _tell_faults(faults: list[Finding], *, one_by_one: bool) -> None:

@@ -16,6 +16,15 @@ Colour = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
+class Coat:
+    """A clear coat: how much of it there is, how rough it is, and how high it lies in the relief; (H, W) each."""
+
+    amount: Field
+    roughness: Field
+    height: Field
+
+
+@dataclass(frozen=True, eq=False)
 class Recipe:
     """What the maker of a material decides; the maps follow.
 
@@ -29,12 +38,15 @@ class Recipe:
         0..1, perceptual.
     reflectance : (H, W)
         Linear, at normal incidence.
+    coat : Coat, optional
+        A clear coat over it.
     """
 
     height: Field
     diffuse: Colour
     roughness: Field
     reflectance: Field
+    coat: Coat | None = None
 
 
 def _between(low: tuple[int, int, int], high: tuple[int, int, int], share: Field) -> Colour:
@@ -177,7 +189,7 @@ def weathered_planks(side: int) -> Recipe:
 
 
 def glazed_ware(side: int) -> Recipe:
-    """Glaze over fired clay: pooled and thin in turns, with a fine net of cracks."""
+    """Coloured slip over fired clay, pooled and thin in turns; a clear glaze lies over it, with a fine net of cracks."""
     u, v = grid(side)
     wu, wv = warped(u, v, amount=0.05, cells=5, seed=81)
     pooled = patches(wu, wv, cells=6, octaves=4, seed=82)
@@ -188,7 +200,9 @@ def glazed_ware(side: int) -> Recipe:
     diffuse = _between((30, 74, 70), (70, 122, 100), step(pooled, 0.25, 0.8))
     diffuse = diffuse * (1 - 0.45 * crack[..., None]) * (1 - 0.35 * speck[..., None])
     height = stretched(0.6 * pooled + 0.30 * orange_peel - 0.10 * crack)
-    return Recipe(height, diffuse, 0.16 + 0.06 * pooled, 0.045 + 0.012 * pooled)
+    worn = step(patches(wu, wv, cells=9, octaves=4, seed=86), 0.70, 0.74)
+    glaze = Coat((1 - worn) * (1 - 0.6 * crack), 0.05 + 0.12 * speck + 0.10 * crack, 0.30 * orange_peel + 0.15 * pooled)
+    return Recipe(height, diffuse * (1 + 0.12 * worn[..., None]), 0.62 - 0.12 * pooled, 0.04 + 0.008 * pooled, glaze)
 
 
 @dataclass(frozen=True)
@@ -217,26 +231,36 @@ _LENS = 0.7  # texels; as a lens would, so that no edge of the relief is sharper
 
 
 def swatch_maps(material: Material, side: int) -> dict[MapRole, NDArray[np.uint8] | NDArray[np.uint16]]:
-    """Return the six maps of a material as they are stored in files, all from one relief."""
+    """Return the maps of a material as they are stored in files, from one relief: six, and those of a coat if any."""
     from scipy.ndimage import gaussian_filter
 
     recipe = material.recipe(side)
     texel = material.tile / side
     height = stretched(gaussian_filter(recipe.height, _LENS, mode="wrap"))
     metres = height * material.relief
-    east = (np.roll(metres, -1, axis=1) - np.roll(metres, 1, axis=1)) / (2 * texel)
-    south = (np.roll(metres, -1, axis=0) - np.roll(metres, 1, axis=0)) / (2 * texel)
-    normal = np.stack([-east, south, np.ones_like(east)], axis=2)
-    normal /= np.linalg.norm(normal, axis=2, keepdims=True)
     specular = np.repeat(srgb_from_linear(recipe.reflectance.astype(np.float32))[..., None], 3, axis=2)
-    return {
+    maps: dict[MapRole, NDArray[np.uint8] | NDArray[np.uint16]] = {
         MapRole.DIFFUSE: _bytes(recipe.diffuse),
-        MapRole.NORMAL: _bytes(normal * 0.5 + 0.5),
+        MapRole.NORMAL: _bytes(_normals(metres, texel) * 0.5 + 0.5),
         MapRole.ROUGHNESS: _bytes(recipe.roughness),
         MapRole.SPECULAR: _bytes(specular),
         MapRole.HEIGHT: np.rint(np.clip(height, 0, 1) * 65535).astype(np.uint16),
         MapRole.OCCLUSION: _bytes(occlusion(metres, texel)),
     }
+    if recipe.coat is not None:
+        above = gaussian_filter(recipe.coat.height, _LENS, mode="wrap") * material.relief
+        maps[MapRole.COAT] = _bytes(recipe.coat.amount)
+        maps[MapRole.COAT_NORMAL] = _bytes(_normals(above, texel) * 0.5 + 0.5)
+        maps[MapRole.COAT_ROUGHNESS] = _bytes(recipe.coat.roughness)
+    return maps
+
+
+def _normals(metres: Field, texel: float) -> NDArray[np.float64]:
+    """The unit normals of a repeating relief, green up, (H, W, 3)."""
+    east = (np.roll(metres, -1, axis=1) - np.roll(metres, 1, axis=1)) / (2 * texel)
+    south = (np.roll(metres, -1, axis=0) - np.roll(metres, 1, axis=0)) / (2 * texel)
+    normal = np.stack([-east, south, np.ones_like(east)], axis=2)
+    return np.asarray(normal / np.linalg.norm(normal, axis=2, keepdims=True))
 
 
 def occlusion(metres: Field, texel: float, reach: int = 24) -> Field:

@@ -21,12 +21,16 @@ Vectors = NDArray[np.float32]
 """(N, 3) float32."""
 
 
+COLUMNS = {"diffuse": 3, "normal": 3, "roughness": 1, "specular": 3, "height": 1, "occlusion": 1}
+RARE_COLUMNS = {"emission": 3, "coat": 1, "coat_normal": 3, "coat_roughness": 1}
+"""What stands in the columns of a lit surface, and how wide each is."""
+
+
 class LitSurface(NamedTuple):
     """What light falls on, at N points.
 
     values : (N, 12) or (N, 20) float32
-        What a blend gives, normals in the world: diffuse (3), unit normal (3), roughness, specular (3: at normal incidence),
-        height, occlusion; and of what has some, emission (3), coat, the coat's unit normal (3) and roughness.
+        By `COLUMNS`, and `RARE_COLUMNS` where there is any: unit normals in the world, specular at normal incidence.
     eye : (N, 3)
         Unit, world; points to it.
     """
@@ -38,6 +42,11 @@ class LitSurface(NamedTuple):
     def has_rare(self) -> bool:
         """Whether it has coats or emission."""
         return self.values.shape[1] > _kernels.GIVEN
+
+    @property
+    def occlusion(self) -> NDArray[np.float32]:
+        """How open it is to the sky, (N,)."""
+        return self.values[:, _kernels.OPEN]
 
     @property
     def coat_share(self) -> NDArray[np.float32]:

@@ -62,7 +62,7 @@ class MapSource:
     @property
     def is_green_down(self) -> bool:
         """Whether green is flipped on reading."""
-        return self.role is MapRole.NORMAL and (self.green == "down" or (self.green is None and is_green_down(self.file)))
+        return self.role.value.direction and (self.green == "down" or (self.green is None and is_green_down(self.file)))
 
     def read(self, seen: MutableMapping[Path, Image] | None = None) -> TextureMap:
         """Read the map.

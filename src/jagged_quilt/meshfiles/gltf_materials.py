@@ -191,6 +191,11 @@ class _Making:
             self.map(texture, role, channel, (texture or {}).get(factor, 1.0))
         strength = float(self.extension("KHR_materials_emissive_strength").get("emissiveStrength", 1))
         glow = [strength * float(each) for each in self.told.get("emissiveFactor", (0, 0, 0))]
+        if max(glow) > 1:
+            self.note(
+                f"glows {max(glow):.3g} times as bright as white, which is as bright as a map can say; brought down to that"
+            )
+            glow = [each / max(glow) for each in glow]
         if max(glow) > 0 and not self.map(self.told.get("emissiveTexture"), _R.EMISSION, times=glow):
             self.constant(_R.EMISSION, *glow)
 

@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layout_of, layouts_for
+from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
@@ -23,7 +24,7 @@ from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.mask import Mask
@@ -323,6 +324,16 @@ class Quilt:
         idle = {each.name for each in BLENDED} - set(needed) - set(self.table.arrays.formats)
         return tuple(each for each in self.layouts if each.name not in idle)
 
+    def not_carried(self, audits: Sequence[SwatchAudit]) -> list[str]:
+        """Return what swatches were found to have and none of the arrays that the file names holds, a line each."""
+        out = []
+        for role in RARE_ROLES:
+            has = [audit.name for audit in audits if role.key in audit.maps]
+            if has and not any(role in layout.roles for layout in self.layouts):
+                names = ", ".join(f'"{name}"' for name in has[:6]) + (" …" if len(has) > 6 else "")
+                out.append(f'{names}: no array holds the {role.key} map; add "{role.value.array}" to arrays.layouts')
+        return out
+
     def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
         rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
         with self._at("swatch", place):
@@ -467,7 +478,7 @@ def _one_rule(table: MapTable) -> MapRule:
     role = _ROLES.get(table.role or "")
     if role is None and not table.file:
         raise RangeError('role = "none" leaves a file out; name it with file = "…"')
-    if table.green and role is not MapRole.NORMAL:
+    if table.green and (role is None or not role.value.direction):
         raise RangeError("green is said of normal maps")
     if table.made_from and (role is not MapRole.HEIGHT or table.file):
         raise RangeError('made_from = "normal" is for role = "height", and without a file')

@@ -13,17 +13,18 @@ from jagged_quilt.arrays.resize import resized
 from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.light.lamps import Sun
-from jagged_quilt.light.light import Lighting, LitSurface
+from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, GROUND, INK, Board, Picture
+from jagged_quilt.show.lit_view import surface_of
 from jagged_quilt.surfaces.camera import Camera
 
 _OVERSAMPLED = 2
 REPEATS = (3.0, 2.0)
 _SAMPLED = 256  # texels along the side of a map on a ball
-_ON_SHEET, _SIDE, _ACROSS, _DOWN, _LEFT, _TOP = 6, 138, 167, 144, 112, 78
+_ON_SHEET, _SIDE, _ACROSS, _ROOM, _LEFT, _TOP = 6, 138, 167, 722, 112, 78
 _R = MapRole
 
 Values = NDArray[np.float32]
@@ -34,7 +35,8 @@ VARIATIONS: dict[str, tuple[MapRole, ...]] = {
     "without roughness": (_R.ROUGHNESS,),
     "without specular": (_R.SPECULAR,),
 }
-"""What is left out in each row of the sheet; in the last row a checker stands in for the specular map."""
+"""What is left out in each row of the sheet; then what few have; in the last row a checker stands in for the specular map."""
+_RARE = {"without coat": (_R.COAT,), "without emission": (_R.EMISSION,)}
 _CHECKER = "checker as specular"
 
 
@@ -95,7 +97,7 @@ def _lit(
     for role in (role for role in (_R.NORMAL, _R.COAT_NORMAL) if role in texels):
         bumpy = np.einsum("nk,nkd->nd", texels[role], frame)
         texels[role][...] = bumpy / np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
-    surface = LitSurface(texels.values, np.broadcast_to(look.eye, normal.shape))
+    surface = surface_of(texels, np.broadcast_to(look.eye, normal.shape))
     places = np.array(look.middle) + normal.astype(np.float64)
     ways = [light.reach_at(places)[0] for light in lighting.lights]
     free = [np.clip(np.einsum("nd,nd->n", normal, np.broadcast_to(way, normal.shape)) * 8, 0, 1) for way in ways]
@@ -129,30 +131,49 @@ def draw_balls(swatches: Sequence[Swatch], lighting: Lighting, camera: Camera) -
 def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: Look, page: int, pages: int) -> Board:
     lights = f"{len(lighting.lights)} light{'s' * (len(lighting.lights) != 1)} and the sky of the quilt"
     board = Board("Balls" + (f", sheet {page} of {pages}" if pages > 1 else ""), f"{lights}, seen as its camera looks")
-    board.write(_LEFT + _SIDE / 2, 60, "controls", size=13, bold=True, side="center")
+    rare = {name: roles for name, roles in _RARE.items() if any(roles[0] in swatch.maps for swatch in swatches)}
+    rows = {**VARIATIONS, **rare, _CHECKER: ()}
+    cells = _Cells(_ROOM // len(rows))
+    board.write(cells.middle(0), 60, "controls", size=13, bold=True, side="center")
     for row, (name, plain) in enumerate(controls().items()):
-        _ball_on(board, lit_ball(plain, _SIDE, lighting=lighting, look=look), 0, row)
-        board.write(_LEFT + _SIDE / 2, _TOP + row * _DOWN + _SIDE - 6, name, size=11, side="center", behind="#1e2024")
-    rows = {**VARIATIONS, _CHECKER: ()}
+        board.pin(lit_ball(plain, cells.side, lighting=lighting, look=look), *cells.corner(0, row))
+        foot = cells.corner(0, row)[1] + cells.side - 6
+        board.write(cells.middle(0), foot, name, size=11, side="center", behind="#1e2024")
     for row, name in enumerate(rows):
         for line, words in enumerate(name.split(" ", 1)):
-            board.write(16, _TOP + row * _DOWN + _SIDE / 2 - 9 + 18 * line, words, size=12, ink=FAINT if line else INK)
-    ball = _ball(_SIDE * _OVERSAMPLED, REPEATS)
+            y = cells.corner(0, row)[1] + cells.side / 2 - 9 + 18 * line
+            board.write(16, y, words, size=12, ink=FAINT if line else INK)
+    ball = _ball(cells.side * _OVERSAMPLED, REPEATS)
     for column, swatch in enumerate(swatches, 1):
-        board.write(_LEFT + column * _ACROSS + _SIDE / 2, 60, swatch.name, size=13, bold=True, side="center")
+        board.write(cells.middle(column), 60, swatch.name, size=13, bold=True, side="center")
         flat = _sampled(swatch, ball.texels)
         for row, (name, without) in enumerate(rows.items()):
             if without and without[0] not in swatch.maps:
-                x, y = _LEFT + column * _ACROSS + _SIDE / 2, _TOP + row * _DOWN + _SIDE / 2
-                board.write(x, y, "has none", size=12, ink=FAINT, side="center")
+                y = cells.corner(column, row)[1] + cells.side / 2
+                board.write(cells.middle(column), y, "has none", size=12, ink=FAINT, side="center")
                 continue
             shown = flat if name != _CHECKER else {**flat, _R.SPECULAR: _checker(ball.texels)}
-            _ball_on(board, _lit(ball, shown, _SIDE, lighting, look, without), column, row)
+            board.pin(_lit(ball, shown, cells.side, lighting, look, without), *cells.corner(column, row))
     return board
 
 
-def _ball_on(board: Board, picture: Picture, column: int, row: int) -> None:
-    board.pin(picture, _LEFT + column * _ACROSS, _TOP + row * _DOWN)
+class _Cells(NamedTuple):
+    """Where balls lie on a sheet whose rows are so far apart."""
+
+    down: int
+
+    @property
+    def side(self) -> int:
+        """Pixels across a ball."""
+        return min(_SIDE, self.down - 6)
+
+    def corner(self, column: int, row: int) -> tuple[int, int]:
+        """Return the upper left corner of a ball."""
+        return _LEFT + column * _ACROSS + (_SIDE - self.side) // 2, _TOP + row * self.down
+
+    def middle(self, column: int) -> float:
+        """Return the middle of a column."""
+        return _LEFT + column * _ACROSS + _SIDE / 2
 
 
 def _plain(name: str, diffuse: float, specular: float, roughness: float) -> Swatch:

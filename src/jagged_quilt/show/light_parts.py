@@ -12,7 +12,7 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import RARE_ROLES, MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.glances import free_of
 from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
@@ -21,7 +21,8 @@ from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock
 
-_MOST, _COUNTS = 12, {5: "five", 7: "seven"}  # pictures on the board
+_MOST = 16  # pictures on the board
+_COUNTS = {5: "five", 6: "six", 7: "seven"}
 _TALL, _STOPS = HEIGHT - 52 - 66, 4
 
 Light = NDArray[np.float32]
@@ -74,10 +75,10 @@ def light_in_parts(
             blend, weights = scene.weighed(piece)
             places, rows = piece.points.places, block.pixels[own]
             texels = blend.at(piece.points, weights, normals="world")
-            surface = lit_surface(texels, piece.points.normal, -block.rays[own])
+            surface = lit_surface(texels, piece.points.normal, -block.rays[own], open_sky=scene.open_sky(piece))
             away = np.linalg.norm(places - canvas.camera.position, axis=1)
             each, dull = lighting.leaving(surface, places, ways, in_parts=True), surface.without_glow()
-            shares["occlusion"][rows], shares["coat's Fresnel"][rows] = texels[MapRole.OCCLUSION], surface.coat_share
+            shares["occlusion"][rows], shares["coat's Fresnel"][rows] = surface.occlusion, surface.coat_share
             for part in range(len(PARTS)):
                 kinds[part, rows] = hazed(each[:, part], away, haze, _DARK)
             behind[own] = hazed(np.zeros_like(each[:, 0]), away, haze, lighting.sky)
@@ -98,15 +99,16 @@ def light_in_parts(
 
 def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
     """Draw the light of a view in its parts: those of which it is the sum, what they are made with, and each lamp alone."""
-    lights, rare = scene.lighting.lights, scene.has_rare
-    kinds = [name for name in (*PARTS, "air and sky") if rare or name not in ("coat", "emission")]
-    count = min(2 + len(kinds) + 2 * rare + 2 * len(lights), _MOST)
-    across = 3 if count <= 9 else 4
-    wide, high = (410, 222) if across == 3 else (306, 214)
+    lights, coated = scene.lighting.lights, MapRole.COAT in scene.roles
+    missing = {role.key for role in RARE_ROLES if role not in scene.roles}
+    kinds = [name for name in (*PARTS, "air and sky") if name not in missing]
+    count = min(2 + len(kinds) + 2 * coated + 2 * len(lights), _MOST)
+    across, rows = (3, 3) if count <= 9 else (4, 3) if count <= 12 else (4, 4)
+    wide, high = (1282 - 14) // across - 11, (800 - 56) // rows - 32
     parts = light_in_parts(scene, camera, width=wide, height=high, threads=threads, progress=progress)
     shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *((n, parts.kinds[n]) for n in kinds)]]
     shown.append(("occlusion", _grey(parts.shares["occlusion"])))
-    if rare:
+    if coated:
         fresnel = parts.shares["coat's Fresnel"]
         shown += [("the coat's Fresnel", _grey(fresnel)), ("what the coat leaves of the base", _grey(1 - fresnel))]
     for number, (lamp, light, free) in enumerate(zip(lights, parts.lamps, parts.free, strict=True)):
@@ -115,11 +117,11 @@ def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, prog
         shown.append((f"{name}: what it reaches", _grey(free)))
     board = Board("Debug: light", f"the next {_COUNTS[len(kinds)]} pictures sum to the first, before tone")
     for place, (name, picture) in enumerate(shown[:count]):
-        x, y = 14 + place % across * (wide + 11), 50 + place // across * 248
-        board.write(x, y + 10, name, size=13, bold=True)
+        x, y = 14 + place % across * (wide + 11), 50 + place // across * (high + 32)
+        board.write(x, y + 10, name, size=13 if across == 3 else 12, bold=True)
         board.pin(picture, x, y + 24)
     if len(shown) > count:
-        left = (len(shown) - count) // 2
+        left = (len(shown) - count + 1) // 2
         rest = f"{left} more {'light is' if left == 1 else 'lights are'} not drawn"
         board.write(1266, 790, rest, size=12, ink=FAINT, side="right")
     return board

@@ -12,7 +12,7 @@ from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.light import LitSurface, hazed
+from jagged_quilt.light.light import COLUMNS, RARE_COLUMNS, LitSurface, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
@@ -122,7 +122,8 @@ def light_along(
             for each, roles, light in zip(ready, left_out, lights, strict=True):
                 blend, weights = each.weighed(piece)
                 texels = blend.at(points, weights, normals="world")
-                shade = lighting.leaving(lit_surface(texels, points.normal, -seen, roles), places, free)
+                surface = lit_surface(texels, points.normal, -seen, roles, open_sky=each.open_sky(piece))
+                shade = lighting.leaving(surface, places, free)
                 light[own] = hazed(shade, away, haze, lighting.sky)
         for target, light in zip(out, lights, strict=True):
             target[block.pixels] = lighting.shown(light)
@@ -147,13 +148,31 @@ def seen_behind(block: PictureBlock, sky: Sky | SkyImage, haze: float) -> NDArra
 
 
 def lit_surface(
-    texels: Texels, normal: NDArray[np.float32], eye: NDArray[np.float32], without: Collection[MapRole] = ()
+    texels: Texels,
+    normal: NDArray[np.float32],
+    eye: NDArray[np.float32],
+    without: Collection[MapRole] = (),
+    *,
+    open_sky: NDArray[np.float32] | None = None,
 ) -> LitSurface:
-    """Return what a blend answers as light falls on it; some maps left out: their neutral value, and the surface's `normal`."""
+    """Return what a blend answers as light falls on it; some maps left out: their neutral value, and the surface's `normal`.
+
+    open_sky : (N,), how much of the sky the ground leaves open, which is counted with the occlusion.
+    """
     left_out = [role for role in without if role in texels]
-    if not left_out:
-        return LitSurface(texels.values, eye)
+    if not left_out and open_sky is None:
+        return surface_of(texels, eye)
     plain = Texels(texels.values.copy())
     for role in left_out:
         plain[role][...] = normal if role.value.direction else np.array(role.value.neutral, np.float32)
-    return LitSurface(plain.values, eye)
+    if open_sky is not None:
+        plain[MapRole.OCCLUSION][...] *= open_sky
+    return surface_of(plain, eye)
+
+
+def surface_of(texels: Texels, eye: NDArray[np.float32]) -> LitSurface:
+    """Return texels with normals in the world as light falls on them."""
+    names = {**COLUMNS, **(RARE_COLUMNS if MapRole.COAT in texels else {})}
+    columns = [column for name in names for column in texels.columns(MapRole[name.upper()])]
+    as_it_is = columns == list(range(texels.values.shape[1]))  # unless there are other roles between
+    return LitSurface(texels.values if as_it_is else np.ascontiguousarray(texels.values[:, columns]), eye)

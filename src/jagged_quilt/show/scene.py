@@ -18,6 +18,7 @@ from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shown import Shown
@@ -104,7 +105,7 @@ class Scene(Shown):
         self.lighting = Lighting(tuple(lights), sky, exposure, Tone.of(tone, "tone"))
         self.arrays, self.filter = arrays, Filter.of(filter)
         self.things: tuple[SceneThing, ...] = ()
-        self._ready: tuple[list[Blend], list[Weights]] | None = None
+        self._ready: tuple[list[Blend], list[Weights], list[Grid | None]] | None = None
 
     def __repr__(self) -> str:
         return f"<Scene of {len(self.things)} things under {len(self.lighting.lights)} lights>"
@@ -150,21 +151,33 @@ class Scene(Shown):
             parts = [each for thing in self.things for each in thing.by_part]
             pages = opened(self.arrays, [layer for _, layers in parts for layer in one_each(layers)])
             blends = [Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres) for part, layers in parts]
-            self._ready = blends, [source for thing in self.things for source in _sources(thing)]
+            grounds = [thing.surface if isinstance(thing.surface, Terrain) else None for thing in self.things]
+            skies = [
+                ground.fields.open_to_sky() if ground else None
+                for ground, thing in zip(grounds, self.things, strict=True)
+                for _ in thing.by_part
+            ]
+            self._ready = blends, [source for thing in self.things for source in _sources(thing)], skies
         return self
 
     @property
-    def has_rare(self) -> bool:
-        """Whether one of its blends has coats or emission."""
+    def roles(self) -> set[MapRole]:
+        """The roles that its blends give."""
         self.ready()
         assert self._ready is not None
-        return any(blend.plan.has_rare for blend in self._ready[0])
+        return {output.role for blend in self._ready[0] for output in blend.plan.outputs}
 
     def weighed(self, piece: Piece) -> tuple[Blend, PointWeights]:
         """Return what blends a piece of what is seen, and its weights; the scene must be `ready`."""
         assert self._ready is not None
-        blends, sources = self._ready
+        blends, sources, _ = self._ready
         return blends[piece.part], sources[piece.part].at(piece.points)
+
+    def open_sky(self, piece: Piece) -> NDArray[np.float32] | None:
+        """Return how much of the sky the ground leaves open at a piece of it, (N,); None for what is no ground."""
+        assert self._ready is not None
+        ground = self._ready[2][piece.part]
+        return None if ground is None else ground.at(piece.points)
 
     def shadows(self, light: Light) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how free the way to a light is from points, 0..1, (N,)."""

@@ -11,7 +11,7 @@ from jagged_quilt.arrays.resize import resized
 from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.light.lamps import Sun
-from jagged_quilt.light.light import Lighting, LitSurface
+from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
@@ -19,6 +19,7 @@ from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
 from jagged_quilt.show.ground_plan import key_plan
 from jagged_quilt.show.key_colours import key_colours
+from jagged_quilt.show.lit_view import surface_of
 from jagged_quilt.show.map_pictures import map_picture, neutral_picture
 from jagged_quilt.weights.weight_map import WeightMap
 
@@ -35,9 +36,9 @@ def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
 def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
     roles = (*SURFACE_ROLES, *(role for role in RARE_ROLES if any(role in swatch.maps for swatch in swatches)))
-    left, top, down, high = 164, 78, 119, 111
+    left, top, down = 164, 78, 119
     across = (1263 - left) // (1 + len(roles))
-    wide = across - 7
+    wide, high = across - 7, min(111, across - 7)
     for column, title in enumerate(["lit", *(role.key for role in roles)]):
         note = "" if column == 0 or len(roles) > len(SURFACE_ROLES) else roles[column - 1].value.note
         board.write(left + column * across, 66, title.replace("_", " "), size=13 if wide > 120 else 11, bold=True)
@@ -47,7 +48,7 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
         board.write(20, y + 36, swatch.name, size=13, bold=True)
         board.write(20, y + 58, f"tile {swatch.tile:g} m", size=12, ink=FAINT)
         board.write(20, y + 76, f"relief {100 * swatch.relief:g} cm", size=12, ink=FAINT)
-        board.pin(_lit_swatch(swatch, max(wide, high))[:high, :wide], left, y)
+        board.pin(_lit_swatch(swatch, wide)[:high], left, y)
         for column, role in enumerate(roles, 1):
             given = swatch.maps.get(role)
             x = left + column * across
@@ -55,9 +56,8 @@ def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
                 board.pin(neutral_picture(role, high, wide), x, y)
                 board.write(x + wide / 2, y + high / 2, "neutral", size=12, side="center", behind="#1e2024")
             else:
-                shown = max(wide, high)
-                rows = max(1, round(shown * given.shape[0] / given.shape[1]))
-                board.pin(map_picture(given, rows, shown)[:high, :wide], x, y)
+                rows = max(1, round(wide * given.shape[0] / given.shape[1]))
+                board.pin(map_picture(given, rows, wide)[:high], x, y)
     return board
 
 
@@ -70,7 +70,7 @@ def _lit_swatch(swatch: Swatch, wide: int) -> Picture:
         own = texels[role]
         world = np.column_stack([own[:, 0], own[:, 2], -own[:, 1]])
         own[...] = world / np.maximum(np.linalg.norm(world, axis=1, keepdims=True), 1e-6)
-    surface = LitSurface(texels.values, np.broadcast_to(np.array([0, 1, 0], np.float32), (count, 3)))
+    surface = surface_of(texels, np.broadcast_to(np.array([0, 1, 0], np.float32), (count, 3)))
     lighting = Lighting((Sun(315, 38),))
     light = lighting.leaving(surface, np.zeros((count, 3)), [np.ones(count, np.float32)])
     return picture_of(lighting.shown(light).reshape(wide, wide, 3), wide, wide)

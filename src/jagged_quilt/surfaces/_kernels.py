@@ -186,6 +186,41 @@ def hidden_sky(heights, steps, far, out):
 
 
 @inlined
+def _falls_above(e, level, up):
+    """What an even sky sheds from one direction below an angle e over level, by the cosine to a normal."""
+    return np.float32(0.5) * (level * (e + math.sin(e) * math.cos(e)) + up * math.sin(e) * math.sin(e))
+
+
+@kernel
+def open_sky(heights, slopes, steps, metres, ways, out):
+    """Fill how much of the sky above level that a sample's own normal faces is not hidden by the ground, 0..1.
+
+    slopes : (R, C, 2), steps (16 S, 2), metres (16 S, 3), ways (16, 2)
+        All east and south: of the ground; samples to look at; how far those are, and altogether; unit vectors.
+    """
+    rows, columns = heights.shape
+    each, zenith = steps.shape[0] // 16, np.float32(math.pi / 2)
+    for r in range(rows):
+        for c in range(columns):
+            own, faced, seen = heights[r, c], np.float32(0.0), np.float32(0.0)
+            for way in range(16):
+                level = -slopes[r, c, 0] * ways[way, 0] - slopes[r, c, 1] * ways[way, 1]
+                steepest = max(-level, np.float32(0.0))  # the ground's own slope hides what its normal does not face
+                lowest = math.atan(steepest)
+                for step in range(way * each, way * each + each):
+                    across = min(max(c + steps[step, 0], 0), columns - 1)
+                    down = min(max(r + steps[step, 1], 0), rows - 1)
+                    rise, away = heights[down, across] - own, metres[step, 2]
+                    faced_rise = slopes[r, c, 0] * metres[step, 0] + slopes[r, c, 1] * metres[step, 1]
+                    if rise > faced_rise + np.float32(1e-4) * away:  # else it lies on the ground's own plane
+                        steepest = max(steepest, rise / away)
+                whole = _falls_above(zenith, level, np.float32(1.0))
+                faced += whole - _falls_above(lowest, level, np.float32(1.0))
+                seen += whole - _falls_above(math.atan(steepest), level, np.float32(1.0))
+            out[r, c] = seen / faced
+
+
+@inlined
 def _first_root(a, b, c):
     """The smallest s from 0 on at which a s^2 + b s + c, which begins at c >= 0, goes below 0; 2 if it does not."""
     square = b * b - 4.0 * a * c

@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 
 if TYPE_CHECKING:
     from jagged_quilt.surfaces.terrain import Terrain
+
+
+_SAMPLES = 257  # along a side, of how open the ground is: what hides the sky is large
+_OPEN: WeakKeyDictionary[Terrain, Grid] = WeakKeyDictionary()
+_LOCK = threading.Lock()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -57,12 +64,39 @@ class TerrainFields:
         _kernels.hidden_sky(self.terrain.heights, steps, np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32), hidden)
         return self._field(hidden)
 
+    def open_to_sky(self) -> Grid:
+        """Return how much of the sky that the ground faces above level it does not hide itself, 0..1, for an even sky.
+
+        Of what lies below level a normal says enough: so a lone cliff is as open as a plain. The horizon is searched as
+        `hidden_sky` does, over the whole ground, on at most 257 samples along a side; known for a terrain once.
+        """
+        with _LOCK:
+            if self.terrain not in _OPEN:
+                _OPEN[self.terrain] = _open_to_sky(self.terrain)
+            return _OPEN[self.terrain]
+
     def plan(self, texels: int) -> GridCanvas:
         """Return the ground as a canvas so many texels along its longer side."""
         return self.terrain.canvas(texels)
 
     def _field(self, values: NDArray[np.floating]) -> Grid:
         return Grid(np.ascontiguousarray(values, np.float32), (0.0, 0.0), self.terrain.spacing)
+
+
+def _open_to_sky(terrain: Terrain) -> Grid:
+    picked = [np.rint(np.linspace(0, n - 1, min(n, _SAMPLES))).astype(np.int64) for n in terrain.heights.shape]
+    heights = frozen(terrain.heights[np.ix_(*picked)], np.float32)
+    rows, columns = heights.shape
+    spacing = (terrain.size[0] / (columns - 1), terrain.size[1] / (rows - 1))
+    south, east = np.gradient(heights, spacing[1], spacing[0])
+    steps, out = _steps_out(max(terrain.size), spacing), np.empty_like(heights)
+    metres = steps * spacing
+    far = np.hypot(*metres.T).astype(np.float32)
+    ways = metres.reshape(16, -1, 2)[:, -1] / far.reshape(16, -1)[:, -1:]
+    slopes = frozen(np.stack([east, south], axis=-1), np.float32)
+    metres = frozen(np.column_stack([metres, far]), np.float32)
+    _kernels.open_sky(heights, slopes, steps, metres, frozen(ways, np.float32), out)
+    return Grid(out, (0.0, 0.0), spacing)
 
 
 def _steps_out(reach: float, spacing: tuple[float, float]) -> NDArray[np.int32]:
