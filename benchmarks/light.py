@@ -45,10 +45,12 @@ def main():
     surface = LitSurface(texels.values, eye)
     places, open_ = points.places, np.ones(len(points), np.float32)
 
-    def lit_by(lights):
+    def lit_by(lights, on=surface):
         lighting = Lighting(lights)
-        return lambda: lighting.leaving(surface, places, [open_] * len(lights))
+        return lambda: lighting.leaving(on, places, [open_] * len(lights))
 
+    coated = np.ones((len(points), 20), np.float32)
+    coated[:, :12], coated[:, 16:19], coated[:, 19] = texels.values, texels.values[:, 3:6], 0.2
     image = Lighting(lamps("suns", 1), jq.clear_sky())
 
     def blended():
@@ -56,10 +58,13 @@ def main():
 
     works = {"the blend": blended, "no lamp, the sky": lit_by(())}
     works["1 sun, a sky image"] = lambda: image.leaving(surface, places, [open_])
+    glazed = LitSurface(coated, eye)
+    works["1 sun, a coat"], works["4 suns, a coat"] = (lit_by(lamps("suns", count), glazed) for count in (1, 4))
+    works["1 sun, a sky image, a coat"] = lambda: image.leaving(glazed, places, [open_])
     works |= {f"{count} {kind}": lit_by(lamps(kind, count)) for kind in ("suns", "points", "spots") for count in (1, 4, 16)}
     seconds = {name: min(times) for name, times in zip(works, in_turn(list(works.values()), repeats), strict=True)}
     for name, each in seconds.items():
-        print(f"{name:<20}{1e9 * each / len(points):>8.1f} ns a point{each / seconds['the blend']:>8.2f} of the blend")
+        print(f"{name:<27}{1e9 * each / len(points):>8.1f} ns a point{each / seconds['the blend']:>8.2f} of the blend")
     print(
         json.dumps(
             {
@@ -67,6 +72,7 @@ def main():
                 "four_over_one": round(seconds["4 suns"] / seconds["1 suns"], 3),
                 "sixteen_over_one": round(seconds["16 suns"] / seconds["1 suns"], 3),
                 "sky_image_over_gradient": round(seconds["1 sun, a sky image"] / seconds["1 suns"], 3),
+                "coat_over_none": round(seconds["1 sun, a coat"] / seconds["1 suns"], 3),
                 "four_points_over_one": round(seconds["4 points"] / seconds["1 points"], 3),
             }
         )

@@ -65,22 +65,29 @@ def reach_lamp(places, lamp, cone, ways, share):
     x, y, z, radius, reach, constant, linear, quadratic = lamp
     axis_x, axis_y, axis_z, outer, inner = cone
     least = max(constant + linear * radius + quadratic * radius * radius, 1e-9)
-    for p in range(places.shape[0]):
-        way_x, way_y, way_z = x - places[p, 0], y - places[p, 1], z - places[p, 2]
-        far = math.sqrt(way_x * way_x + way_y * way_y + way_z * way_z)
-        near = 1.0 / max(far, 1e-9)
+    nearest, lowest, over = np.float32(radius * radius), np.float32(least), np.float32(1.0 / reach if reach > 0.0 else 0.0)
+    constant, linear, quadratic = np.float32(constant), np.float32(linear), np.float32(quadratic)
+    axis_x, axis_y, axis_z, edge_from = np.float32(axis_x), np.float32(axis_y), np.float32(axis_z), np.float32(outer)
+    per_edge = np.float32(1.0 / max(inner - outer, BLUNTEST))
+    for p in range(places.shape[0]):  # differences first, in float64: places may be far from the origin
+        i = INDEX(p)
+        way_x, way_y, way_z = np.float32(x - places[i, 0]), np.float32(y - places[i, 1]), np.float32(z - places[i, 2])
+        square = way_x * way_x + way_y * way_y + way_z * way_z
+        far = math.sqrt(square)
+        near = F1 / max(far, np.float32(1e-9))
         way_x, way_y, way_z = way_x * near, way_y * near, way_z * near
-        if constant < 0.0:
-            part = 1.0 / max(far, radius) ** 2
+        if constant < F0:
+            part = F1 / max(square, nearest)
         else:
-            part = 1.0 / max(constant + linear * far + quadratic * far * far, least)
-        if reach > 0.0:
-            part *= min(max(1.0 - (far / reach) ** 4, 0.0), 1.0)
-        if outer > -2.0:
+            part = F1 / max(constant + linear * far + quadratic * square, lowest)
+        if over > F0:
+            ratio = square * over * over
+            part *= min(max(F1 - ratio * ratio, F0), F1)
+        if edge_from > np.float32(-2.0):
             along = -(way_x * axis_x + way_y * axis_y + way_z * axis_z)
-            edge = min(max((along - outer) / max(inner - outer, BLUNTEST), 0.0), 1.0)
+            edge = min(max((along - edge_from) * per_edge, F0), F1)
             part *= edge * edge
-        ways[p, 0], ways[p, 1], ways[p, 2], share[p] = way_x, way_y, way_z, part
+        ways[i, 0], ways[i, 1], ways[i, 2], share[i] = way_x, way_y, way_z, part
 
 
 @inlined

@@ -129,7 +129,7 @@ class Lighting:
         arriving = [share * each for (_, share), each in zip(reached, free, strict=True)]
         colours = [np.multiply(light.colour, light.strength) for light in self.lights]
         return _kernels.LampRows(
-            frozen(np.concatenate([*ways, np.empty((0, 3))]), np.float32),
+            frozen(np.concatenate([*ways, np.empty((0, 3), np.float32)]), np.float32),
             frozen([0, *np.cumsum([len(way) for way in ways])[:-1]] if ways else [], np.int64),
             frozen([len(way) > 1 for way in ways], np.int64),
             frozen(np.reshape(arriving, (len(ways), len(places))), np.float32),
