@@ -8,6 +8,8 @@
 import sys
 from pathlib import Path
 
+import numpy as np
+
 import jagged_quilt as jq
 
 project, out = Path(sys.argv[1]), Path(sys.argv[2])
@@ -32,3 +34,8 @@ jq.images.write_image(out / "evening.png", scene.draw(quilt.camera))
 
 # Each kind of light alone, and each lamp.
 jq.show.draw_debug(scene, quilt.camera, "light").save(out / "evening_light.png")
+
+# The jar from close by, glazed and without its coat: the lamp and the dusk show in the glaze alone.
+close = jq.Camera(position=(95.2, 8.6, 209.6), target=(97.4, 7.45, 205.2), view_angle=34)
+glazed, bare = (scene.draw(close, width=640, height=800, without=roles) for roles in ([], ["coat"]))
+jq.images.write_image(out / "glaze.png", np.concatenate([glazed, bare], axis=1))

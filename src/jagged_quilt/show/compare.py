@@ -19,9 +19,9 @@ _MOST = 64  # of 255: a difference that is drawn brightest
 
 
 def draw_beside(scenes: Sequence[Scene], camera: Camera, **options: Any) -> list[Picture]:
-    """Draw scenes through one camera, pixel by pixel alike: their rays are cast once where what stands there is the same."""
+    """Draw scenes through one camera, pixel by pixel alike: their rays are cast once where all stands and is lit alike."""
     first = _stands(scenes[0])
-    if all(_stands(each) == first for each in scenes[1:]):
+    if all(each.lighting == scenes[0].lighting and _stands(each) == first for each in scenes[1:]):
         return draw_scenes(scenes, camera, **options)
     return [each.draw(camera, **options) for each in scenes]
 
