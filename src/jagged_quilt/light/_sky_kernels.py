@@ -76,10 +76,8 @@ def reach_lamp(places, lamp, cone, ways, share):
         far = math.sqrt(square)
         near = F1 / max(far, np.float32(1e-9))
         way_x, way_y, way_z = way_x * near, way_y * near, way_z * near
-        if constant < F0:
-            part = F1 / max(square, nearest)
-        else:
-            part = F1 / max(constant + linear * far + quadratic * square, lowest)
+        below = max(square, nearest) if constant < F0 else max(constant + linear * far + quadratic * square, lowest)
+        part = F1 / below
         if over > F0:
             ratio = square * over * over
             part *= min(max(F1 - ratio * ratio, F0), F1)
