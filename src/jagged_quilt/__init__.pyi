@@ -12,8 +12,12 @@ from .arrays.pack import pack_files as pack_files
 from .arrays.texture_arrays import TextureArrays as TextureArrays
 from .arrays.texture_arrays import open_arrays as open_arrays
 from .audit.gather import gather as gather
+from .baking.bake import Baker as Baker
 from .baking.bake import bake as bake
 from .baking.baked_maps import BakedMaps as BakedMaps
+from .baking.pages import bake_pages as bake_pages
+from .baking.pages import open_pages as open_pages
+from .baking.pages import page as page
 from .blend.blend import Blend as Blend
 from .blend.layer import Layer as Layer
 from .blend.plan import BlendPlan as BlendPlan

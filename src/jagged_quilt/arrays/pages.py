@@ -12,6 +12,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 
@@ -82,6 +83,15 @@ class TexelPages:
     def closed(self) -> TexelPages:
         """Return the same pages, read-only."""
         return replace(self, texels=frozen(self.texels, np.uint32))
+
+    def digest(self, name: str) -> str:
+        """Return a hash of all that is read of a swatch."""
+        place, starts = self.place_of(name), page_starts(self.side, len(self.names))
+        parts = [repr((self.tiles[place], self.reliefs[place], self.side, [layout.name for layout in self.layouts]))]
+        for level, start in enumerate(starts[:-1]):
+            own = (self.side >> level) * ((self.side >> level) + 1)
+            parts.append(fingerprint(self.texels[start + place * own : start + (place + 1) * own].tobytes()))
+        return fingerprint(*parts)
 
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""

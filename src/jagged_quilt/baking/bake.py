@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 
 import numpy as np
 
@@ -17,6 +18,7 @@ from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
@@ -68,43 +70,95 @@ def bake(
     QuiltError
         If layers, arrays, weights and parts do not fit each other.
     """
-    space = NormalSpace.of(normals, "space of normals")
-    most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
-    by_part = layers_of_parts(canvas, layers)
-    shown = [one for own in by_part for one in one_each(own)]
-    pages = opened(arrays, shown)
-    relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
-    blends = [
-        Blend(pages, own, filter=filter, frame=part.frame, metres=part.metres, relief=relief)
-        for part, own in zip(canvas.parts, by_part, strict=True)
-    ]
-    sources = [source_of(part.name, own, weights, canvas) for part, own in zip(canvas.parts, by_part, strict=True)]
-    if isinstance(canvas, UvCanvas):
-        plans = [each.plan for each in blends]
-        canvas = canvas.asking(
-            gradients=any(each.needs_uv for each in plans), steps=any(each.needs_true_steps for each in plans)
-        )
-    height, width = canvas.texels
-    has_gaps = canvas.padding is not None
-    by_all = [{each.role for each in blend.plan.outputs} for blend in blends]
-    roles = [role for role in BLENDED_ROLES if any(role in own for own in by_all)]
-    flat = {role: _room(role, height * width, has_gaps, all(role in own for own in by_all)) for role in roles}
-    tally = _Tally(canvas) if has_gaps else None
+    baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter)
+    return baker.over(canvas, block=block, threads=threads, progress=progress)
 
-    def bake_block(one: Block) -> None:
-        for piece in one.pieces:
-            own = {role: each if piece.where.run is None else each[piece.where.run] for role, each in flat.items()}
-            weighed = sources[piece.part].at(piece.points)
-            blends[piece.part].into(own, piece.points, weighed, normals=space, columns=piece.columns, where=piece.where.each)
-        if tally is not None:
-            tally.add(one)
 
-    go_over(canvas, bake_block, most=most, threads=threads, step="baking", progress=progress)
-    cover = None if tally is None else tally.closed(flat)
-    shape = lambda role: (height, width) if role.value.channels == 1 else (height, width, role.value.channels)
-    return BakedMaps(
-        {role: each.reshape(shape(role)) for role, each in flat.items()}, relief=relief, normals=space, cover=cover
-    )
+class Baker:
+    """Layers, arrays and weights made ready once to be baked over a canvas, or over any windows of it; see `bake`.
+
+    Attributes
+    ----------
+    canvas : Canvas
+        The whole.
+    roles : tuple of MapRole
+        Of the maps that come of it.
+    layers : list of sequence of Layer
+        Those of each part of the canvas.
+    sources : list of Weigher or WeightMap
+        What answers the weights of each part.
+    relief : float
+        Metres of relief that height 1 stands for.
+    stamp : str or None
+        Stands for masks, daubs and adopted weights (of a mesh, for all) in what is made of it; hashed where it is not given.
+    """
+
+    def __init__(
+        self,
+        canvas: Weighable,
+        layers: Layers,
+        arrays: TextureArrays | TexelPages,
+        *,
+        weights: Weights | Mapping[str, Weights] | None = None,
+        normals: NormalSpace | str = NormalSpace.TANGENT,
+        filter: Filter | str = Filter.TRILINEAR,
+        stamp: str | None = None,
+    ) -> None:
+        self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
+        self.layers = layers_of_parts(canvas, layers)
+        shown = [one for own in self.layers for one in one_each(own)]
+        pages = opened(arrays, shown)
+        self.stamp, self._facts = stamp, arrays.facts if isinstance(arrays, TextureArrays) else None
+        self.relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
+        parts = list(zip(canvas.parts, self.layers, strict=True))
+        self._blends = [
+            Blend(pages, own, filter=filter, frame=part.frame, metres=part.metres, relief=self.relief) for part, own in parts
+        ]
+        self.sources = [source_of(part.name, own, weights, canvas) for part, own in parts]
+        self._by_part = [{output.role for output in blend.plan.outputs} for blend in self._blends]
+        self.roles = tuple(role for role in BLENDED_ROLES if any(role in own for own in self._by_part))
+
+    def looks(self, part: int = 0) -> list[str]:
+        """Return for each layer of a part, or each swatch of its medley, a hash of how it looks: its texels, how it lies."""
+        out, pages = [], self._blends[part].pages
+        for layer in one_each(self.layers[part]):
+            if self._facts is None:
+                texels = pages.digest(layer.swatch)
+            else:
+                facts = next(each for each in self._facts if each.name == layer.swatch)
+                texels = repr((facts.tile, facts.relief, sorted(facts.stamps.items()), pages.side))
+            out.append(fingerprint(texels, repr(asdict(layer.projection)), f"{layer.softness}"))
+        return out
+
+    def over(
+        self, canvas: Weighable, *, block: int = TEXELS_AT_ONCE, threads: int | None = None, progress: Progress = silent
+    ) -> BakedMaps:
+        """Return the maps of a window of the canvas, or of the whole."""
+        most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
+        if isinstance(canvas, UvCanvas):
+            plans = [each.plan for each in self._blends]
+            canvas = canvas.asking(
+                gradients=any(each.needs_uv for each in plans), steps=any(each.needs_true_steps for each in plans)
+            )
+        height, width = canvas.texels
+        has_gaps = canvas.padding is not None
+        flat = {role: _room(role, height * width, has_gaps, all(role in own for own in self._by_part)) for role in self.roles}
+        tally = _Tally(canvas) if has_gaps else None
+
+        def bake_block(one: Block) -> None:
+            for piece in one.pieces:
+                own = {role: each if piece.where.run is None else each[piece.where.run] for role, each in flat.items()}
+                weighed = self.sources[piece.part].at(piece.points)
+                blend = self._blends[piece.part]
+                blend.into(own, piece.points, weighed, normals=self.normals, columns=piece.columns, where=piece.where.each)
+            if tally is not None:
+                tally.add(one)
+
+        go_over(canvas, bake_block, most=most, threads=threads, step="baking", progress=progress)
+        cover = None if tally is None else tally.closed(flat)
+        shape = lambda role: (height, width) if role.value.channels == 1 else (height, width, role.value.channels)
+        maps = {role: each.reshape(shape(role)) for role, each in flat.items()}
+        return BakedMaps(maps, relief=self.relief, normals=self.normals, cover=cover)
 
 
 def _room(role: MapRole, texels: int, has_gaps: bool, by_all: bool) -> Stored:

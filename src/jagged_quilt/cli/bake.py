@@ -9,6 +9,7 @@ import click
 from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, time_option, timed
 
 if TYPE_CHECKING:
+    from jagged_quilt.foundation.loose import Facts
     from jagged_quilt.results.step import Made
 
 
@@ -17,8 +18,19 @@ if TYPE_CHECKING:
 @anew_option
 @time_option
 @click.option("--texels", type=click.IntRange(1, 1 << 17), help="Along the longer side; the quilt file says it else.")
-def command(named: Named, anew: bool) -> None:
-    """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps."""
+@click.option("--store", help="Bake into pages of this Zarr store: a folder, or an address that fsspec reaches.")
+@click.option("--pages", "page", type=int, default=256, show_default=True, help="Texels along a page's side.")
+@click.option("--border", type=int, default=4, show_default=True, help="Texels of its neighbours around a page.")
+@click.option("--only", metavar="MIP:ROW:COLUMN", help="Make one page alone.")
+@click.option("--on", metavar="ADDRESS", help='On the workers of a Dask scheduler; "local" starts a process for each core.')
+def command(named: Named, anew: bool, store: str | None, page: int, border: int, only: str | None, on: str | None) -> None:
+    """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps; or into pages of a store,
+    which may be larger than memory."""
+    if store is not None:
+        _bake_pages(named, store, {"page": page, "border": border, "only": _page_of(only), "on": on, "anew": anew})
+        return
+    if only or on:
+        raise click.UsageError("--only and --on are for pages; name their --store")
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         made = []
@@ -29,6 +41,31 @@ def command(named: Named, anew: bool) -> None:
             made.append((results.run(name, anew=anew), seconds() - start))
     for each, taken in made:
         _report(each, taken)
+
+
+def _page_of(told: str | None) -> tuple[int, ...] | None:
+    try:
+        return None if told is None else tuple(int(each) for each in told.split(":"))
+    except ValueError:
+        raise click.UsageError(f"--only is MIP:ROW:COLUMN, as 0:12:7; got {told}") from None
+
+
+def _bake_pages(named: Named, store: str, options: Facts) -> None:
+    from jagged_quilt.results.paged import bake_into
+
+    with at_work() as progress, timed() as seconds:
+        results = named.open(progress)
+        ready_kernels(results, ["bake"] if "bake" in results.runner.steps else results.mesh_steps, progress)
+        made = bake_into(results, store, **options)
+        taken = seconds()
+    for name, each in made.items():
+        click.echo(f"{store}: {name}: {each}")
+        if each.nbytes:
+            rate = f"{each.made / each.seconds:.1f} pages and {each.nbytes / each.seconds / 2**20:.0f} MiB a second"
+            click.echo(f"  {rate} in {each.seconds:.1f} s")
+        for worker, (count, busy) in sorted(each.workers.items()):
+            click.echo(f"  {worker}: {count} shards in {busy:.1f} s")
+    click.echo(f"in {taken:.1f} s")
 
 
 def _report(made: Made, taken: float) -> None:

@@ -21,7 +21,7 @@ from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_spl
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
-from jagged_quilt.foundation.files import FileDigests, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, temporary_prefix, written_together
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
@@ -249,7 +249,7 @@ class Results:
         if table.bake.weights != "map":
             yield from self._weigh_inputs()
         yield from (json.dumps([layer.model_dump(mode="json") for layer in table.layer]), table.bake.model_dump_json())
-        yield str(self._bake_texels)
+        yield str(self.bake_texels)
 
     def _mesh_inputs(self, number: int) -> Iterator[bytes | str]:
         """As read and placed, so that whatever the mesh file names beside itself counts too."""
@@ -277,10 +277,6 @@ class Results:
     @property
     def _medleys(self) -> str:
         return json.dumps([each.model_dump(mode="json") for each in self.quilt.table.medley])
-
-    @property
-    def _bake_texels(self) -> int:
-        return self.quilt.table.bake.texels if self._texels is None else self._texels
 
     def _mask_files(self) -> Iterator[bytes]:
         return (read_bytes(self.quilt.folder / file, "image file") for file in self.quilt.table.mask_files())
@@ -330,7 +326,7 @@ class Results:
         table, quilt = self.quilt.table.bake, self.quilt
         weights = self.weights if table.weights == "map" else self.weigher
         baked = bake(
-            quilt.terrain.canvas(self._bake_texels),
+            quilt.terrain.canvas(self.bake_texels),
             quilt.layers,
             self.arrays,
             weights=weights,
@@ -384,6 +380,15 @@ class Results:
         points = terrain.points(terrain.layout(_SWEEP_TEXELS))
         saved = samples_saved(self.arrays, layers, points, self.weights.at(points))
         return f"limits of triplanar layers save {100 * saved:.1f} % of samples"
+
+    def weigh_stamp(self) -> str:
+        """Return what stands for all masks, daubs and adopted weights."""
+        return fingerprint(*self._weigh_inputs(), *(self._adopt_inputs() if self.quilt.table.adopt else ()))
+
+    @property
+    def bake_texels(self) -> int:
+        """Texels along the longer side of the ground's maps."""
+        return self.quilt.table.bake.texels if self._texels is None else self._texels
 
     # What is there, loaded.
 

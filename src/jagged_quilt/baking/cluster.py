@@ -1,0 +1,105 @@
+"""Shards made on a cluster: Dask hands them out, each to one worker, and again if a worker dies."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from itertools import islice
+from typing import Any
+
+from jagged_quilt.baking.page_bake import Finest, Ran, Records, Runs, ShardTask, make_shard
+from jagged_quilt.baking.page_store import DamagedPageError, PageStore
+from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.threads import thread_count
+
+_IN_FLIGHT = 2  # shards for each worker: one that it makes, and one that waits
+_DEATHS = 20  # how often a shard's worker may die before that is taken for the shard's own fault
+
+
+@contextmanager
+def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
+    """Give what makes shards on the workers of a Dask cluster.
+
+    Parameters
+    ----------
+    address : str
+        Of the scheduler, as `tcp://host:8786`; `local` starts a process for each core here.
+    threads : int, optional
+        How many processes `local` starts.
+
+    Raises
+    ------
+    FileError
+        If Dask is not installed, or no scheduler answers.
+    """
+    try:
+        import dask
+        from distributed import Client, LocalCluster
+    except ImportError:
+        raise FileError('baking on a cluster needs Dask; install it with: pip install "jagged-quilt[cluster]"') from None
+    quiet = {"distributed.scheduler.allowed-failures": _DEATHS, "logging.distributed": "error"}
+    with dask.config.set(quiet):
+        if address == "local":
+            count = thread_count(threads)
+            with (
+                LocalCluster(n_workers=count, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster,
+                Client(cluster) as client,
+            ):
+                yield _runs(client)
+            return
+        try:
+            client = Client(address, timeout="10s")
+        except (OSError, ValueError) as error:
+            raise FileError(f"{address}: no scheduler of a cluster answers there ({error})") from error
+        with client:
+            yield _runs(client)
+
+
+def _runs(client: Any) -> Runs:
+    def run(store: PageStore, finest: Finest, tasks: Iterable[ShardTask]) -> Iterator[Ran]:
+        from distributed import as_completed
+
+        given = client.scatter(finest, broadcast=True, hash=False)
+        waiting, going = iter(tasks), {}
+        most = _IN_FLIGHT * max(1, len(client.scheduler_info()["workers"]))
+        completed = as_completed()
+
+        def hand_out(count: int) -> None:
+            for task in islice(waiting, count):
+                future = client.submit(_make, store, given, task, pure=False, retries=2)
+                going[future] = task
+                completed.add(future)
+
+        hand_out(most)
+        for future in completed:
+            task = going.pop(future)
+            made, who, seconds = _result(future)
+            yield task, made, who, seconds
+            hand_out(1)
+
+    return run
+
+
+def _make(store: PageStore, finest: Finest, task: ShardTask) -> tuple[Records | DamagedPageError, str, float]:
+    """Make a shard, on a worker."""
+    from distributed import get_worker
+
+    began = time.perf_counter()
+    try:
+        made: Records | DamagedPageError = make_shard(store, finest, task, 1)
+    except DamagedPageError as error:
+        made = error
+    return made, str(get_worker().address), time.perf_counter() - began
+
+
+def _result(future: Any) -> tuple[Records | DamagedPageError, str, float]:
+    from distributed import KilledWorker
+
+    try:
+        made: tuple[Records | DamagedPageError, str, float] = future.result()
+    except QuiltError:
+        raise
+    except KilledWorker as error:
+        raise FileError(f"a shard's workers died {_DEATHS} times; too little memory for it? ({error})") from error
+    return made

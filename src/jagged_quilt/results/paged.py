@@ -1,0 +1,48 @@
+"""The surfaces of a quilt baked into pages of a store."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from jagged_quilt.baking.bake import Baker
+from jagged_quilt.baking.page_bake import PagesMade
+from jagged_quilt.baking.page_grid import BORDER, PAGE
+from jagged_quilt.baking.pages import bake_pages
+from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.results.results import Results
+from jagged_quilt.surfaces.uv_canvas import UvCanvas
+
+
+def bake_into(
+    results: Results,
+    store: str,
+    *,
+    page: int = PAGE,
+    border: int = BORDER,
+    only: Sequence[int] | None = None,
+    on: str | None = None,
+    anew: bool = False,
+) -> dict[str, PagesMade]:
+    """Bake the ground and every mesh of a quilt into pages of a store; see `bake_pages`.
+
+    With `only` one page of the ground is made; of the first mesh where there is no ground. Meshes are baked here in any case.
+    """
+    quilt, made = results.quilt, {}
+    options: Facts = {"page": page, "border": border, "only": only, "anew": anew}
+    options |= {"threads": results.threads, "progress": results.progress}
+    how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter}
+    if "bake" in results.runner.steps:
+        by_map = quilt.table.bake.weights == "map"
+        answers: Facts = {"weights": results.weights} if by_map else {"weights": results.weigher}
+        canvas = quilt.terrain.canvas(results.bake_texels)
+        baker = Baker(canvas, quilt.layers, results.arrays, stamp=None if by_map else results.weigh_stamp(), **answers, **how)
+        made["ground"] = bake_pages(baker, store, on=on, **options)
+    for number, (table, step) in enumerate(zip(quilt.table.mesh, results.mesh_steps, strict=True)):
+        if table.into == "vertices" or (only is not None and made):
+            continue
+        with quilt.of_mesh(number, "unwrap"):
+            layout = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
+        stamp = results.runner.stamp(step)
+        baker = Baker(layout, quilt.layers_by_part[number], results.arrays, stamp=stamp, **how)
+        made[table.name] = bake_pages(baker, store, group=f"meshes/{table.name.replace(' ', '_')}", **options)
+    return made
