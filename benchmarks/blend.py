@@ -34,9 +34,10 @@ if "--wide" in sys.argv:
 
 from jagged_quilt.blend import _chart_kernels, _kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
-from jagged_quilt.blend.blend import Blend, NormalSpace, stored_type
+from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.noise import noise_at
+from jagged_quilt.maps.roles import stored_type
 from jagged_quilt.results.results import Results
 
 SIDE, CHUNK = 1024, 1 << 15

@@ -23,10 +23,10 @@ import numpy as np
 from blend import in_turn
 
 import jagged_quilt as jq
-from jagged_quilt.blend.blend import Blend, stored_type
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import MapRole, stored_type
 
 
 def wavy_ground(side):

@@ -20,11 +20,11 @@ import numpy as np
 from blend import in_turn, swatches
 
 import jagged_quilt as jq
-from jagged_quilt.blend.blend import Blend, stored_type
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.noise import noise_at
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import MapRole, stored_type
 from jagged_quilt.show.riser import stretch_of
 
 CHUNK = 1 << 16

@@ -14,9 +14,9 @@ import jagged_quilt as jq
 from conftest import made_maps, made_swatch
 from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _sample_kernels
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend.blend import stored_type
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
 from jagged_quilt.light import _kernels as _light_kernels
+from jagged_quilt.maps.roles import stored_type
 from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 

@@ -11,7 +11,7 @@ import numpy as np
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
-from jagged_quilt.blend.blend import Blend, NormalSpace, stored_type
+from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import opened
 from jagged_quilt.blend.projection import Filter
@@ -22,7 +22,7 @@ from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher

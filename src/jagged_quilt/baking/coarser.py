@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays import _kernels
+from jagged_quilt.arrays.page_grid import within
 from jagged_quilt.arrays.slices import WIDENED
-from jagged_quilt.baking.page_grid import within
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.loose import Stored

@@ -13,12 +13,12 @@ from typing import Protocol
 
 import numpy as np
 
+from jagged_quilt.arrays.page_grid import PageAt, PageGrid, within
+from jagged_quilt.arrays.page_store import DamagedPageError, PageRecord, PageStore, digest_of
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.baking.coarser import Maps, coarser, spread
-from jagged_quilt.baking.page_grid import PageAt, PageGrid, within
 from jagged_quilt.baking.page_stamps import PageStamps, stamp_of
-from jagged_quilt.baking.page_store import DamagedPageError, PageRecord, PageStore, digest_of
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.progress import Progress, silent

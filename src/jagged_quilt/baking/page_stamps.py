@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
-from jagged_quilt.baking.page_grid import PageAt, PageGrid, within
+from jagged_quilt.arrays.page_grid import PageAt, PageGrid, within
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.version import __version__

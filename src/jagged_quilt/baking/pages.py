@@ -9,6 +9,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from jagged_quilt.arrays.page_grid import BORDER, PAGE, PageAt, PageGrid
+from jagged_quilt.arrays.page_store import PageStore
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.baking.page_bake import (
@@ -22,9 +24,7 @@ from jagged_quilt.baking.page_bake import (
     on_threads,
     page_alone,
 )
-from jagged_quilt.baking.page_grid import BORDER, PAGE, PageAt, PageGrid
 from jagged_quilt.baking.page_stamps import GroundStamps, PageStamps, SameStamp
-from jagged_quilt.baking.page_store import PageStore
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts

@@ -25,7 +25,7 @@ from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.roles import RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import RARE_ROLES, MapRole, stored_type
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -72,11 +72,6 @@ class Texels:
 
     def __repr__(self) -> str:
         return f"<Texels at {len(self.values)} points: {', '.join(role.key for role in k.ROW_OF if role in self)}>"
-
-
-def stored_type(role: MapRole) -> type[np.uint8] | type[np.uint16]:
-    """Return the type in which finished texels of a role are stored."""
-    return np.uint16 if role.value.bits == 16 else np.uint8
 
 
 class Blend:
@@ -141,6 +136,11 @@ class Blend:
 
     def __repr__(self) -> str:
         return f"<Blend by {self.plan!r}>"
+
+    @property
+    def roles(self) -> set[MapRole]:
+        """The roles that it gives."""
+        return {output.role for output in self.plan.outputs}
 
     def at(
         self, points: Points, weights: PointWeights, *, normals: NormalSpace | str = NormalSpace.TANGENT, columns: int = 0

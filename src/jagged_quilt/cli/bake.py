@@ -23,11 +23,11 @@ if TYPE_CHECKING:
 @click.option("--border", type=int, default=4, show_default=True, help="Texels of its neighbours around a page.")
 @click.option("--only", metavar="MIP:ROW:COLUMN", help="Make one page alone.")
 @click.option("--on", metavar="ADDRESS", help='On the workers of a Dask scheduler; "local" starts a process for each core.')
-def command(named: Named, anew: bool, store: str | None, page: int, border: int, only: str | None, on: str | None) -> None:
+def command(named: Named, anew: bool, page: int, border: int, only: str | None, on: str | None) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps; or into pages of a store,
     which may be larger than memory."""
-    if store is not None:
-        _bake_pages(named, store, {"page": page, "border": border, "only": _page_of(only), "on": on, "anew": anew})
+    if named.store is not None:
+        _bake_pages(named, named.store, {"page": page, "border": border, "only": _page_of(only), "on": on, "anew": anew})
         return
     if only or on:
         raise click.UsageError("--only and --on are for pages; name their --store")

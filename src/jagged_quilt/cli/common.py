@@ -35,6 +35,7 @@ class Named:
     threads: int | None
     time: float | None = None
     texels: int | None = None
+    store: str | None = None
 
     def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""

@@ -44,7 +44,7 @@ if TYPE_CHECKING:
     multiple=True,
     metavar="KIND",
     help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane; "
-    "light in its parts, what is brighter than white, or flicker.",
+    "light in its parts, what is brighter than white, flicker, or with --pages the pages.",
 )
 @click.option(
     "--compare",
@@ -63,6 +63,9 @@ if TYPE_CHECKING:
     help="Draw the first light, or that of the number, from 0, going around in so many steps: a sheet, and a moving picture.",
 )
 @click.option("--flicker", "kinds", flag_value="flicker", multiple=True, help="Draw what flickers while the camera glides.")
+@click.option(
+    "--pages", "store", metavar="STORE", help="With --view or --debug pages: the ground from pages that bake --store wrote."
+)
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option(
     "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
@@ -94,16 +97,22 @@ def command(
         swept = Sweep.of(sweep) if sweep else None
         if len(compared) > 2:
             raise RangeError(f"--compare takes one or two; got {len(compared)}")
+        paged = tuple(kind for kind in kinds if kind == "pages") + (("view",) if "view" in chosen and named.store else ())
+        kinds = tuple(kind for kind in kinds if kind != "pages")
+        chosen = tuple(name for name in chosen if name not in paged)
+        if bool(paged) != bool(named.store):
+            raise RangeError("--pages STORE goes with --view or --debug pages, and --debug pages with --pages STORE")
         for kind in kinds:
-            known_name("kind of debug picture", kind, DEBUG)
+            known_name("kind of debug picture", kind, [*DEBUG, "pages"])
         for name in chosen:
             results.picture_named(name)
-        if not chosen and not (place or swept or csv or kinds or compared or role or swing):
+        if not chosen and not (paged or place or swept or csv or kinds or compared or role or swing):
             chosen = tuple(results.pictures)
-        others = {"debug": kinds, "compare": compared or role, "view": swing, "sweep": swept, "weigh": csv or place}
+        others = {"debug": kinds or paged, "compare": compared or role, "view": swing, "sweep": swept, "weigh": csv or place}
         ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
         made += [results.draw_debug(kinds)] if kinds else []
+        made += [results.draw_from_pages(named.store, paged)] if named.store else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
         made += [results.draw_with_and_without(role)] if role else []
         made += [results.draw_swing(*_steps_of(swing))] if swing else []

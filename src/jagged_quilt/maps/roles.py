@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+import numpy as np
+
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.choices import Choice
 
@@ -194,6 +196,11 @@ PACKED = {
 }
 """Several roles in the red, green and blue of one file; glTF 2.0 (ISO/IEC 12113) orders them like this, and so does its
 extension KHR_materials_clearcoat."""
+
+
+def stored_type(role: MapRole) -> type[np.uint8] | type[np.uint16]:
+    """Return the type in which finished texels of a role are stored."""
+    return np.uint16 if role.value.bits == 16 else np.uint8
 
 
 def role_among(roles: Sequence[MapRole], said: MapRole | str) -> MapRole:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from jagged_quilt.arrays.page_grid import BORDER, PAGE
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.page_bake import PagesMade
-from jagged_quilt.baking.page_grid import BORDER, PAGE
 from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.results.results import Results

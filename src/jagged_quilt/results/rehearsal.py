@@ -15,7 +15,7 @@ import numpy as np
 
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blend import Blend, stored_type
+from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.canvas import Region
@@ -27,7 +27,7 @@ from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import PointLight, Sun
 from jagged_quilt.light.light import Lighting, LitSurface, hazed
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import MapRole, stored_type
 from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap

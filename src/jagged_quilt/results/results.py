@@ -25,6 +25,7 @@ from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, 
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, role_among
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
@@ -37,6 +38,7 @@ from jagged_quilt.results.step import Files, Made, Runner, Step
 from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
+from jagged_quilt.show.paged import PagedGround, draw_pages, pages_needed
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
@@ -434,15 +436,18 @@ class Results:
             stacking=self.quilt.table.weights.stacking,
         )
 
-    def scene(self, weights: WeightMap | None = None) -> Scene:
+    def scene(self, weights: WeightMap | None = None, *, pages: str | None = None) -> Scene:
         """Return what stands before the camera: the terrain and the meshes, with their layers, under its lights.
 
         weights : of the terrain; the weight map where they are not given.
+        pages : the store that holds the finished maps of the terrain, in place of its layers.
         """
         quilt, scene = self.quilt, Scene(self.arrays, haze=self.quilt.haze)
         quilt.check_lamps()
         scene.lighting = quilt.lighting
-        if "weigh" in self.runner.steps:
+        if pages is not None:
+            scene.add_pages(quilt.terrain, PagedGround(pages))
+        elif "weigh" in self.runner.steps:
             scene.add(quilt.terrain, quilt.layers, weights=self.weights if weights is None else weights)
         for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
             scene.add(mesh, layers)
@@ -467,6 +472,23 @@ class Results:
         boards = draw_debugs(self.scene(), self.quilt.camera, kinds, threads=self.threads, progress=self.progress)
         files = tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards.items())
         return Made(folder, files, fresh=True)
+
+    def draw_from_pages(self, store: str, kinds: Collection[str]) -> Made:
+        """Draw of `kinds` the "view", its ground from pages of a store, and which "pages" those are."""
+        scene, camera = self.scene(pages=store), self.quilt.camera
+        ground = next(thing.pages for thing in scene.things if thing.pages is not None)
+        assert ground is not None
+        ground.pages.hold(pages_needed(scene, camera, ground.pages, threads=self.threads))
+        folder, files, options = self.folder / "pictures", [], {"threads": self.threads, "progress": self.progress}
+        if "view" in kinds:
+            files.append(folder / "view_pages.png")
+            write_image(files[-1], scene.draw(camera, **options))  # type: ignore[arg-type]
+        if "pages" in kinds:
+            files.append(draw_pages(scene, camera, ground, **options).save(folder / "debug_pages.png"))  # type: ignore[arg-type]
+        pages = ground.pages
+        told = f"{len(pages.held)} of {pages.grid.page_count:,} pages held"
+        told += f"; {len(pages.missing)} are missing, and coarser ones stand in" if pages.missing else ""
+        return Made(folder, tuple(files), fresh=True, remark=told)
 
     def draw_compared(self, left: str, right: str) -> Made:
         """Draw the view of two quilts under one light and one camera, and their difference.

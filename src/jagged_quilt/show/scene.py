@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,6 +41,9 @@ from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
+if TYPE_CHECKING:
+    from jagged_quilt.show.paged import PagedGround
+
 Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
 Weights = WeightMap | Weigher
 
@@ -59,11 +63,14 @@ class SceneThing:
     surface: Terrain | Mesh
     layers: Layers
     weights: Weights | None = None
+    pages: PagedGround | None = None
 
     @property
     def by_part(self) -> list[tuple[Part, Sequence[Layer]]]:
         """Each part and its layers."""
         layers = self.layers
+        if self.pages is not None:
+            return [(part, ()) for part in parts_of(self.surface)]
         if isinstance(self.surface, Terrain) and isinstance(layers, Mapping):
             raise ShapeError("a terrain has no parts; give it its layers alone")
         return [(part, layers[part.name] if isinstance(layers, Mapping) else layers) for part in parts_of(self.surface)]
@@ -105,7 +112,7 @@ class Scene(Shown):
         self.lighting = Lighting(tuple(lights), sky, exposure, Tone.of(tone, "tone"))
         self.arrays, self.filter = arrays, Filter.of(filter)
         self.things: tuple[SceneThing, ...] = ()
-        self._ready: tuple[list[Blend], list[Weights], list[Grid | None]] | None = None
+        self._ready: tuple[list[Blend | PagedGround], list[Weights | None], list[Grid | None]] | None = None
 
     def __repr__(self) -> str:
         return f"<Scene of {len(self.things)} things under {len(self.lighting.lights)} lights>"
@@ -123,6 +130,17 @@ class Scene(Shown):
         self.things = (*self.things, SceneThing(surface, layers, weights))
         self._ready = None
         return self
+
+    def add_pages(self, ground: Terrain, pages: PagedGround) -> Scene:
+        """Put a terrain before the camera whose finished maps lie in pages of a store, and return the scene."""
+        self.things = (*self.things, SceneThing(ground, (), None, pages))
+        self._ready = None
+        return self
+
+    @property
+    def surfaces_of_parts(self) -> list[Terrain | Mesh]:
+        """For each part that rays may meet, the surface that it belongs to."""
+        return [thing.surface for thing in self.things for _ in thing.by_part]
 
     @property
     def size(self) -> float:
@@ -148,9 +166,13 @@ class Scene(Shown):
     def ready(self) -> Scene:
         """Open the texels and lay out every part's blend, once; `draw` does this."""
         if self._ready is None:
-            parts = [each for thing in self.things for each in thing.by_part]
-            pages = opened(self.arrays, [layer for _, layers in parts for layer in one_each(layers)])
-            blends = [Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres) for part, layers in parts]
+            every = [(thing, part, layers) for thing in self.things for part, layers in thing.by_part]
+            shown = [layer for _, _, layers in every for layer in one_each(layers)]
+            pages = opened(self.arrays, shown) if shown else None
+            blends: list[Blend | PagedGround] = [
+                thing.pages or Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres)  # type: ignore[arg-type]
+                for thing, part, layers in every
+            ]
             grounds = [thing.surface if isinstance(thing.surface, Terrain) else None for thing in self.things]
             skies = [
                 ground.fields.open_to_sky() if ground else None
@@ -165,13 +187,14 @@ class Scene(Shown):
         """The roles that its blends give."""
         self.ready()
         assert self._ready is not None
-        return {output.role for blend in self._ready[0] for output in blend.plan.outputs}
+        return {role for blend in self._ready[0] for role in blend.roles}
 
     def weighed(self, piece: Piece) -> tuple[Blend, PointWeights]:
         """Return what blends a piece of what is seen, and its weights; the scene must be `ready`."""
         assert self._ready is not None
         blends, sources, _ = self._ready
-        return blends[piece.part], sources[piece.part].at(piece.points)
+        blend, source = blends[piece.part], sources[piece.part]
+        return blend, None if source is None else source.at(piece.points)  # type: ignore[return-value]  # pages need none
 
     def open_sky(self, piece: Piece) -> NDArray[np.float32] | None:
         """Return how much of the sky the ground leaves open at a piece of it, (N,); None for what is no ground."""
@@ -237,8 +260,10 @@ class Scene(Shown):
         return picture
 
 
-def _sources(thing: SceneThing) -> list[Weights]:
-    """What answers the weights of each part."""
+def _sources(thing: SceneThing) -> Sequence[Weights | None]:
+    """What answers the weights of each part; None for pages."""
+    if thing.pages is not None:
+        return [None] * len(thing.by_part)
     if thing.weights is not None:
         return [thing.weights] * len(thing.by_part)
     surface = thing.surface

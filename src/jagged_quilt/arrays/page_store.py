@@ -19,12 +19,11 @@ from typing import Any
 import numpy as np
 import xxhash
 
-from jagged_quilt.baking.page_grid import PageAt, PageGrid
-from jagged_quilt.blend.blend import stored_type
+from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.loose import Facts, Stored
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import MapRole, stored_type
 
 FORM = 1
 _COMPRESSION = 3

@@ -1,0 +1,157 @@
+"""A ground that is seen from pages of a store: first which pages a view needs, then those, and no others."""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.held_pages import HeldPages, Seen, pages_of, seen_of
+from jagged_quilt.arrays.page_grid import PageAt
+from jagged_quilt.arrays.page_store import PageStore
+from jagged_quilt.blend.blend import NormalSpace, Texels
+from jagged_quilt.foundation.canvas import Block, go_over
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board
+from jagged_quilt.show.key_colours import key_colours
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.picture_canvas import PictureBlock
+from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.point_weights import PointWeights
+
+_COARSE = 4  # pixels along each side, of which one ray asks for pages
+_NARROW = 0.5  # of a pixel: the narrowest ray of a view
+_LABELS, _ENOUGH = 70, 900  # pages that are numbered at most, and the pixels of them that are seen at least
+_SKY = np.array([74, 80, 90], np.float32)
+
+
+class PagedGround:
+    """The finished maps of a ground in pages, in place of a blend of its layers.
+
+    Parameters
+    ----------
+    store : str or Path
+        What `bake_pages` wrote.
+    """
+
+    def __init__(self, store: str | Path, group: str = "ground") -> None:
+        found = PageStore.open(str(store), group)
+        if found.facts().get("normals") != str(NormalSpace.TANGENT):
+            raise RangeError(f"{store}: a view needs normals in tangent space, and these pages hold them in the world")
+        rare = any(not role.value.always for role in found.roles)
+        self._blank = Texels.of({} if not rare else {MapRole.COAT: np.zeros((1, 1), np.float32)}, 1)
+        self.pages = HeldPages(found, {role: self._blank.columns(role) for role in found.roles})
+        self.roles = set(found.roles)
+
+    def at(
+        self, points: Points, weights: PointWeights | None = None, *, normals: NormalSpace | str = NormalSpace.WORLD
+    ) -> Texels:
+        """Return what the pages tell at points, as a blend would; where a page is missing, the next coarser stands in."""
+        texels = Texels(np.repeat(self._blank.values, len(points), axis=0))
+        self.pages.read(points, texels.values)
+        bitangent = np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:]
+        for role in (role for role in (MapRole.NORMAL, MapRole.COAT_NORMAL) if role in texels):
+            own = texels[role]
+            if NormalSpace.of(normals) is NormalSpace.WORLD:
+                own[...] = own[:, :1] * points.tangent[:, :3] + own[:, 1:2] * bitangent + own[:, 2:] * points.normal
+            own /= np.maximum(np.sqrt(np.einsum("nd,nd->n", own, own)), 1e-12)[:, None]
+        return texels
+
+    def needed(
+        self, scene: Scene, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, threads: int | None = None
+    ) -> set[PageAt]:
+        """Return the pages that a view of a scene needs of its ground, by a ray for each 4 x 4 pixels."""
+        return pages_needed(scene, camera, self.pages, width=width, height=height, threads=threads)
+
+
+def pages_needed(
+    scene: Scene,
+    camera: Camera,
+    pages: HeldPages,
+    *,
+    width: int = WIDTH,
+    height: int = HEIGHT,
+    threads: int | None = None,
+) -> set[PageAt]:
+    """Return the pages that a view needs, by few rays, each as narrow as those of the view."""
+    canvas = scene.canvas(camera, height // _COARSE, width // _COARSE, footprint=_NARROW / _COARSE)
+    found: list[set[PageAt]] = []
+    grounds = [number for number, surface in enumerate(scene.surfaces_of_parts) if isinstance(surface, Terrain)]
+
+    def look(block: Block) -> None:
+        for piece in block.pieces:
+            if piece.part in grounds:
+                found.append(pages_of(seen_of(piece.points, pages.grid, pages.metres), pages.grid))
+
+    go_over(canvas, look, threads=threads, step="asking for pages")
+    return set().union(*found)
+
+
+def draw_pages(
+    scene: Scene, camera: Camera, ground: PagedGround, *, threads: int | None = None, progress: Progress = silent
+) -> Board:
+    """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held."""
+    pages, top, foot = ground.pages, 52, 58
+    high = HEIGHT - top - foot
+    shown = np.tile(_SKY, (high * WIDTH, 1))
+    numbers = np.full(high * WIDTH, -1, np.int64)
+    grid, tints = pages.grid, key_colours([str(mip) for mip in range(pages.grid.mips)]).astype(np.float32)
+    starts = np.cumsum([0, *(np.prod(grid.pages(mip)) for mip in range(grid.mips))])
+    canvas = scene.canvas(camera, high, WIDTH, footprint=0.7)
+    grounds = [number for number, surface in enumerate(scene.surfaces_of_parts) if isinstance(surface, Terrain)]
+
+    def look(block: Block) -> None:
+        assert isinstance(block, PictureBlock)
+        for own, piece in zip(block.rows_of, block.pieces, strict=True):
+            rows = block.pixels[own]
+            if piece.part not in grounds:
+                shown[rows] = 0.6 * _SKY
+                continue
+            texels = Texels.of({}, len(piece.points))
+            seen, used = pages.read(piece.points, texels.values)
+            x, y, row, column = _places(seen, used, pages)
+            edge = np.minimum.reduce([x, grid.page - x, y, grid.page - y]) < 1.5
+            light = 0.55 + 0.45 * np.clip(piece.points.normal[:, 1:2], 0, 1)
+            shown[rows] = np.where(edge[:, None], 20, tints[used] * light)
+            across = np.array([grid.pages(mip)[1] for mip in range(grid.mips)])
+            numbers[rows] = starts[used] + row * across[used] + column
+
+    go_over(canvas, look, threads=threads, step="drawing pages", progress=progress)
+    board = Board("Debug: pages", "the page that is read at each pixel, by mip, with its border and its number")
+    board.pin(np.clip(shown, 0, 255).astype(np.uint8).reshape(high, WIDTH, 3), 0, top)
+    middles = np.stack(np.divmod(np.arange(high * WIDTH), WIDTH), axis=1)
+    for number, count in Counter(numbers[numbers >= 0].tolist()).most_common(_LABELS):
+        if count < _ENOUGH:
+            break
+        own = middles[numbers == number]
+        y, x = own[np.argmin(np.abs(own - np.median(own, axis=0)).sum(axis=1))]
+        mip = int(np.searchsorted(starts, number, side="right")) - 1
+        row, column = divmod(number - int(starts[mip]), grid.pages(mip)[1])
+        board.write(float(x), top + float(y), f"{mip}:{row}:{column}", size=10, side="center", behind="#14161a")
+    for place, mip in enumerate(range(grid.mips)):
+        board.pin(np.broadcast_to(tints[mip].astype(np.uint8), (14, 14, 3)), 20 + 74 * place, HEIGHT - 44)
+        board.write(40 + 74 * place, HEIGHT - 36, f"mip {mip}", size=12)
+    missing = f", {len(pages.missing)} missing: coarser ones stand in" if pages.missing else ""
+    mebibytes = len(pages.held) * grid.side**2 * 11 / 2**20
+    told = f"{len(pages.held)} of {grid.page_count:,} pages are held, {mebibytes:.0f} MiB{missing}"
+    board.write(1260, HEIGHT - 36, told, size=13, bold=True, side="right")
+    rows, columns = grid.texels
+    board.write(20, HEIGHT - 12, f"{columns:,} x {rows:,} texels in pages of {grid.page}", size=11, ink=FAINT)
+    return board
+
+
+def _places(
+    seen: Seen, mip: NDArray[np.int32], pages: HeldPages
+) -> tuple[NDArray[np.floating], NDArray[np.floating], NDArray[np.int64], NDArray[np.int64]]:
+    """Where points lie in the page of a mip, in texels, and its row and column."""
+    grid = pages.grid
+    scale = np.ldexp(1.0, -mip)
+    x, y = seen.uv[:, 0] * grid.texels[1] * scale, seen.uv[:, 1] * grid.texels[0] * scale
+    column, row = (x // grid.page).astype(np.int64), (y // grid.page).astype(np.int64)
+    return x - column * grid.page, y - row * grid.page, row, column
