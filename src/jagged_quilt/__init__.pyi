@@ -9,6 +9,7 @@ from . import show as show
 from .arrays.layout import layout_of as layout_of
 from .arrays.pack import pack as pack
 from .arrays.pack import pack_files as pack_files
+from .arrays.page_grid import PageGrid as PageGrid
 from .arrays.texture_arrays import TextureArrays as TextureArrays
 from .arrays.texture_arrays import open_arrays as open_arrays
 from .audit.gather import gather as gather
@@ -67,6 +68,7 @@ from .quiltfile.quilt import read_quilt as read_quilt
 from .results.look import Look as Look
 from .results.results import run as run
 from .results.warm import warm as warm
+from .show.paged import PagedGround as PagedGround
 from .show.scene import Scene as Scene
 from .show.sky_file import read_sky as read_sky
 from .surfaces.camera import Camera as Camera

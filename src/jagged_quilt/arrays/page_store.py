@@ -27,6 +27,8 @@ from jagged_quilt.maps.roles import MapRole, stored_type
 
 FORM = 1
 _COMPRESSION = 3
+_WHOLE = {"write_empty_chunks": True}
+"""Pages that hold nothing are written too: so a chunk that is missing is missing, and nothing need be compared before."""
 
 
 class DamagedPageError(FileError):
@@ -139,6 +141,7 @@ class PageStore:
             dtype=stored_type(role),
             compressors=[zarr.codecs.ZstdCodec(level=_COMPRESSION, checksum=True)],
             fill_value=0,
+            config=_WHOLE,
             dimension_names=("page row", "page column", "row", "column", "channel"),
             attributes={
                 "role": role.key,
@@ -154,7 +157,9 @@ class PageStore:
         key = role, mip
         if key not in self._arrays:
             with _plainly(self.address):
-                self._arrays[key] = _zarr().open_array(self.address, mode="r+", path=f"{self.group}/{role.key}/{mip}")
+                self._arrays[key] = _zarr().open_array(
+                    self.address, mode="r+", path=f"{self.group}/{role.key}/{mip}", config=_WHOLE
+                )
         return self._arrays[key]
 
     def records(self, mip: int, shard: tuple[int, int]) -> dict[PageAt, PageRecord]:

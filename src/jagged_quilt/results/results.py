@@ -38,7 +38,7 @@ from jagged_quilt.results.step import Files, Made, Runner, Step
 from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
-from jagged_quilt.show.paged import PagedGround, draw_pages, pages_needed
+from jagged_quilt.show.paged import PagedGround, draw_pages
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
@@ -478,7 +478,6 @@ class Results:
         scene, camera = self.scene(pages=store), self.quilt.camera
         ground = next(thing.pages for thing in scene.things if thing.pages is not None)
         assert ground is not None
-        ground.pages.hold(pages_needed(scene, camera, ground.pages, threads=self.threads))
         folder, files, options = self.folder / "pictures", [], {"threads": self.threads, "progress": self.progress}
         if "view" in kinds:
             files.append(folder / "view_pages.png")

@@ -8,6 +8,8 @@ from .debug import draw_debugs as draw_debugs
 from .labelled_grid import grids_like as grids_like
 from .labelled_grid import labelled_grid as labelled_grid
 from .mesh_sheet import draw_mesh_sheet as draw_mesh_sheet
+from .paged import draw_pages as draw_pages
+from .paged import pages_needed as pages_needed
 from .riser import draw_riser as draw_riser
 from .samples import samples_saved as samples_saved
 from .sheets import swatch_sheets as swatch_sheets

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.held_pages import HeldPages, Seen, pages_of, seen_of
-from jagged_quilt.arrays.page_grid import PageAt
+from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import PageStore
 from jagged_quilt.blend.blend import NormalSpace, Texels
 from jagged_quilt.foundation.canvas import Block, go_over
@@ -63,23 +63,28 @@ class PagedGround:
             own /= np.maximum(np.sqrt(np.einsum("nd,nd->n", own, own)), 1e-12)[:, None]
         return texels
 
-    def needed(
+    def hold_for(
         self, scene: Scene, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, threads: int | None = None
-    ) -> set[PageAt]:
-        """Return the pages that a view of a scene needs of its ground, by a ray for each 4 x 4 pixels."""
-        return pages_needed(scene, camera, self.pages, width=width, height=height, threads=threads)
+    ) -> None:
+        """Hold the pages that a view of a scene needs of its ground, and no others."""
+        grid, metres = self.pages.grid, self.pages.metres
+        self.pages.hold(pages_needed(scene, camera, grid, metres, width=width, height=height, threads=threads))
 
 
 def pages_needed(
     scene: Scene,
     camera: Camera,
-    pages: HeldPages,
+    grid: PageGrid,
+    metres: tuple[float, float],
     *,
     width: int = WIDTH,
     height: int = HEIGHT,
     threads: int | None = None,
 ) -> set[PageAt]:
-    """Return the pages that a view needs, by few rays, each as narrow as those of the view."""
+    """Return the pages that a view needs of its ground, cut by a grid: by a ray for each 4 x 4 pixels, as narrow as the view's.
+
+    metres : what the ground spans, east and south.
+    """
     canvas = scene.canvas(camera, height // _COARSE, width // _COARSE, footprint=_NARROW / _COARSE)
     found: list[set[PageAt]] = []
     grounds = [number for number, surface in enumerate(scene.surfaces_of_parts) if isinstance(surface, Terrain)]
@@ -87,7 +92,7 @@ def pages_needed(
     def look(block: Block) -> None:
         for piece in block.pieces:
             if piece.part in grounds:
-                found.append(pages_of(seen_of(piece.points, pages.grid, pages.metres), pages.grid))
+                found.append(pages_of(seen_of(piece.points, grid, metres), grid))
 
     go_over(canvas, look, threads=threads, step="asking for pages")
     return set().union(*found)
@@ -97,6 +102,7 @@ def draw_pages(
     scene: Scene, camera: Camera, ground: PagedGround, *, threads: int | None = None, progress: Progress = silent
 ) -> Board:
     """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held."""
+    ground.hold_for(scene, camera, threads=threads)
     pages, top, foot = ground.pages, 52, 58
     high = HEIGHT - top - foot
     shown = np.tile(_SKY, (high * WIDTH, 1))

@@ -254,6 +254,9 @@ class Scene(Shown):
         from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
 
         roles = [role_among(LIT_ROLES, each) for each in without]
+        for thing in self.things:
+            if thing.pages is not None:
+                thing.pages.hold_for(self, camera, width=width, height=height, threads=threads)
         (picture,) = draw_scenes(
             [self], camera, width=width, height=height, without=[roles], closely=closely, threads=threads, progress=progress
         )
