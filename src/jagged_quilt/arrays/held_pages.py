@@ -13,6 +13,7 @@ from jagged_quilt.arrays import _page_kernels
 from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import DamagedPageError, PageStore
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import MapRole
@@ -132,6 +133,8 @@ class HeldPages:
     def read(self, points: Points, out: NDArray[np.float32]) -> tuple[Seen, NDArray[np.int32]]:
         """Fill columns of (N, W) with what the pages that are held tell at points; return what they see, and the mip read."""
         assert self._rows is not None  # `hold` comes first
+        if out.shape[1] <= int(self._columns.max()):
+            raise ShapeError(f"pages fill {int(self._columns.max()) + 1} columns; got room for {out.shape[1]}")
         seen, used = seen_of(points, self.grid, self.metres), np.zeros(len(points), np.int32)
         _page_kernels.read_pages(frozen(seen.uv, np.float32), seen.level, *self.grid.texels, self._rows, out, used)
         return seen, used

@@ -185,12 +185,31 @@ class PageStore:
     def _place(self, mip: int, shard: tuple[int, int]) -> str:
         return f"{self.group}/finished/{mip}/{shard[0]}.{shard[1]}"
 
-    def write(self, mip: int, first: tuple[int, int], pages: Mapping[MapRole, Stored]) -> None:
-        """Write pages (rows, columns, side, side, channels) of each role from a first one on, in one piece."""
+    def write(self, mip: int, first: tuple[int, int], pages: Mapping[MapRole, Stored]) -> bool:
+        """Write pages (rows, columns, side, side, channels) of each role from a first one on, in one piece, of one shard.
+
+        Return whether what the shard held before could not be read, so that its other pages are gone.
+        """
+        lost = False
         with _plainly(self.address):
             for role, texels in pages.items():
                 rows, columns = texels.shape[:2]
-                self.array(role, mip)[first[0] : first[0] + rows, first[1] : first[1] + columns] = texels
+                where = slice(first[0], first[0] + rows), slice(first[1], first[1] + columns)
+                try:
+                    self.array(role, mip)[where] = texels
+                except (ValueError, RuntimeError):  # what is there is read first, where not all of the shard is written
+                    self._clear(role, mip, first)
+                    self.array(role, mip)[where] = texels
+                    lost = True
+        return lost
+
+    def _clear(self, role: MapRole, mip: int, page: tuple[int, int]) -> None:
+        """Remove the shard that holds a page."""
+        from zarr.core.sync import sync
+
+        array = self.array(role, mip)
+        shard = (page[0] // array.shards[0], page[1] // array.shards[1], 0, 0, 0)
+        sync(array.store.delete(f"{array.path}/{array.metadata.encode_chunk_key(shard)}"))
 
     def read(self, at: PageAt, record: PageRecord | None = None) -> dict[MapRole, Stored]:
         """Return a page, (side, side, channels) of each role; raise `DamagedPageError` if it is not as its record has it."""

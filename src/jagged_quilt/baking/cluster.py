@@ -49,7 +49,7 @@ def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
                 yield _runs(client)
             return
         try:
-            client = Client(address, timeout="10s")
+            client = Client(address, timeout="5s")
         except (OSError, ValueError) as error:
             raise FileError(f"{address}: no scheduler of a cluster answers there ({error})") from error
         with client:

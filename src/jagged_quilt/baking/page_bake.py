@@ -100,7 +100,7 @@ class PagesMade:
 
     def __str__(self) -> str:
         why = ", ".join(f"{count} {cause}" for cause, count in sorted(self.causes.items(), key=lambda each: -each[1]))
-        return f"{self.made} pages made, {self.kept} kept" + (f" ({why})" if why else "")
+        return f"{self.made} page{'s' * (self.made != 1)} made, {self.kept} kept" + (f" ({why})" if why else "")
 
 
 def page_alone(finest: Finest, grid: PageGrid, at: PageAt) -> Pages:
@@ -372,7 +372,8 @@ def make_one(finest: Finest, store: PageStore, stamps: PageStamps, at: PageAt) -
     records = store.records(at.mip, shard)
     records.pop(at, None)
     store.vouch(at.mip, shard, records)
-    store.write(at.mip, (at.row, at.column), {role: texels[None, None] for role, texels in page.items()})
+    if store.write(at.mip, (at.row, at.column), {role: texels[None, None] for role, texels in page.items()}):
+        records = {}
     records[at] = PageRecord(stamps_of(stamps, grid, at), digest_of(page))
     store.vouch(at.mip, shard, records)
     return page

@@ -49,11 +49,15 @@ class PagedGround:
         self.pages = HeldPages(found, {role: self._blank.columns(role) for role in found.roles})
         self.roles = set(found.roles)
 
+    def room_for(self, count: int) -> Texels:
+        """Return neutral texels, as wide as what is in the pages."""
+        return Texels(np.repeat(self._blank.values, count, axis=0))
+
     def at(
         self, points: Points, weights: PointWeights | None = None, *, normals: NormalSpace | str = NormalSpace.WORLD
     ) -> Texels:
         """Return what the pages tell at points, as a blend would; where a page is missing, the next coarser stands in."""
-        texels = Texels(np.repeat(self._blank.values, len(points), axis=0))
+        texels = self.room_for(len(points))
         self.pages.read(points, texels.values)
         bitangent = np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:]
         for role in (role for role in (MapRole.NORMAL, MapRole.COAT_NORMAL) if role in texels):
@@ -119,8 +123,7 @@ def draw_pages(
             if piece.part not in grounds:
                 shown[rows] = 0.6 * _SKY
                 continue
-            texels = Texels.of({}, len(piece.points))
-            seen, used = pages.read(piece.points, texels.values)
+            seen, used = pages.read(piece.points, ground.room_for(len(piece.points)).values)
             x, y, row, column = _places(seen, used, pages)
             edge = np.minimum.reduce([x, grid.page - x, y, grid.page - y]) < 1.5
             light = 0.55 + 0.45 * np.clip(piece.points.normal[:, 1:2], 0, 1)
