@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
@@ -38,7 +39,11 @@ def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
         from distributed import Client, LocalCluster
     except ImportError:
         raise FileError('baking on a cluster needs Dask; install it with: pip install "jagged-quilt[cluster]"') from None
-    quiet = {"distributed.scheduler.allowed-failures": _DEATHS, "logging.distributed": "error"}
+    quiet = {
+        "distributed.scheduler.allowed-failures": _DEATHS,
+        "distributed.admin.large-graph-warning-threshold": "100GB",
+        "logging.distributed": "error",
+    }
     with dask.config.set(quiet):
         if address == "local":
             count = thread_count(threads)
@@ -60,10 +65,10 @@ def _runs(client: Any) -> Runs:
     def run(store: PageStore, finest: Finest, tasks: Iterable[ShardTask]) -> Iterator[Ran]:
         from distributed import as_completed
 
-        given = client.scatter(finest, broadcast=True, hash=False)
-        waiting, going = iter(tasks), {}
-        most = _IN_FLIGHT * max(1, len(client.scheduler_info()["workers"]))
-        completed = as_completed()
+        # A task of its own, and not data sent ahead: if every worker that holds its result dies, it is worked out again.
+        given = client.submit(pickle.loads, pickle.dumps(finest), pure=False)
+        waiting, completed = iter(tasks), as_completed()
+        going: dict[Any, ShardTask] = {}
 
         def hand_out(count: int) -> None:
             for task in islice(waiting, count):
@@ -71,11 +76,9 @@ def _runs(client: Any) -> Runs:
                 going[future] = task
                 completed.add(future)
 
-        hand_out(most)
+        hand_out(_IN_FLIGHT * max(1, len(client.scheduler_info()["workers"])))
         for future in completed:
-            task = going.pop(future)
-            made, who, seconds = _result(future)
-            yield task, made, who, seconds
+            yield going.pop(future), *_result(future)
             hand_out(1)
 
     return run
