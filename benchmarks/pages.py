@@ -1,7 +1,7 @@
 """What pages cost: memory by the size of the ground, one page beside its share, going on after a stop, a view's need, workers.
 
     python benchmarks/pages.py            some minutes: 8,192 x 8,192 texels, and a strip of 65,536 x 1,024 over all mips
-    python benchmarks/pages.py --quick    2,048 x 2,048 and a strip of 16,384 x 256
+    python benchmarks/pages.py --quick    1,024 x 1,024 and a strip of 8,192 x 256
 
 The ground and the layers are the demo's, its maps of 128 texels. Peaks are of processes of their own. The last line is JSON.
 """
@@ -76,14 +76,14 @@ def main():
         bake_pages(baker, folder / f"{asked.peak}.zarr")
         print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
         return
-    small, strip = ((2048, 2048), (256, 16384)) if asked.quick else ((8192, 8192), (1024, 65536))
+    small, strip = ((1024, 1024), (256, 8192)) if asked.quick else ((8192, 8192), (1024, 65536))
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_project(folder / "demo", texels=128)
         peaks = [peak(folder, texels) for texels in (small, strip)]
         print(f"peak: {peaks[0]:.0f} MiB for {small[1]} x {small[0]} texels, {peaks[1]:.0f} for {strip[1]} x {strip[0]}")
-        quilt, baker = ready(folder, 2048)
-        grid = jq.PageGrid(baker.canvas.texels, shard=2)
+        quilt, baker = ready(folder, 1024 if asked.quick else 2048)
+        grid = jq.PageGrid(baker.canvas.texels, 128 if asked.quick else 256, shard=2)
         finest, stamps = GroundTexels(baker), GroundStamps(baker)
 
         def fresh(name):
