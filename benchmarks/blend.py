@@ -185,10 +185,10 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
             _mix_kernels.mix_colour(1, 0, 8 * b, around, spot.between, weight, mix.channels)
             _mix_kernels.mix_data(1, 1, 2, 12 * b, around, spot.between, weight, mix.channels)
             _mix_kernels.mix_data(1, 1, 3, 12 * b, around, spot.between, weight, mix.channels)
-            _mix_kernels.mix_normals(1, 0, 8 * b, (4, 5), around, spot.between, weight, laid, mix.sums)
+            _mix_kernels.mix_normals(1, 0, 8 * b, (4, 5), rows_of.TILT, around, spot.between, weight, laid, mix.sums)
             _mix_kernels.mix_height(1, heights, weight, mix.sums)
         elif phase == 7:
-            _mix_kernels.turn(False, scratch.lying.frame, mix.sums)
+            _mix_kernels.turn(False, rows_of.TILT, rows_of.NORMAL, scratch.lying.frame, mix.sums)
         else:
             _mix_kernels.encode(b, targets, scratch)
 

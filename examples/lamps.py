@@ -37,7 +37,7 @@ jq.show.draw_debug(scene, quilt.camera, "light").save(out / "evening_light.png")
 
 # The jar from close by, glazed and without its coat: the lamp and the dusk show in the glaze alone.
 close = jq.Camera(position=(95.2, 8.6, 209.6), target=(97.4, 7.45, 205.2), view_angle=34)
-glazed, bare = (scene.draw(close, width=400, height=500, without=roles) for roles in ([], ["coat"]))
+glazed, bare = (scene.draw(close, width=320, height=400, without=roles) for roles in ([], ["coat"]))
 jq.images.write_image(out / "glaze.png", np.concatenate([glazed, bare], axis=1))
 
 # A dark sky from a file of 8 bits, and from half floats: brought up by five stops, only the former shows its steps.
@@ -48,6 +48,6 @@ jq.images.write_image(out / "sky.png", np.rint(255 * encoded).astype(np.uint8))
 skies = [jq.read_sky(out / f"sky.{kind}", exposure=5) for kind in ("png", "exr")]
 up = jq.Camera(position=(84, 19.5, 224), target=(119, 40, 165), view_angle=60)
 halves = [
-    jq.Scene(arrays, lights=[], sky=sky).add(quilt.terrain, quilt.layers).draw(up, width=400, height=500) for sky in skies
+    jq.Scene(arrays, lights=[], sky=sky).add(quilt.terrain, quilt.layers).draw(up, width=320, height=400) for sky in skies
 ]
 jq.images.write_image(out / "bands.png", np.concatenate(halves, axis=1))

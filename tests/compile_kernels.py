@@ -38,7 +38,7 @@ def write_jar_project(folder):
 
 if __name__ == "__main__":
     if sys.argv[1] == "weights":
-        rehearse(["pack", "weigh", "ground", "meshes"])
+        rehearse(["pack", "weigh", "ground", "meshes", "pages"])
         jq.weigh(jq.UvCanvas(jq.shapes.plane((0.9, 0.9)), 8), [jq.Layer("a")])
     else:
         rehearse(["blend"])

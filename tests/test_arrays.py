@@ -170,6 +170,25 @@ class TestPack:
         assert np.abs(pages.texels.view(np.uint8).astype(int) - wanted.texels.view(np.uint8)).max() <= 1
 
 
+class TestOnDisk:
+    def test_texels_in_a_file_are_those_in_memory_and_leave_nothing(self, tmp_path, monkeypatch):
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16)
+        held, lying = arrays.open(), arrays.open(folder=tmp_path / "scratch")
+        assert np.array_equal(held.texels, lying.texels)
+        assert not lying.texels.flags.writeable
+        assert list((tmp_path / "scratch").iterdir()) == []
+        points = jq.Points.of(np.random.default_rng(3).uniform(0, 9, (40, 3)), np.tile([0.0, 1.0, 0.0], (40, 1)))
+        one, two = (jq.Blend(each, [jq.Layer("b")]).at(points, jq.PointWeights.all_of("b", 40)) for each in (held, lying))
+        assert np.array_equal(one.values, two.values)
+
+        def full(*given):
+            raise OSError(28, "No space left on device")
+
+        monkeypatch.setattr("os.posix_fallocate", full)
+        with pytest.raises(jq.QuiltError, match=r"scratch: no room for 0 MiB of texels: No space left"):
+            arrays.open(folder=tmp_path / "scratch")
+
+
 class TestMips:
     def test_they_are_means_in_linear_light_and_of_vectors(self):
         swatch = made_swatch("a", 3, side=16)

@@ -18,11 +18,12 @@ from conftest import jquilt, made_swatch, write_small_project
 from jagged_quilt.arrays.page_grid import PageAt, PageGrid, within
 from jagged_quilt.arrays.page_store import DamagedPageError, PageStore, digest_of
 from jagged_quilt.baking.coarser import halved
-from jagged_quilt.baking.page_bake import GroundTexels
+from jagged_quilt.baking.page_texels import GroundTexels
 from jagged_quilt.demo.things import sluice_gate
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.texture_map import TextureMap
+from jagged_quilt.weights import weight_windows
 
 R = jq.MapRole
 PAGE, BORDER = 16, 2
@@ -47,7 +48,7 @@ LAYERS = [
 ]
 
 
-def baker(ground, arrays, texels=(72, 90), layers=LAYERS, **options):
+def baker(ground, arrays, texels=(40, 56), layers=LAYERS, **options):
     canvas = ground.canvas(texels)
     weights = jq.weigh(ground.canvas(32), layers)
     return jq.Baker(canvas, layers, arrays, weights=weights, **options)
@@ -146,8 +147,8 @@ class TestSameTexels:
         for role in store.roles:
             pages = np.asarray(store.array(role, 0)[:])[:, :, BORDER:-BORDER, BORDER:-BORDER]
             rows, columns = store.grid.pages(0)
-            image = pages.transpose(0, 2, 1, 3, 4).reshape(rows * PAGE, columns * PAGE, -1)[:72, :90]
-            assert np.array_equal(image, whole[role].reshape(72, 90, -1)), role
+            image = pages.transpose(0, 2, 1, 3, 4).reshape(rows * PAGE, columns * PAGE, -1)[:40, :56]
+            assert np.array_equal(image, whole[role].reshape(40, 56, -1)), role
         for mip in range(store.grid.mips):
             rows, columns = store.grid.pages(mip)
             for at in {PageAt(mip, 0, 0), PageAt(mip, rows // 2, columns // 3), PageAt(mip, rows - 1, columns - 1)}:
@@ -200,14 +201,14 @@ class TestOnlyWhatChanged:
         heights[2:4, 2:4] += 0.3
         grown = jq.Terrain(heights, size=ground.size)
         one = baker(ground, arrays)
-        two = jq.Baker(grown.canvas((72, 90)), LAYERS, arrays, weights=one.sources[0])
+        two = jq.Baker(grown.canvas((40, 56)), LAYERS, arrays, weights=one.sources[0])
         told = baked(two, tmp_path / "a.zarr")
-        assert 0 < told.causes["ground"] < 20
+        assert 0 < told.causes["ground"] < 12
         baked(two, tmp_path / "b.zarr")
         assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
 
     def test_masks_that_answer_at_every_texel_count_as_a_whole(self, ground, arrays, tmp_path):
-        masked = lambda layers: jq.Baker(ground.canvas((72, 90)), layers, arrays)
+        masked = lambda layers: jq.Baker(ground.canvas((40, 56)), layers, arrays)
         baked(masked(LAYERS), tmp_path / "a.zarr")
         assert baked(masked(LAYERS), tmp_path / "a.zarr").made == 0
         other = [LAYERS[0], replace(LAYERS[1], mask=jq.HeightBand(0.6, 9, fade=0.2)), LAYERS[2]]
@@ -339,6 +340,56 @@ class TestDamage:
             baked(baker(ground, arrays), tmp_path / "a.zarr", on="tcp://127.0.0.1:9")
 
 
+class TestWeightWindows:
+    LAYERS = (LAYERS[0], replace(LAYERS[1], mask=jq.Distance(LAYERS[1].mask, -1, 1, texels=64)), LAYERS[2])
+
+    @pytest.fixture(autouse=True)
+    def small_bands(self, monkeypatch):
+        monkeypatch.setattr(weight_windows, "_CHUNK", 16)
+        monkeypatch.setattr(weight_windows, "_BAND", 16 * 64)
+
+    def test_they_are_the_map_in_memory(self, ground, arrays, tmp_path):
+        """Its texels, what it answers anywhere, and what is baked by it; with a mask of the whole ground, and a daub."""
+        daubs = [jq.Daub(path=((2, 2), (9, 9)), radius=3.0, layers=("rim",))]
+        canvas = ground.canvas((72, 64))
+        whole = jq.weigh(canvas, self.LAYERS, daubs=daubs)
+        parts = jq.weigh_into(canvas, self.LAYERS, str(tmp_path / "w.zarr"), daubs=daubs)
+        assert np.array_equal(parts.layers[:], whole.layers)
+        assert np.array_equal(parts.weights[:], whole.weights)
+        points = ground.points((40, 50))
+        for some in (points, points[100:117], points[:1], points[-1:]):
+            one, two = whole.at(some), pickle.loads(pickle.dumps(parts)).at(some)
+            assert np.array_equal(one.layers, two.layers)
+            assert np.array_equal(one.weights, two.weights)
+        for weights, name in ((whole, "a.zarr"), (parts, "b.zarr")):
+            baked(jq.Baker(ground.canvas((40, 56)), self.LAYERS, arrays, weights=weights), tmp_path / name)
+        assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
+
+    def test_stopped_they_go_on_and_of_other_masks_they_begin_anew(self, ground, tmp_path, monkeypatch):
+        canvas, store, asked = ground.canvas((72, 64)), str(tmp_path / "w.zarr"), []
+
+        def counted(*given, **options):
+            asked.append(given)
+            if len(asked) == 4:
+                raise KeyboardInterrupt
+            return jq.weigh(*given, **options)
+
+        monkeypatch.setattr(weight_windows, "weigh", counted)
+        with pytest.raises(KeyboardInterrupt):
+            jq.weigh_into(canvas, self.LAYERS, store, stamp="one")
+        with pytest.raises(jq.QuiltError, match="only 48 rows of these weights"):
+            weight_windows.WeightWindows(store, "weights")
+        whole = jq.weigh_into(canvas, self.LAYERS, store, stamp="one")
+        assert np.array_equal(whole.weights[:], jq.weigh(canvas, self.LAYERS).weights)
+        assert len(asked) == 4 + 2
+        jq.weigh_into(canvas, self.LAYERS, store, stamp="one")
+        assert len(asked) == 4 + 2
+        jq.weigh_into(canvas, self.LAYERS[:2], store, stamp="two")
+        assert len(asked) == 4 + 2 + 5
+        with pytest.raises(jq.QuiltError, match="no such weights"):
+            weight_windows.WeightWindows(str(tmp_path / "none.zarr"), "weights")
+
+
 class TestSeen:
     CAMERA = jq.Camera(position=(8, 5, 20), target=(8, 0, 8))
 
@@ -346,14 +397,14 @@ class TestSeen:
     @staticmethod
     def store(ground, arrays, tmp_path_factory):
         path = tmp_path_factory.mktemp("pages") / "a.zarr"
-        jq.bake_pages(baker(ground, arrays, texels=512), path, page=32, border=2)
+        jq.bake_pages(baker(ground, arrays, texels=256), path, page=32, border=2)
         return path
 
     def scene(self, arrays, ground, seen):
         return jq.Scene(arrays, lights=[jq.Sun(120, 40)]).add_pages(ground, seen)
 
     def test_the_view_is_that_of_the_layers(self, arrays, ground, store):
-        """But for what texels of 3 cm cannot hold."""
+        """But for what texels of 6 cm cannot hold."""
         seen = jq.PagedGround(store)
         paged = self.scene(arrays, ground, seen).draw(self.CAMERA, width=160, height=100)
         weights = jq.weigh(ground.canvas(32), LAYERS)

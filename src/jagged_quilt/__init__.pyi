@@ -87,3 +87,4 @@ from .weights.weigh import weigh_points as weigh_points
 from .weights.weigher import Weigher as Weigher
 from .weights.weight_map import WeightMap as WeightMap
 from .weights.weight_map import open_weights as open_weights
+from .weights.weight_windows import weigh_into as weigh_into

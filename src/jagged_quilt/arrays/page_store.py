@@ -10,8 +10,7 @@ A page is believed if the last names it. That is written after the texels, and t
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import product
 from typing import Any
@@ -23,10 +22,11 @@ from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.stores import told_plainly, zarr_here
 from jagged_quilt.maps.roles import MapRole, stored_type
 
 FORM = 1
-_COMPRESSION = 3
+_COMPRESSION, _NONE = 3, "there are no such pages; bake them with --store"
 _WHOLE = {"write_empty_chunks": True}
 """Pages that hold nothing are written too: so a chunk that is missing is missing, and nothing need be compared before."""
 
@@ -86,8 +86,8 @@ class PageStore:
         """
         store = cls(str(address), group, grid, tuple(roles))
         wanted = store._told()
-        with _plainly(store.address):
-            root = _zarr().open_group(store.address, mode="a", path=group)
+        with told_plainly(store.address, _NONE):
+            root = zarr_here().open_group(store.address, mode="a", path=group)
             before = root.attrs.asdict().get("pages")
             if before is not None and before != wanted and not anew:
                 odd = next(key for key in wanted if before.get(key) != wanted[key])
@@ -96,7 +96,7 @@ class PageStore:
                     "store, or write it anew with --anew"
                 )
             if before != wanted or anew:
-                root = _zarr().open_group(store.address, mode="w", path=group)
+                root = zarr_here().open_group(store.address, mode="w", path=group)
                 for role in store.roles:
                     for mip in range(grid.mips):
                         store._make(root, role, mip)
@@ -106,15 +106,15 @@ class PageStore:
     @classmethod
     def open(cls, address: str, group: str) -> PageStore:
         """Return a store to read; raise `FileError` if there is none."""
-        with _plainly(str(address)):
-            told = _zarr().open_group(str(address), mode="r", path=group).attrs.asdict()["pages"]
+        with told_plainly(str(address), _NONE):
+            told = zarr_here().open_group(str(address), mode="r", path=group).attrs.asdict()["pages"]
             grid = PageGrid((told["texels"][0], told["texels"][1]), told["page"], told["border"], told["shard"])
             return cls(str(address), group, grid, tuple(MapRole[each.upper()] for each in told["roles"]))
 
     def facts(self) -> Facts:
         """Return what is told of the surface."""
-        with _plainly(self.address):
-            return dict(_zarr().open_group(self.address, mode="r", path=self.group).attrs.asdict())
+        with told_plainly(self.address, _NONE):
+            return dict(zarr_here().open_group(self.address, mode="r", path=self.group).attrs.asdict())
 
     def _told(self) -> Facts:
         grid = self.grid
@@ -130,7 +130,7 @@ class PageStore:
 
     def _make(self, root: Any, role: MapRole, mip: int) -> None:
         grid, (rows, columns) = self.grid, self.grid.pages(mip)
-        zarr = _zarr()
+        zarr = zarr_here()
         shard = min(grid.shard, 1 << (max(rows, columns) - 1).bit_length())
         chunk = (1, 1, grid.side, grid.side, role.value.channels)
         root.create_array(
@@ -156,8 +156,8 @@ class PageStore:
         """Return the Zarr array of a role and mip."""
         key = role, mip
         if key not in self._arrays:
-            with _plainly(self.address):
-                self._arrays[key] = _zarr().open_array(
+            with told_plainly(self.address, _NONE):
+                self._arrays[key] = zarr_here().open_array(
                     self.address, mode="r+", path=f"{self.group}/{role.key}/{mip}", config=_WHOLE
                 )
         return self._arrays[key]
@@ -165,7 +165,7 @@ class PageStore:
     def records(self, mip: int, shard: tuple[int, int]) -> dict[PageAt, PageRecord]:
         """Return what vouches for the finished pages of a shard."""
         try:
-            told = _zarr().open_group(self.address, mode="r", path=self._place(mip, shard)).attrs.asdict()["pages"]
+            told = zarr_here().open_group(self.address, mode="r", path=self._place(mip, shard)).attrs.asdict()["pages"]
             return {
                 PageAt(mip, *(int(each) for each in key.split(":"))): PageRecord(dict(one["made from"]), str(one["hash"]))
                 for key, one in told.items()
@@ -178,8 +178,8 @@ class PageStore:
         told = {
             f"{at.row}:{at.column}": {"made from": one.made_from, "hash": one.digest} for at, one in sorted(records.items())
         }
-        with _plainly(self.address):
-            group = _zarr().open_group(self.address, mode="a", path=self._place(mip, shard))
+        with told_plainly(self.address, _NONE):
+            group = zarr_here().open_group(self.address, mode="a", path=self._place(mip, shard))
             group.attrs.put({"pages": told})
 
     def _place(self, mip: int, shard: tuple[int, int]) -> str:
@@ -191,7 +191,7 @@ class PageStore:
         Return whether what the shard held before could not be read, so that its other pages are gone.
         """
         lost = False
-        with _plainly(self.address):
+        with told_plainly(self.address, _NONE):
             for role, texels in pages.items():
                 rows, columns = texels.shape[:2]
                 where = slice(first[0], first[0] + rows), slice(first[1], first[1] + columns)
@@ -268,26 +268,3 @@ def digest_of(page: Mapping[MapRole, Stored]) -> str:
     for role in sorted(page, key=lambda role: role.key):
         digest.update(np.ascontiguousarray(page[role]).data)
     return digest.hexdigest()
-
-
-def _zarr() -> Any:
-    try:
-        import zarr
-        import zarr.codecs
-    except ImportError:
-        raise FileError('stores of pages need zarr; install it with: pip install "jagged-quilt[cluster]"') from None
-    return zarr
-
-
-@contextmanager
-def _plainly(address: str) -> Iterator[None]:
-    """Turn what stores raise into a `FileError` that names the address."""
-    try:
-        yield
-    except QuiltError:
-        raise
-    except Exception as error:  # of whatever store: there are many
-        reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
-        if isinstance(error, KeyError | FileNotFoundError) or "No group found" in reason:
-            raise FileError(f"{address}: there are no such pages; bake them with --store") from error
-        raise FileError(f"{address}: {reason}") from error

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,8 +14,8 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
-from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.files import fingerprint, make_folder
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 
@@ -51,9 +54,15 @@ class TexelPages:
 
     @classmethod
     def empty(
-        cls, names: Sequence[str], layouts: Sequence[Layout], side: int, tiles: Sequence[float], reliefs: Sequence[float]
+        cls,
+        names: Sequence[str],
+        layouts: Sequence[Layout],
+        side: int,
+        tiles: Sequence[float],
+        reliefs: Sequence[float],
+        folder: Path | str | None = None,
     ) -> TexelPages:
-        """Return pages with room for the texels, to be `put`, and then `closed`."""
+        """Return pages with room for the texels, to be `put`, and then `closed`; in a file of a folder where one is given."""
         count = int(page_starts(side, len(names))[-1])
         if count > _MOST_TEXELS:
             raise RangeError(
@@ -65,7 +74,7 @@ class TexelPages:
             side=side,
             tiles=tuple(tiles),
             reliefs=tuple(reliefs),
-            texels=np.empty((count, len(layouts)), np.uint32),
+            texels=np.empty((count, len(layouts)), np.uint32) if folder is None else _on_disk((count, len(layouts)), folder),
         )
 
     def __repr__(self) -> str:
@@ -96,6 +105,17 @@ class TexelPages:
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
+
+
+def _on_disk(shape: tuple[int, int], folder: Path | str) -> NDArray[np.uint32]:
+    """Room in a file that has no name any more: it goes when the last who reads it does."""
+    size = 4 * shape[0] * shape[1]
+    try:
+        with tempfile.TemporaryFile(dir=make_folder(Path(folder))) as file:
+            os.posix_fallocate(file.fileno(), 0, size)  # or a full disk would be found out by a crash
+            return np.memmap(file, np.uint32, "r+", shape=shape)
+    except OSError as error:
+        raise FileError(f"{folder}: no room for {size >> 20:,} MiB of texels: {error.strerror}") from error
 
 
 def page_starts(side: int, slices: int) -> NDArray[np.int64]:

@@ -176,11 +176,12 @@ class TextureArrays(Shown):
         """Whether an array holds a role."""
         return any(role in layout.roles for layout in self.layouts)
 
-    def open(self, names: Sequence[str] | None = None) -> TexelPages:
+    def open(self, names: Sequence[str] | None = None, *, folder: Path | str | None = None) -> TexelPages:
         """Return the texels of some swatches (all where none are named), once for all who read them.
 
         Whatever the formats of the arrays, a blend reads RGBA8: one column per layout of `BLENDED` that carries anything of
-        these swatches.
+        these swatches. With a `folder` they lie in a file there, which has no name and goes with its last reader, and not in
+        memory: the system holds of it what is read.
 
         Raises
         ------
@@ -198,7 +199,8 @@ class TextureArrays(Shown):
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        pages = TexelPages.empty(chosen, layouts, self.side, [self.tiles[n] for n in places], [self.reliefs[n] for n in places])
+        facts = [self.tiles[n] for n in places], [self.reliefs[n] for n in places]
+        pages = TexelPages.empty(chosen, layouts, self.side, *facts, folder)
         pages = replace(pages, rare=tuple(frozenset(own & held) for own in rare))
         for row, layout in enumerate(layouts):
             as_it_is = next(

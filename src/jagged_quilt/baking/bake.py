@@ -27,10 +27,11 @@ from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weight_windows import WeightWindows
 
 Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
 """From the bottom up; or those of each part by its name."""
-Weights = Weigher | WeightMap
+Weights = Weigher | WeightMap | WeightWindows
 _MOST_IN_A_BLOCK = 1 << 26
 
 

@@ -10,7 +10,9 @@ from itertools import islice
 from typing import Any
 
 from jagged_quilt.arrays.page_store import DamagedPageError, PageStore
-from jagged_quilt.baking.page_bake import Finest, Ran, Records, Runs, ShardTask, make_shard
+from jagged_quilt.baking.page_bake import Ran, Runs
+from jagged_quilt.baking.page_texels import Finest
+from jagged_quilt.baking.shards import Records, ShardTask, make_shard
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.threads import thread_count
 

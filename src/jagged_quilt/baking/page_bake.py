@@ -4,73 +4,20 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
-from functools import partial
 from itertools import islice
-from typing import Protocol
 
 import numpy as np
 
-from jagged_quilt.arrays.page_grid import PageAt, PageGrid, within
+from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import DamagedPageError, PageRecord, PageStore, digest_of
-from jagged_quilt.baking.bake import Baker
-from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.baking.coarser import Maps, coarser, spread
 from jagged_quilt.baking.page_stamps import PageStamps, stamp_of
-from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.baking.page_texels import Finest, Pages, page_alone
+from jagged_quilt.baking.shards import Records, ShardTask, make_shard
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import thread_count, work_through
-from jagged_quilt.maps.roles import MapRole
-from jagged_quilt.surfaces.grid_canvas import GridCanvas
-
-_AT_ONCE = 1024  # texels along the side of what is made of a finer mip at once, where a page is made alone
-
-Pages = dict[MapRole, Stored]
-Records = dict[PageAt, PageRecord]
-
-
-class Finest(Protocol):
-    """Gives the finished texels of a surface at full size."""
-
-    def region(self, region: Region) -> Maps:
-        """Return a region that lies within the surface, (H, W, C) of each role."""
-        ...
-
-
-@dataclass(frozen=True, eq=False)
-class GroundTexels:
-    """The texels of a ground, baked when they are asked for."""
-
-    baker: Baker
-
-    def region(self, region: Region) -> Maps:
-        """Bake a region, on one thread."""
-        canvas = self.baker.canvas
-        assert isinstance(canvas, GridCanvas)
-        window = canvas.page(rows=(region.top, region.bottom), columns=(region.left, region.right))
-        return _by_channel(self.baker.over(window, block=region.rows * region.columns, threads=1))
-
-
-@dataclass(eq=False)
-class WholeTexels:
-    """The texels of a surface that is baked as a whole, at the first time that one is asked for."""
-
-    bake: Callable[[], BakedMaps]
-    _maps: Maps | None = field(default=None, init=False)
-
-    def region(self, region: Region) -> Maps:
-        """Return a region."""
-        if self._maps is None:
-            self._maps = _by_channel(self.bake())
-        return {role: each[region.top : region.bottom, region.left : region.right] for role, each in self._maps.items()}
-
-
-def _by_channel(maps: BakedMaps) -> Pages:
-    rows, columns = maps.texels
-    return {role: texels.reshape(rows, columns, -1) for role, texels in maps.items()}
+from jagged_quilt.foundation.threads import thread_count
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,112 +48,6 @@ class PagesMade:
     def __str__(self) -> str:
         why = ", ".join(f"{count} {cause}" for cause, count in sorted(self.causes.items(), key=lambda each: -each[1]))
         return f"{self.made} page{'s' * (self.made != 1)} made, {self.kept} kept" + (f" ({why})" if why else "")
-
-
-def page_alone(finest: Finest, grid: PageGrid, at: PageAt) -> Pages:
-    """Return one page, (side, side, channels) of each role, without a store: only what it needs is baked.
-
-    A coarse page is made of finer texels piece by piece, so that what is held does not grow with them.
-    """
-    reach = grid.reach(grid.checked(at))
-    there = within(reach, grid.size(at.mip))
-    return {role: spread(texels, there, reach) for role, texels in _texels(finest, grid, at.mip, there).items()}
-
-
-def _texels(finest: Finest, grid: PageGrid, mip: int, region: Region) -> Maps:
-    if mip == 0:
-        return finest.region(region)
-    out: Pages = {}
-    for top in range(region.top, region.bottom, _AT_ONCE // 2):
-        for left in range(region.left, region.right, _AT_ONCE // 2):
-            bottom, right = min(top + _AT_ONCE // 2, region.bottom), min(left + _AT_ONCE // 2, region.right)
-            made = coarser(Region(top, bottom, left, right), grid.size(mip - 1), partial(_texels, finest, grid, mip - 1))
-            for role, texels in made.items():
-                whole = out.setdefault(role, np.empty((region.rows, region.columns, texels.shape[2]), texels.dtype))
-                whole[top - region.top : bottom - region.top, left - region.left : right - region.left] = texels
-    return out
-
-
-@dataclass(frozen=True, eq=False)
-class ShardTask:
-    """Some pages of a shard to be made, and what they are made from.
-
-    Attributes
-    ----------
-    stale : tuple of PageAt
-    made_from : dict
-        For every page of the shard.
-    finer : dict
-        Hashes of the pages of the mip below that they are made from.
-    """
-
-    mip: int
-    shard: tuple[int, int]
-    stale: tuple[PageAt, ...]
-    made_from: dict[PageAt, dict[str, str]]
-    finer: dict[PageAt, str]
-
-
-def make_shard(store: PageStore, finest: Finest, task: ShardTask, threads: int | None = 1) -> Records:
-    """Make the stale pages of a shard and write it; return what vouches for all its pages. One at a time writes a shard.
-
-    Raises `DamagedPageError` if pages of the mip below are not as they were.
-    """
-    every = list(store.grid.pages_in(task.mip, task.shard))
-    records = {at: one for at, one in store.records(task.mip, task.shard).items() if at not in task.stale}
-    stale, kept = set(task.stale), {}
-    for at in every:
-        if at not in stale:
-            try:
-                kept[at] = store.read(at, records[at])
-            except (DamagedPageError, KeyError):
-                stale.add(at)
-    made: dict[PageAt, Pages] = {}
-
-    def make_row(row: int) -> None:
-        columns = [at.column for at in stale if at.row == row]
-        for at, page in _row_of_pages(store, finest, task, row, min(columns), max(columns)):
-            if at in stale:
-                made[at] = page
-
-    work_through(sorted({at.row for at in stale}), make_row, threads=threads)
-    records = {at: records[at] for at in kept}
-    store.vouch(task.mip, task.shard, records)
-    store.write(task.mip, (every[0].row, every[0].column), _in_one_piece(every, {**kept, **made}))
-    records |= {at: PageRecord(task.made_from[at], digest_of(page)) for at, page in made.items()}
-    store.vouch(task.mip, task.shard, records)
-    return {at: records[at] for at in every}
-
-
-def _row_of_pages(
-    store: PageStore, finest: Finest, task: ShardTask, row: int, first: int, last: int
-) -> Iterator[tuple[PageAt, Pages]]:
-    """Make pages side by side at once: what lies between them is made once."""
-    grid, mip = store.grid, task.mip
-    start, end = grid.reach(PageAt(mip, row, first)), grid.reach(PageAt(mip, row, last))
-    reach = Region(start.top, start.bottom, start.left, end.right)
-    there = within(reach, grid.size(mip))
-    if mip == 0:
-        maps = finest.region(there)
-    else:
-        maps = coarser(there, grid.size(mip - 1), lambda fine: store.region(mip - 1, fine, task.finer))
-    whole = {role: spread(texels, there, reach) for role, texels in maps.items()}
-    for column in range(first, last + 1):
-        left = (column - first) * grid.page
-        yield PageAt(mip, row, column), {role: texels[:, left : left + grid.side] for role, texels in whole.items()}
-
-
-def _in_one_piece(every: Sequence[PageAt], pages: Mapping[PageAt, Pages]) -> Pages:
-    """Put the pages of a shard together, (rows, columns, side, side, channels) of each role."""
-    first, last = every[0], every[-1]
-    some = pages[first]
-    out = {}
-    for role, texels in some.items():
-        whole = np.empty((last.row - first.row + 1, last.column - first.column + 1, *texels.shape), texels.dtype)
-        for at in every:
-            whole[at.row - first.row, at.column - first.column] = pages[at][role]
-        out[role] = whole
-    return out
 
 
 Ran = tuple[ShardTask, Records | DamagedPageError, str, float]
@@ -345,19 +186,19 @@ def _why(known: PageRecord | None, wanted: Mapping[str, str]) -> list[str]:
 
 
 def _mend(store: PageStore, finest: Finest, pages: Iterable[PageAt], causes: Counter[str]) -> None:
-    """Make damaged pages anew, each by itself from what it is made from, which may be damaged too."""
+    """Make damaged pages anew, shard by shard, from what they are made from, which may be damaged too."""
     grid = store.grid
+    by_shard: dict[tuple[int, tuple[int, int]], list[PageAt]] = {}
     for at in pages:
         causes["damaged"] += 1
-        shard = at.row // grid.shard, at.column // grid.shard
-        records = store.records(at.mip, shard)
-        told = {each: records[each].made_from if each in records else {} for each in grid.pages_in(at.mip, shard)}
-        finer = {}
-        for page in told if at.mip else ():
-            for one in grid.finer(page):
-                below = store.records(one.mip, (one.row // grid.shard, one.column // grid.shard)).get(one)
-                finer[one] = below.digest if below else ""
-        task = ShardTask(at.mip, shard, (at,), told, finer)
+        by_shard.setdefault((at.mip, (at.row // grid.shard, at.column // grid.shard)), []).append(at)
+    for (mip, shard), damaged in by_shard.items():
+        records, every = store.records(mip, shard), list(grid.pages_in(mip, shard))
+        told = {each: records[each].made_from if each in records else {} for each in every}
+        needed = {one for page in every for one in (grid.finer(page) if mip else ())}
+        below = {(one.row // grid.shard, one.column // grid.shard) for one in needed}
+        finer = {one: record.digest for each in below for one, record in store.records(mip - 1, each).items()}
+        task = ShardTask(mip, shard, tuple(damaged), told, finer)
         try:
             make_shard(store, finest, task)
         except DamagedPageError as error:

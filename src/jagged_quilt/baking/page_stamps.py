@@ -17,6 +17,7 @@ from jagged_quilt.foundation.version import __version__
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 from jagged_quilt.weights.medley import shown_names
 from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weight_windows import WeightWindows
 
 if TYPE_CHECKING:
     from jagged_quilt.baking.bake import Baker
@@ -61,7 +62,7 @@ class GroundStamps:
         terrain = baker.canvas.terrain
         settings = (__version__, baker.canvas.whole, terrain.size, terrain.between, baker.normals, baker.filter, baker.relief)
         self._settings = fingerprint(repr(settings), *(role.key for role in baker.roles))
-        self._canvas, self._map = baker.canvas, source if isinstance(source, WeightMap) else None
+        self._canvas, self._map = baker.canvas, source if isinstance(source, WeightMap | WeightWindows) else None
         self._looks = dict(zip(shown_names(layers), baker.looks(), strict=True))
         self._weights = "" if self._map is not None else baker.stamp or fingerprint(pickle.dumps(source))
 
@@ -78,7 +79,7 @@ class GroundStamps:
                 (region.left, region.right, grid.texels[1], self._map.layers.shape[1]),
             )
         )
-        layers, weights = self._map.layers[rows, columns], self._map.weights[rows, columns]
+        layers, weights = (np.asarray(each[rows, columns]) for each in (self._map.layers, self._map.weights))
         shown = [self._map.names[number] for number in np.unique(layers[weights > 0])]
         told["weights"] = fingerprint(str(layers.shape), np.where(weights > 0, layers, 0).tobytes(), weights.tobytes())
         return told | {f"layer {name}": self._looks[name] for name in shown}

@@ -13,18 +13,9 @@ from jagged_quilt.arrays.page_grid import BORDER, PAGE, PageAt, PageGrid
 from jagged_quilt.arrays.page_store import PageStore
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.baking.page_bake import (
-    Finest,
-    GroundTexels,
-    PagesMade,
-    Runs,
-    WholeTexels,
-    make_one,
-    make_pages,
-    on_threads,
-    page_alone,
-)
+from jagged_quilt.baking.page_bake import PagesMade, Runs, make_one, make_pages, on_threads
 from jagged_quilt.baking.page_stamps import GroundStamps, PageStamps, SameStamp
+from jagged_quilt.baking.page_texels import Finest, GroundTexels, WholeTexels, page_alone
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts

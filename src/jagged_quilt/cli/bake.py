@@ -55,7 +55,7 @@ def _bake_pages(named: Named, store: str, options: Facts) -> None:
 
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
-        ready_kernels(results, ["bake"] if "bake" in results.runner.steps else results.mesh_steps, progress)
+        ready_kernels(results, ["pages", *results.mesh_steps], progress)
         made = bake_into(results, store, **options)
         taken = seconds()
     for name, each in made.items():

@@ -108,7 +108,14 @@ def command(
             results.picture_named(name)
         if not chosen and not (paged or place or swept or csv or kinds or compared or role or swing):
             chosen = tuple(results.pictures)
-        others = {"debug": kinds or paged, "compare": compared or role, "view": swing, "sweep": swept, "weigh": csv or place}
+        others = {
+            "debug": kinds or paged,
+            "pages": paged,
+            "compare": compared or role,
+            "view": swing,
+            "sweep": swept,
+            "weigh": csv or place,
+        }
         ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
         made += [results.draw_debug(kinds)] if kinds else []

@@ -11,6 +11,10 @@ from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.results.results import Results
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
+from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weight_windows import WeightWindows, weigh_into
+
+_HELD = 8192  # texels along the longer side of a weight map that is held in memory
 
 
 def bake_into(
@@ -33,7 +37,7 @@ def bake_into(
     how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter}
     if "bake" in results.runner.steps:
         by_map = quilt.table.bake.weights == "map"
-        answers: Facts = {"weights": results.weights} if by_map else {"weights": results.weigher}
+        answers: Facts = {"weights": _weights(results, store) if by_map else results.weigher}
         canvas = quilt.terrain.canvas(results.bake_texels)
         baker = Baker(canvas, quilt.layers, results.arrays, stamp=None if by_map else results.weigh_stamp(), **answers, **how)
         made["ground"] = bake_pages(baker, store, on=on, **options)
@@ -46,3 +50,23 @@ def bake_into(
         baker = Baker(layout, quilt.layers_by_part[number], results.arrays, stamp=stamp, **how)
         made[table.name] = bake_pages(baker, store, group=f"meshes/{table.name.replace(' ', '_')}", **options)
     return made
+
+
+def _weights(results: Results, store: str) -> WeightMap | WeightWindows:
+    """The weight map; a large one is weighed into the store, and read by windows."""
+    quilt, table = results.quilt, results.quilt.table.weights
+    if table.texels <= _HELD:
+        return results.weights
+    return weigh_into(
+        quilt.terrain.canvas(table.texels),
+        quilt.layers,
+        store,
+        stamp=results.weigh_stamp(),
+        keep=table.keep,
+        bits=table.bits,
+        stacking=table.stacking,
+        adopted=results.adopted,
+        daubs=quilt.daubs,
+        threads=results.threads,
+        progress=results.progress,
+    )

@@ -13,12 +13,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from jagged_quilt.arrays._page_kernels import HeldRows, read_pages
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.baking.coarser import halved
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.compiler import when_compiling
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.foundation.padding import Padding
@@ -27,7 +30,7 @@ from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import PointLight, Sun
 from jagged_quilt.light.light import Lighting, LitSurface, hazed
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.maps.roles import MapRole, stored_type
+from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
@@ -110,11 +113,29 @@ def rehearse_ground() -> None:
     seen = PictureCanvas(camera, [ground], 8, 8).block(Region(0, 8, 0, 8)).pieces[0].points
     ground.sunlit(seen, Sun().towards, np.zeros(ground.heights.shape, np.uint8))
     ground.lamplit(seen, (4.0, 2.0, 4.0))
+    ground.fields.open_to_sky()
     PointLight(position=(4.0, 2.0, 4.0)).reach_at(seen.places)
     clear_sky(rows=8).seen(np.ones((1, 3), np.float32))
     ones = np.ones((1, 3), np.float32)
     Lighting().leaving(LitSurface(np.ones((1, 12), np.float32), ones), np.zeros((1, 3)), [ones[:, 0]])
     Sky().seen(hazed(ones, ones[:, 0], 10.0, Sky()))
+
+
+def rehearse_pages() -> None:
+    """Halve finished maps, and read pages."""
+    halved({role: np.ones((2, 2, role.value.channels), stored_type(role)) for role in BLENDED_ROLES})
+    rows = HeldRows(
+        frozen(np.zeros((1, 2, 2, 1)), np.uint8),
+        frozen(np.zeros((1, 256)), np.float32),
+        frozen([0], np.int64),
+        frozen([0], np.int32),
+        frozen([0], np.int64),
+        frozen([1], np.int64),
+        1,
+        0,
+    )
+    level, out, used = np.zeros(1, np.float32), np.zeros((1, 1), np.float32), np.zeros(1, np.int32)
+    read_pages(frozen([[0.5, 0.5]], np.float32), level, 1, 1, rows, out, used)
 
 
 def rehearse_meshes() -> None:
@@ -150,6 +171,7 @@ PARTS = {
     "weigh": Part(rehearse_weights, 22),
     "ground": Part(rehearse_ground, 9),
     "meshes": Part(rehearse_meshes, 10),
+    "pages": Part(rehearse_pages, 3),
 }
 
 

@@ -79,6 +79,7 @@ _KERNELS: dict[str, frozenset[str]] = {
         "meshes": "blend weigh ground meshes pack",
         "audit": "pack ground",
         "sweep": "weigh",
+        "pages": "blend weigh pages",
         "compare": "blend weigh ground meshes",
         "debug": "blend weigh ground meshes pack",
     }.items()

@@ -180,12 +180,13 @@ def quantise(weight, stored, unit):
 
 
 @kernel
-def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
+def read_between(uv, index, stored, window, unit, sums, out_index, out_weight):
     """Bilinear weights at uv, clamped at the border: fill (N, M) layers and weights, of which unused ones weigh 0.
 
     index, stored : (H * W, K); sums : (L,) float32 of zeros, which are zeros again afterwards.
+    window : rows and columns of the whole map, its first row and column that are here, and how many columns are.
     """
-    rows = index.shape[0] // columns
+    rows, columns, top, left, wide = window
     most, by_unit = out_index.shape[1], F1 / unit
     for p in range(uv.shape[0]):
         x = min(max(uv[p, 0] * np.float32(columns) - np.float32(0.5), F0), np.float32(columns - 1))
@@ -194,8 +195,9 @@ def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
         c1, r1 = min(c0 + 1, columns - 1), min(r0 + 1, rows - 1)
         fx, fy = x - np.float32(c0), y - np.float32(r0)
         count, q = 0, np.uint64(p)
-        t0, t1 = np.uint64(r0 * columns + c0), np.uint64(r0 * columns + c1)
-        t2, t3 = np.uint64(r1 * columns + c0), np.uint64(r1 * columns + c1)
+        c0, c1, r0, r1 = c0 - left, c1 - left, r0 - top, r1 - top
+        t0, t1 = np.uint64(r0 * wide + c0), np.uint64(r0 * wide + c1)
+        t2, t3 = np.uint64(r1 * wide + c0), np.uint64(r1 * wide + c1)
         alike = True
         for at in range(index.shape[1]):
             layer = index[t0, np.uint64(at)]
@@ -216,7 +218,7 @@ def read_between(uv, index, stored, columns, unit, sums, out_index, out_weight):
                 out_index[q, np.uint64(at)], out_weight[q, np.uint64(at)] = 0, F0
             continue
         for corner in range(4):
-            texel = np.uint64((r0 if corner < 2 else r1) * columns + (c0 if corner % 2 == 0 else c1))
+            texel = np.uint64((r0 if corner < 2 else r1) * wide + (c0 if corner % 2 == 0 else c1))
             share = (fx if corner % 2 else F1 - fx) * (fy if corner >= 2 else F1 - fy) * by_unit
             if share <= 0:
                 continue

@@ -59,6 +59,23 @@ def keep_largest(weights: NDArray[np.float32], index: Stored, weight: NDArray[np
     )
 
 
+def read_at(
+    points: Points, names: tuple[str, ...], layers: Stored, weights: Stored, window: tuple[int, int, int, int, int]
+) -> PointWeights:
+    """Return the weights at points of a map of which a window is given, (H, W, K) each, bilinear between texels.
+
+    window : rows and columns of the whole map, its first row and column that are here, and how many columns are.
+    """
+    if points.uv is None:
+        raise ShapeError("a weight map is read by uv, and these points have none")
+    keep, unit = layers.shape[2], np.float32(np.iinfo(weights.dtype).max)
+    most = min(4 * keep, len(names))
+    index, weight = np.empty((len(points), most), layers.dtype), np.empty((len(points), most), np.float32)
+    flat = (frozen(each, each.dtype).reshape(-1, keep) for each in (layers, weights))
+    _kernels.read_between(points.uv, *flat, window, unit, np.zeros(len(names), np.float32), index, weight)
+    return PointWeights(names, index, weight)
+
+
 @dataclass(frozen=True, eq=False, kw_only=True, repr=False)
 class WeightMap(Shown):
     """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
@@ -135,23 +152,8 @@ class WeightMap(Shown):
         ShapeError
             If the points have no uv.
         """
-        if points.uv is None:
-            raise ShapeError("a weight map is read by uv, and these points have none")
-        keep = self.layers.shape[2]
-        most = min(4 * keep, len(self.names))
-        index = np.empty((len(points), most), self.layers.dtype)
-        weight = np.empty((len(points), most), np.float32)
-        _kernels.read_between(
-            points.uv,
-            self.layers.reshape(-1, keep),
-            self.weights.reshape(-1, keep),
-            self.layers.shape[1],
-            np.float32(self.unit),
-            np.zeros(len(self.names), np.float32),
-            index,
-            weight,
-        )
-        return PointWeights(self.names, index, weight)
+        height, width, _ = self.layers.shape
+        return read_at(points, self.names, self.layers, self.weights, (height, width, 0, 0, width))
 
     def layer(self, name: str | int) -> NDArray[np.float32]:
         """Return how much of one layer shows, (H, W) float32, 0..1."""

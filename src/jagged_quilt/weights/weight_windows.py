@@ -1,0 +1,132 @@
+"""A weight map that need not fit in memory: weighed into a Zarr store band by band, and read by windows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import numpy as np
+
+from jagged_quilt.foundation.canvas import GridWindow, bands
+from jagged_quilt.foundation.errors import FileError, ShapeError
+from jagged_quilt.foundation.fields import Fields, remembering
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.stores import told_plainly, zarr_here
+from jagged_quilt.weights.medley import Stacked
+from jagged_quilt.weights.point_weights import PointWeights
+from jagged_quilt.weights.weigh import Weighable, weigh
+from jagged_quilt.weights.weight_map import WeightMap, read_at
+
+_CHUNK = 512  # texels along the side of a chunk
+_BAND = 1 << 24  # texels that are weighed at once, at least a row of chunks
+
+
+class Bandable(Weighable, GridWindow, Protocol):
+    """A canvas of which bands of rows are canvases, as that of a terrain."""
+
+    def page(self, *, rows: tuple[int, int] | None = None) -> Bandable: ...
+    def knowing(self, fields: Fields) -> Bandable: ...
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class WeightWindows:
+    """A weight map in a store, as `weigh_into` leaves it.
+
+    Attributes
+    ----------
+    address : str
+        A folder, or an address that fsspec reaches.
+    group : str
+        Where in the store it lies.
+    names : tuple of str
+        The layers, from the bottom up.
+    layers, weights : (H, W, K) Zarr arrays
+        As those of `WeightMap`.
+    """
+
+    address: str
+    group: str
+    names: tuple[str, ...] = field(init=False)
+    layers: Any = field(init=False, repr=False)
+    weights: Any = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        with told_plainly(self.address, "there are no such weights; weigh them first"):
+            root = zarr_here().open_group(self.address, path=self.group, mode="r")
+            told = root.attrs.asdict()
+            if told["rows"] < root["weights"].shape[0]:
+                raise FileError(f"{self.address}: only {told['rows']} rows of these weights are there; weigh on")
+            object.__setattr__(self, "names", tuple(told["layers"]))
+            object.__setattr__(self, "layers", root["layers"])
+            object.__setattr__(self, "weights", root["weights"])
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return WeightWindows, (self.address, self.group)
+
+    def at(self, points: Points) -> PointWeights:
+        """Return the weights at points as `WeightMap.at` does: only the window in which they lie is read."""
+        if points.uv is None:
+            raise ShapeError("a weight map is read by uv, and these points have none")
+        height, width, _ = self.weights.shape
+        (left, top), (right, bottom) = (edge(points.uv, axis=0) for edge in (np.min, np.max))
+        first, last = (
+            (max(0, int(top * height - 0.5) - 1), max(0, int(left * width - 0.5) - 1)),
+            (
+                min(height, int(bottom * height - 0.5) + 3),
+                min(width, int(right * width - 0.5) + 3),
+            ),
+        )
+        window = slice(min(first[0], height - 1), last[0]), slice(min(first[1], width - 1), last[1])
+        layers, weights = (np.asarray(each[window]) for each in (self.layers, self.weights))
+        place = height, width, window[0].start, window[1].start, layers.shape[1]
+        return read_at(points, self.names, layers, weights, place)
+
+
+def weigh_into(
+    canvas: Bandable,
+    layers: Sequence[Stacked],
+    store: str,
+    *,
+    group: str = "weights",
+    stamp: str = "",
+    progress: Progress = silent,
+    **options: Any,
+) -> WeightWindows:
+    """Weigh layers over a terrain's canvas into a store, band by band: what is held does not grow with its height.
+
+    Stopped, the next call goes on where it was; with another `stamp` (what the weights depend on) it begins anew.
+
+    Parameters
+    ----------
+    group : str
+        Where in the store the weights go.
+    options
+        As for `weigh`, the same bytes as it gives.
+    """
+    canvas = canvas.knowing(remembering(canvas.fields))
+    height, width = canvas.texels
+    regions = bands((height, width), max(_CHUNK * width, _BAND // _CHUNK * _CHUNK))
+    with told_plainly(store, "it cannot be written"):
+        zarr = zarr_here()
+        root = zarr.open_group(store, path=group, mode="a")
+        told = root.attrs.asdict()
+        done = int(told.get("rows", 0)) if told.get("stamp") == stamp and told.get("texels") == [height, width] else 0
+    for number, region in enumerate(regions):
+        progress("weighing bands", number, len(regions))
+        if region.bottom <= done:
+            continue
+        made: WeightMap = weigh(canvas.page(rows=(region.top, region.bottom)), layers, **options)
+        with told_plainly(store, "it cannot be written"):
+            if region.top == 0:
+                root = zarr.open_group(store, path=group, mode="w")
+                for name, texels in (("layers", made.layers), ("weights", made.weights)):
+                    chunk = (min(_CHUNK, height), min(_CHUNK, width), texels.shape[2])
+                    root.create_array(name, shape=(height, width, texels.shape[2]), chunks=chunk, dtype=texels.dtype)
+            for name, texels in (("layers", made.layers), ("weights", made.weights)):
+                root[name][region.top : region.bottom] = texels
+            rows = {"rows": region.bottom, "texels": [height, width], "stamp": stamp}
+            root.attrs.put({"layers": list(made.names), **rows})
+    progress("weighing bands", len(regions), len(regions))
+    return WeightWindows(store, group)
