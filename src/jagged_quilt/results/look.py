@@ -224,18 +224,9 @@ class Look:
         """The weights for a picture so coarse; half as fine a map does for all but the whole one."""
         stamp, texels = results.runner.stamp("weigh"), results.quilt.table.weights.texels // (1 if coarse == 1 else 2)
         if self._weights is None or self._weights[0] != (stamp, texels):
-            quilt, table = results.quilt, results.quilt.table.weights
-            weights = weigh(
-                quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt)),
-                quilt.layers,
-                keep=table.keep,
-                bits=table.bits,
-                stacking=table.stacking,
-                adopted=results.adopted,
-                daubs=quilt.daubs,
-                threads=self._threads,
-                progress=self._progress,
-            )
+            quilt = results.quilt
+            canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
+            weights = weigh(canvas, quilt.layers, **results.weigh_options)
             self._weights = (stamp, texels), weights
         return self._weights[1]
 

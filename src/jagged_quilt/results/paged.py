@@ -57,16 +57,5 @@ def _weights(results: Results, store: str) -> WeightMap | WeightWindows:
     quilt, table = results.quilt, results.quilt.table.weights
     if table.texels <= _HELD:
         return results.weights
-    return weigh_into(
-        quilt.terrain.canvas(table.texels),
-        quilt.layers,
-        store,
-        stamp=results.weigh_stamp(),
-        keep=table.keep,
-        bits=table.bits,
-        stacking=table.stacking,
-        adopted=results.adopted,
-        daubs=quilt.daubs,
-        threads=results.threads,
-        progress=results.progress,
-    )
+    canvas = quilt.terrain.canvas(table.texels)
+    return weigh_into(canvas, quilt.layers, store, stamp=results.weigh_stamp(), **results.weigh_options)

@@ -310,20 +310,8 @@ class Results:
         return Files(tuple(self.quilt.rehomed(self.inherited).save(folder)))
 
     def _weigh(self, folder: Path, anew: bool) -> Files:
-        table = self.quilt.table.weights
-        canvas = self.quilt.terrain.canvas(table.texels)
-        weights = weigh(
-            canvas,
-            self.quilt.layers,
-            keep=table.keep,
-            bits=table.bits,
-            stacking=table.stacking,
-            adopted=self.adopted,
-            daubs=self.quilt.daubs,
-            threads=self.threads,
-            progress=self.progress,
-        )
-        return Files(tuple(weights.save(folder)))
+        canvas = self.quilt.terrain.canvas(self.quilt.table.weights.texels)
+        return Files(tuple(weigh(canvas, self.quilt.layers, **self.weigh_options).save(folder)))
 
     def _bake(self, folder: Path, anew: bool) -> Files:
         table, quilt = self.quilt.table.bake, self.quilt
@@ -383,6 +371,14 @@ class Results:
         points = terrain.points(terrain.layout(_SWEEP_TEXELS))
         saved = samples_saved(self.arrays, layers, points, self.weights.at(points))
         return f"limits of triplanar layers save {100 * saved:.1f} % of samples"
+
+    @property
+    def weigh_options(self) -> Facts:
+        """What the quilt file says of weighing, as options of `weigh`."""
+        table = self.quilt.table.weights
+        told: Facts = {"keep": table.keep, "bits": table.bits, "stacking": table.stacking}
+        told |= {"adopted": self.adopted, "daubs": self.quilt.daubs}
+        return told | {"threads": self.threads, "progress": self.progress}
 
     def weigh_stamp(self) -> str:
         """Return what stands for all masks, daubs and adopted weights."""
