@@ -1,6 +1,6 @@
 """What pages cost: memory by the size of the ground, one page beside its share, going on after a stop, a view's need, workers.
 
-    python benchmarks/pages.py            some minutes: 8,192 x 8,192 texels, and a strip of 65,536 x 1,024 over all mips
+    python benchmarks/pages.py            some minutes: 8,192 x 8,192 texels, and a strip of 65,536 x 2,048 over all mips
     python benchmarks/pages.py --quick    512 x 512 and a strip of 4,096 x 128
 
 The ground and the layers are the demo's, its maps of 128 texels. Peaks are of processes of their own. The last line is JSON.
@@ -77,7 +77,7 @@ def main():
         bake_pages(baker, folder / f"{asked.peak}.zarr")
         print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
         return
-    small, strip = ((512, 512), (128, 4096)) if asked.quick else ((8192, 8192), (1024, 65536))
+    small, strip = ((512, 512), (128, 4096)) if asked.quick else ((8192, 8192), (2048, 65536))
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_project(folder / "demo", texels=128)
