@@ -357,7 +357,7 @@ class TestWeightWindows:
         assert np.array_equal(parts.layers[:], whole.layers)
         assert np.array_equal(parts.weights[:], whole.weights)
         points = ground.points((40, 50))
-        for some in (points, points[100:117], points[:1], points[-1:]):
+        for some in (points, points[100:117], points[:1], points[-1:], points[:0]):
             one, two = whole.at(some), pickle.loads(pickle.dumps(parts)).at(some)
             assert np.array_equal(one.layers, two.layers)
             assert np.array_equal(one.weights, two.weights)

@@ -91,6 +91,11 @@ class HeldPages:
         return self._texels.keys()
 
     @property
+    def nbytes(self) -> int:
+        """Bytes of the pages in memory."""
+        return sum(each.nbytes for each in self._texels.values())
+
+    @property
     def grid(self) -> PageGrid:
         """How the surface is cut."""
         return self.store.grid

@@ -34,7 +34,6 @@ BY_ROUGH, BY_ANGLE, BY_NORMAL, BY_SKY_ROUGH, BY_MIRROR = 55, 56, 57, 58, 59
 FACED, MORE, BODY, SOFT, GLOSSY, COAT_FACED, COAT_LOBE, KEPT, COAT_SKY, LIT_ROWS = 60, 61, 64, 67, 70, 73, 74, 75, 76, 79
 WAYS, SUMS, SHINING = 4, 9, 21  # rows of a lamp; of what falls on the body and of both lobes; of the parts, and their sum
 SCRATCH = (LIT_ROWS + WAYS + SUMS + SHINING) * LANES
-PARTS = 6
 
 
 class SurfaceRows(NamedTuple):
@@ -336,7 +335,7 @@ def _store(first, count, shining, out):
 
 @kernel
 def light_points(surface, lamps, sky, albedo, scratch, at, out):
-    """Fill the light that leaves each point towards the eye: `out` (N, 1, 3) the sum, (N, PARTS, 3) its parts; see `light.py`.
+    """Fill the light that leaves each point towards the eye: `out` (N, 1, 3) the sum, (N, 6, 3) its parts; see `light.py`.
 
     scratch : (SCRATCH,) zeros.
     at : (3 * LANES,) zeros.

@@ -116,7 +116,7 @@ class Lighting:
             For each light how free the way to it is, 0 in shadow.
         """
         count = len(surface.values)
-        out = np.zeros((count, _kernels.PARTS if in_parts else 1, 3), np.float32)
+        out = np.zeros((count, len(PARTS) if in_parts else 1, 3), np.float32)
         rows = _kernels.SurfaceRows(*(frozen(each, np.float32) for each in surface))
         scratch, at = np.zeros(_kernels.SCRATCH, np.float32), np.zeros(3 * _kernels.LANES, np.int32)
         _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, at, out)

@@ -147,8 +147,7 @@ def draw_pages(
         board.pin(np.broadcast_to(tints[mip].astype(np.uint8), (14, 14, 3)), 20 + 74 * place, HEIGHT - 44)
         board.write(40 + 74 * place, HEIGHT - 36, f"mip {mip}", size=12)
     missing = f", {len(pages.missing)} missing: coarser ones stand in" if pages.missing else ""
-    mebibytes = len(pages.held) * grid.side**2 * 11 / 2**20
-    told = f"{len(pages.held)} of {grid.page_count:,} pages are held, {mebibytes:.0f} MiB{missing}"
+    told = f"{len(pages.held)} of {grid.page_count:,} pages are held, {pages.nbytes / 2**20:.0f} MiB{missing}"
     board.write(1260, HEIGHT - 36, told, size=13, bold=True, side="right")
     rows, columns = grid.texels
     board.write(20, HEIGHT - 12, f"{columns:,} x {rows:,} texels in pages of {grid.page}", size=11, ink=FAINT)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import GridWindow, bands
 from jagged_quilt.foundation.errors import FileError, ShapeError
@@ -70,18 +71,17 @@ class WeightWindows:
         if points.uv is None:
             raise ShapeError("a weight map is read by uv, and these points have none")
         height, width, _ = self.weights.shape
-        (left, top), (right, bottom) = (edge(points.uv, axis=0) for edge in (np.min, np.max))
-        first, last = (
-            (max(0, int(top * height - 0.5) - 1), max(0, int(left * width - 0.5) - 1)),
-            (
-                min(height, int(bottom * height - 0.5) + 3),
-                min(width, int(right * width - 0.5) + 3),
-            ),
-        )
-        window = slice(min(first[0], height - 1), last[0]), slice(min(first[1], width - 1), last[1])
-        layers, weights = (np.asarray(each[window]) for each in (self.layers, self.weights))
-        place = height, width, window[0].start, window[1].start, layers.shape[1]
-        return read_at(points, self.names, layers, weights, place)
+        rows, columns = _span(points.uv[:, 1], height), _span(points.uv[:, 0], width)
+        with told_plainly(self.address, "these weights are gone; weigh them again"):
+            layers, weights = (np.asarray(each[rows, columns]) for each in (self.layers, self.weights))
+        return read_at(points, self.names, layers, weights, (height, width, rows.start, columns.start, layers.shape[1]))
+
+
+def _span(at: NDArray[np.float32], texels: int) -> slice:
+    """The texels between which places 0..1 of a map lie, and one more on each side."""
+    low, high = (float(at.min()), float(at.max())) if len(at) else (0.0, 0.0)
+    first = min(max(int(low * texels - 0.5) - 1, 0), texels - 1)
+    return slice(first, max(min(int(high * texels - 0.5) + 3, texels), first + 1))
 
 
 def weigh_into(
