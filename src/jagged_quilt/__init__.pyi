@@ -33,6 +33,7 @@ from .foundation.errors import QuiltError as QuiltError
 from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
+from .foundation.shelf import Shelf as Shelf
 from .foundation.version import __version__ as __version__
 from .foundation.wide import wide_vectors as wide_vectors
 from .light.clear_sky import clear_sky as clear_sky

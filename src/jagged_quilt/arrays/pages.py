@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -14,9 +12,10 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
-from jagged_quilt.foundation.errors import FileError, RangeError
-from jagged_quilt.foundation.files import fingerprint, make_folder
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.shelf import Memory, Shelf
 from jagged_quilt.maps.roles import MapRole
 
 _MOST_TEXELS = (1 << 31) - 1
@@ -74,7 +73,7 @@ class TexelPages:
             side=side,
             tiles=tuple(tiles),
             reliefs=tuple(reliefs),
-            texels=np.empty((count, len(layouts)), np.uint32) if folder is None else _on_disk((count, len(layouts)), folder),
+            texels=(Memory() if folder is None else Shelf(Path(folder))).empty((count, len(layouts)), np.uint32),
         )
 
     def __repr__(self) -> str:
@@ -105,17 +104,6 @@ class TexelPages:
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
-
-
-def _on_disk(shape: tuple[int, int], folder: Path | str) -> NDArray[np.uint32]:
-    """Room in a file that has no name any more: it goes when the last who reads it does."""
-    size = 4 * shape[0] * shape[1]
-    try:
-        with tempfile.TemporaryFile(dir=make_folder(Path(folder))) as file:
-            os.posix_fallocate(file.fileno(), 0, size)  # or a full disk would be found out by a crash
-            return np.memmap(file, np.uint32, "r+", shape=shape)
-    except OSError as error:
-        raise FileError(f"{folder}: no room for {size >> 20:,} MiB of texels: {error.strerror}") from error
 
 
 def page_starts(side: int, slices: int) -> NDArray[np.int64]:

@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,7 @@ from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
+from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
 from jagged_quilt.codecs.pixel_formats import format_named
@@ -85,6 +86,16 @@ class SliceFacts:
     stamps: dict[str, str] = field(default_factory=dict)
     quality: dict[str, dict[str, float]] = field(default_factory=dict)
     derived: dict[str, str] = field(default_factory=dict)
+
+
+class Opened(NamedTuple):
+    """How swatches are opened to be blended; each as in `TexelPages`."""
+
+    layouts: tuple[Layout, ...]
+    side: int
+    tiles: tuple[float, ...]
+    reliefs: tuple[float, ...]
+    rare: tuple[frozenset[MapRole], ...]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -191,7 +202,25 @@ class TextureArrays(Shown):
             If the slices are more than one blend can address.
         """
         chosen = self.names if names is None else tuple(dict.fromkeys(names))
-        places = [self.place_of(name) for name in chosen]
+        layouts, side, tiles, reliefs, rare = self.opened(chosen)
+        pages = replace(TexelPages.empty(chosen, layouts, side, tiles, reliefs, folder), rare=rare)
+        for column, layout in enumerate(layouts):
+            for place, name in enumerate(chosen):
+                for level, texels in enumerate(self.levels_of(layout, name)):
+                    pages.put(column, place, level, texels)
+        return pages.closed()
+
+    def cached(self, mib: float, names: Sequence[str] | None = None) -> TexelCache:
+        """Return what a blend reads of some swatches (all where none are named), of which at most so many MiB are held.
+
+        A swatch is read from its KTX2 files when a block of work shows it; that which nobody has shown for longest gives way.
+        Raises `QuiltError` as `open` does, or if not even one swatch fits.
+        """
+        return TexelCache(self, self.names if names is None else tuple(dict.fromkeys(names)), mib)
+
+    def opened(self, names: Sequence[str]) -> Opened:
+        """Return how some swatches are opened: the layouts, the side, tiles, reliefs, and the rare roles of each."""
+        places = [self.place_of(name) for name in names]
         rare = [{MapRole[key.upper()] for key in self.facts[place].rare} for place in places]
         held = {
             role for role in BLENDED_ROLES if self.carried(role) and (role.value.always or any(role in own for own in rare))
@@ -199,19 +228,16 @@ class TextureArrays(Shown):
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        facts = [self.tiles[n] for n in places], [self.reliefs[n] for n in places]
-        pages = TexelPages.empty(chosen, layouts, self.side, *facts, folder)
-        pages = replace(pages, rare=tuple(frozenset(own & held) for own in rare))
-        for row, layout in enumerate(layouts):
-            as_it_is = next(
-                (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels)), None
-            )
-            for place, name in enumerate(chosen):
-                whole = range(level_count(self.side))
-                levels = [self.texels(as_it_is, name, n) for n in whole] if as_it_is else self._repacked(layout, name)
-                for level, texels in enumerate(levels):
-                    pages.put(row, place, level, texels)
-        return pages.closed()
+        tiles, reliefs = (tuple(each[place] for place in places) for each in (self.tiles, self.reliefs))
+        return Opened(layouts, self.side, tiles, reliefs, tuple(frozenset(own & held) for own in rare))
+
+    def levels_of(self, layout: Layout, name: str) -> list[Stored]:
+        """Return a swatch as a layout of `BLENDED` holds it, RGBA8: level after level, (H, W, 4) uint8."""
+        same = (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels))
+        as_it_is = next(same, None)
+        if as_it_is is None:
+            return self._repacked(layout, name)
+        return [self.texels(as_it_is, name, level) for level in range(level_count(self.side))]
 
     def _repacked(self, layout: Layout, name: str) -> list[Stored]:
         out = []

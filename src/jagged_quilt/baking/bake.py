@@ -9,11 +9,12 @@ from dataclasses import asdict
 import numpy as np
 
 from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
 from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.blend.layer import Layer, one_each
-from jagged_quilt.blend.plan import opened
+from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
@@ -38,7 +39,7 @@ _MOST_IN_A_BLOCK = 1 << 26
 def bake(
     canvas: Weighable,
     layers: Layers,
-    arrays: TextureArrays | TexelPages,
+    arrays: TextureArrays | Pages,
     *,
     weights: Weights | Mapping[str, Weights] | None = None,
     normals: NormalSpace | str = NormalSpace.TANGENT,
@@ -55,7 +56,7 @@ def bake(
         `terrain.canvas(texels)`, `UvCanvas(mesh, texels)` or `VertexCanvas(mesh)`.
     layers : sequence of Layer, or mapping of part to such
         From the bottom up; each part of a mesh may have its own.
-    arrays : TextureArrays or TexelPages
+    arrays : TextureArrays, TexelPages or TexelCache
     weights : WeightMap or Weigher, or mapping of part to such, optional
         A map is read bilinearly by uv, as an engine will; a weigher answers its masks and daubs at every texel, exactly. Where
         nothing is given, the masks of the layers answer.
@@ -98,7 +99,7 @@ class Baker:
         self,
         canvas: Weighable,
         layers: Layers,
-        arrays: TextureArrays | TexelPages,
+        arrays: TextureArrays | Pages,
         *,
         weights: Weights | Mapping[str, Weights] | None = None,
         normals: NormalSpace | str = NormalSpace.TANGENT,
@@ -109,7 +110,8 @@ class Baker:
         self.layers = layers_of_parts(canvas, layers)
         shown = [one for own in self.layers for one in one_each(own)]
         pages = opened(arrays, shown)
-        self.stamp, self._facts = stamp, arrays.facts if isinstance(arrays, TextureArrays) else None
+        source = arrays.arrays if isinstance(arrays, TexelCache) else arrays
+        self.stamp, self._facts = stamp, source.facts if isinstance(source, TextureArrays) else None
         self.relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
         parts = list(zip(canvas.parts, self.layers, strict=True))
         self._blends = [
@@ -124,6 +126,7 @@ class Baker:
         out, pages = [], self._blends[part].pages
         for layer in one_each(self.layers[part]):
             if self._facts is None:
+                assert isinstance(pages, TexelPages)
                 texels = pages.digest(layer.swatch)
             else:
                 facts = next(each for each in self._facts if each.name == layer.swatch)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cache
 
@@ -16,7 +17,7 @@ from jagged_quilt.blend import _kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.charts import moves_of
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.plan import BlendPlan, opened
+from jagged_quilt.blend.plan import BlendPlan, Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.checks import frozen
@@ -79,8 +80,8 @@ class Blend:
 
     Parameters
     ----------
-    arrays : TextureArrays or TexelPages
-        Pages that are opened already (`arrays.open`) are shared; arrays are opened for what the layers show.
+    arrays : TextureArrays, TexelPages or TexelCache
+        Pages that are opened already (`arrays.open`, `arrays.cached`) are shared; arrays are opened for what the layers show.
     layers : sequence of Layer
         From the bottom up, as they were weighed.
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
@@ -102,7 +103,7 @@ class Blend:
 
     def __init__(
         self,
-        arrays: TextureArrays | TexelPages,
+        arrays: TextureArrays | Pages,
         layers: Sequence[Layer],
         *,
         filter: Filter | str = Filter.TRILINEAR,
@@ -114,7 +115,7 @@ class Blend:
         self._start(BlendPlan.of(layers, pages, filter=filter, frame=frame, metres=metres, relief=relief), pages)
 
     @classmethod
-    def by(cls, plan: BlendPlan, pages: TexelPages) -> Blend:
+    def by(cls, plan: BlendPlan, pages: Pages) -> Blend:
         """Return what blends by a plan that is laid out already, from the pages that it was made for."""
         if (plan.slices, plan.layouts) != (pages.names, pages.layouts):
             raise ShapeError(f"the plan was made for slices of {list(plan.slices)}; got pages of {list(pages.names)}")
@@ -122,13 +123,11 @@ class Blend:
         made._start(plan, pages)
         return made
 
-    def _start(self, plan: BlendPlan, pages: TexelPages) -> None:
+    def _start(self, plan: BlendPlan, pages: Pages) -> None:
         self.plan, self.pages = plan, pages
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD) for space in NormalSpace}
-        levels = plan.levels(pages.side)
-        self._texels = k.TexelRows(
-            frozen(pages.texels, np.uint32).reshape(-1), pages.side.bit_length() - 1, len(pages.names), levels
-        )
+        self._levels = plan.levels(pages.side)
+        self._all = self._texels(pages.texels, len(pages.names)) if isinstance(pages, TexelPages) else None
         self._scratch = threading.local()
 
     def __reduce__(self) -> tuple[object, ...]:
@@ -162,7 +161,8 @@ class Blend:
             If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
         """
         out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS), np.float32)
-        _kernels.blend_points(out, *self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns))
+        with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns) as rows:
+            _kernels.blend_points(out, *rows)
         return Texels(out)
 
     def into(
@@ -181,13 +181,15 @@ class Blend:
         `at`.
         """
         space = NormalSpace.of(normals, "space of normals")
-        _kernels.blend_encoded(self._targets(target, where), *self._input(points, weights, space, columns))
+        with self._input(points, weights, space, columns) as rows:
+            _kernels.blend_encoded(self._targets(target, where), *rows)
 
     def survey(self, points: Points, weights: PointWeights) -> Survey:
         """Return what the blend goes by at points: how textures lie there, how dense and how stretched."""
         out = np.empty((len(points), k.SURVEYED), np.float32)
-        points_rows, _, texels, scratch = self._input(points, weights, NormalSpace.WORLD, 0)
-        _kernels.survey_points(out, points_rows, self.plan.as_it_lies().rows(is_world=True), texels, scratch)
+        plan = self.plan.as_it_lies()
+        with self._input(points, weights, NormalSpace.WORLD, 0) as (points_rows, _, texels, scratch):
+            _kernels.survey_points(out, points_rows, plan.rows(is_world=True), texels, scratch)
         return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
@@ -207,9 +209,10 @@ class Blend:
             tuple(each for each in arrays if each.dtype == np.uint16),
         )
 
+    @contextmanager
     def _input(
         self, points: Points, weights: PointWeights, normals: NormalSpace, columns: int
-    ) -> tuple[k.PointRows, k.PlanRows, k.TexelRows, k.Scratch]:
+    ) -> Iterator[tuple[k.PointRows, k.PlanRows, k.TexelRows, k.Scratch]]:
         """What every kernel takes, and this thread's buffers. Weights are checked here, once."""
         if columns < 0 or (columns and len(points) % columns):
             raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
@@ -230,7 +233,17 @@ class Blend:
             columns,
         )
         scratch = self._scratch_for(weights.weights.shape[1], is_far=points.rest is not None)
-        return rows, self._rows[normals], self._texels, scratch
+        if isinstance(self.pages, TexelPages):
+            assert self._all is not None
+            yield rows, self._rows[normals], self._all, scratch
+            return
+        shown = np.unique(weights.layers[weights.weights > 0])
+        with self.pages.holding(self.plan.layer_rows["slice"][shown]) as (texels, slots):
+            plan = self.plan.in_slots(slots).rows(is_world=normals is NormalSpace.WORLD)
+            yield rows, plan, self._texels(texels, self.pages.slots), scratch
+
+    def _texels(self, texels: NDArray[np.uint32], slices: int) -> k.TexelRows:
+        return k.TexelRows(frozen(texels, np.uint32).reshape(-1), self.pages.side.bit_length() - 1, slices, self._levels)
 
     def _own_coordinates(self, points: Points) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """The uv of the points and its gradients, (N, 2) and (N, 6), with unit directions (N, 12) where detail is cheap; none
@@ -258,7 +271,7 @@ class Blend:
         """This thread's buffers, for `most` layers at a texel; those for far places are others, since they are not as clean."""
         if getattr(self._scratch, "most", 0) < most or getattr(self._scratch, "is_far", False) != is_far:
             self._scratch.is_far = is_far
-            passes = 3 * most * (2 if self._texels.levels > 1 else 1) * self.plan.most_taps
+            passes = 3 * most * (2 if self._levels > 1 else 1) * self.plan.most_taps
             arrays = len(self.plan.layouts)
             self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes)
             self._scratch.most = most

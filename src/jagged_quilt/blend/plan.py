@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import UV_CHART
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
@@ -27,6 +28,9 @@ if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
 
 _SOFTEST_CUT = 1e-6
+
+Pages = TexelPages | TexelCache
+"""What a blend reads: all texels, or a cache of them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +94,7 @@ class BlendPlan:
     def of(
         cls,
         layers: Sequence[Layer],
-        pages: TexelPages,
+        pages: Pages,
         *,
         filter: Filter | str = Filter.TRILINEAR,
         frame: object | None = None,
@@ -158,6 +162,12 @@ class BlendPlan:
         charts["cheap"] = 0
         return replace(self, chart_rows=frozen(charts, k.CHART))
 
+    def in_slots(self, slots: NDArray[np.int32]) -> BlendPlan:
+        """Return the plan for slices that lie elsewhere: each in the slot (S,) given for it."""
+        rows = self.layer_rows.copy()
+        rows["slice"] = slots[rows["slice"]]
+        return replace(self, layer_rows=frozen(rows, k.LAYER))
+
     def levels(self, side: int) -> int:
         """How many levels of slices of a side are read."""
         return level_count(side) if (self.layer_rows["filter"] >= Filter.TRILINEAR.code).any() else 1
@@ -190,14 +200,14 @@ class BlendPlan:
         )
 
 
-def opened(arrays: TextureArrays | TexelPages, layers: Sequence[Layer]) -> TexelPages:
+def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
     """Return pages as they are, and arrays opened for what some layers show."""
-    if isinstance(arrays, TexelPages):
+    if isinstance(arrays, Pages):
         return arrays
     return arrays.open([layer.swatch for layer in one_each(layers)])
 
 
-def _fill_row(row: np.void, layer: Layer, pages: TexelPages, place: int, tallest: float, filter: Filter) -> None:
+def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: float, filter: Filter) -> None:
     """Fill the kernel's row of one layer, but its chart."""
     lie, softness = layer.projection, max(layer.softness, _SOFTEST_CUT)
     row["hardness"] = (1 - softness) / softness
@@ -235,7 +245,7 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
     return out
 
 
-def _outputs(pages: TexelPages, shown: Sequence[int]) -> tuple[Output, ...]:
+def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
     """What the arrays carry of the slices that are shown, and what is blended in any case."""
     out = []
     rare = {role for place in shown for role in (pages.rare[place] if pages.rare else ())}

@@ -22,15 +22,16 @@ if TYPE_CHECKING:
 @click.option("--pages", "page", type=int, default=256, show_default=True, help="Texels along a page's side.")
 @click.option("--border", type=int, default=4, show_default=True, help="Texels of its neighbours around a page.")
 @click.option("--only", metavar="MIP:ROW:COLUMN", help="Make one page alone.")
+@click.option("--textures", type=float, metavar="MIB", help="Hold so much of the textures, and read the rest when it shows.")
 @click.option("--on", metavar="ADDRESS", help='On the workers of a Dask scheduler; "local" starts a process for each core.')
-def command(named: Named, anew: bool, page: int, border: int, only: str | None, on: str | None) -> None:
+def command(named: Named, anew: bool, only: str | None, on: str | None, textures: float | None, **cut: int) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps; or into pages of a store,
     which may be larger than memory."""
     if named.store is not None:
-        _bake_pages(named, named.store, {"page": page, "border": border, "only": _page_of(only), "on": on, "anew": anew})
+        _bake_pages(named, named.store, {"only": _page_of(only), "on": on, "anew": anew, "textures": textures} | cut)
         return
-    if only or on:
-        raise click.UsageError("--only and --on are for pages; name their --store")
+    if only or on or textures:
+        raise click.UsageError("--only, --on and --textures are for pages; name their --store")
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         made = []
@@ -56,7 +57,7 @@ def _bake_pages(named: Named, store: str, options: Facts) -> None:
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         ready_kernels(results, ["pages", *results.mesh_steps], progress)
-        made = bake_into(results, store, **options)
+        made, cache = bake_into(results, store, **options)
         taken = seconds()
     for name, each in made.items():
         click.echo(f"{store}: {name}: {each}")
@@ -65,6 +66,8 @@ def _bake_pages(named: Named, store: str, options: Facts) -> None:
             click.echo(f"  {rate} in {each.seconds:.1f} s")
         for worker, (count, busy) in sorted(each.workers.items()):
             click.echo(f"  {worker}: {count} shards in {busy:.1f} s")
+    if cache is not None and not options["on"]:
+        click.echo(f"textures: {cache.slots} of {len(cache.names)} swatches held, {cache.figures()}")
     click.echo(f"in {taken:.1f} s")
 
 

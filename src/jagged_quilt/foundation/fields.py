@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import Canvas
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shelf import Room
 
 
 class Field(Protocol):
@@ -49,6 +50,11 @@ class Fields(Protocol):
         """Return a canvas without gaps over the ground plane, to search another mask on."""
         ...
 
+    @property
+    def room(self) -> Room:
+        """Where large arrays that are made of the surface lie."""
+        ...
+
 
 class Remembering:
     """Fields that are worked out once, however many masks ask for them.
@@ -83,6 +89,11 @@ class Remembering:
     def plan(self, texels: int) -> Canvas:
         """Return the canvas to search another mask on."""
         return self._fields.plan(texels)
+
+    @property
+    def room(self) -> Room:
+        """Where large arrays that are made of the surface lie."""
+        return self._fields.room
 
     def answered(self, asked: object, points: Points, answer: Callable[[Points], NDArray[np.float32]]) -> NDArray[np.float32]:
         """Return what was answered before to the same question at the same points of this surface, or ask."""

@@ -22,6 +22,7 @@ from jagged_quilt.foundation.loose import Facts
 VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
 """A manifest elsewhere that vouches for what is about to be replaced: it goes before the first file moves."""
 
+_AT_ONCE = 1 << 24  # bytes
 _TICK = 2_000_000_000  # nanoseconds; the coarsest clock of a common file system
 
 
@@ -179,6 +180,20 @@ def fingerprint(*parts: bytes | memoryview | str) -> str:
     return digest.hexdigest()
 
 
+def digest_of_file(path: Path, kind: str = "file") -> str:
+    """Return a hash of a file's bytes, which need not fit in memory; raise `FileError` if it cannot be read."""
+    digest = xxhash.xxh3_128()
+    try:
+        with path.open("rb") as file:
+            while piece := file.read(_AT_ONCE):
+                digest.update(piece)
+    except FileNotFoundError:
+        raise FileError(f"{path}: there is no such {kind}") from None
+    except OSError as error:
+        raise FileError(f"{path}: the {kind} cannot be read: {error.strerror or error}") from error
+    return digest.hexdigest()
+
+
 class FileDigests:
     """Hashes of files' bytes; a file that looks as it did when it was hashed before is not read again.
 
@@ -200,13 +215,13 @@ class FileDigests:
         try:
             looks = path.stat()
         except OSError:
-            return xxhash.xxh3_128_hexdigest(read_bytes(path, kind))  # which tells why not
+            return digest_of_file(path, kind)  # which tells why not
         key = fingerprint(str(path.absolute()))
         before = list(self._known.get(key) or (0, 0, ""))
         if before[:2] == [looks.st_size, looks.st_mtime_ns]:
             self._told[key] = before
             return str(before[2])
-        digest = xxhash.xxh3_128_hexdigest(read_bytes(path, kind))
+        digest = digest_of_file(path, kind)
         if time.time_ns() - looks.st_mtime_ns > _TICK:
             self._told[key] = [looks.st_size, looks.st_mtime_ns, digest]
         return digest

@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation import _kernels
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shelf import Elsewhere, arrived, travelling
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -33,8 +35,15 @@ class Grid:
     def __post_init__(self) -> None:
         object.__setattr__(self, "values", frozen(self.values, np.float32))
 
+    def __reduce__(self) -> tuple[object, ...]:
+        return _made, (travelling(self.values), self.corner, self.spacing)
+
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the bilinear value below each point, (N,); beyond the border, that of the border."""
         out = np.empty(len(points), np.float32)
         _kernels.read_grid(points.position, self.values, *self.corner, *self.spacing, out)
         return out
+
+
+def _made(values: Stored | Elsewhere, corner: tuple[float, float], spacing: tuple[float, float]) -> Grid:
+    return Grid(arrived(values), corner, spacing)

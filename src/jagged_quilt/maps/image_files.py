@@ -8,18 +8,20 @@ from __future__ import annotations
 import mmap
 import struct
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 import OpenImageIO as oiio
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.checks import whole_number_in
-from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
+from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import written_whole
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.shelf import Memory, Room
 
 SUFFIXES = (
     ".png",
@@ -85,6 +87,18 @@ LIMITS = ImageLimits()
 """Those that hold where nothing is said."""
 
 
+class Rows(Protocol):
+    """Texels that are made when they are asked for, rows at a time."""
+
+    @property
+    def shape(self) -> tuple[int, ...]: ...
+    @property
+    def dtype(self) -> np.dtype[np.generic]: ...
+    @property
+    def ndim(self) -> int: ...
+    def __getitem__(self, rows: int | slice, /) -> Stored: ...
+
+
 @dataclass(frozen=True, eq=False)
 class Image:
     """An image file as it is stored.
@@ -124,14 +138,34 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     else:
         _check_chunks(path)
         image = _read_with_library(path, limits)
-    stored = image.texels
-    if stored.dtype == np.float32 and not np.isfinite(stored).all():
-        row, column, _ = (int(i) for i in np.argwhere(~np.isfinite(stored))[0])
-        count = int((~np.isfinite(stored)).sum())
-        raise RangeError(
-            f"{path}: holds {count} NaN or infinite values, the first at row {row}, column {column}; repair the map"
-        )
+    _check_finite(path, image.texels)
     return image
+
+
+def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMITS) -> Image:
+    """Return an image as `read_channels` does, its texels where there is room for them, read in bands of rows."""
+    path = Path(path)
+    if isinstance(room, Memory):
+        return read_channels(path, limits)
+    rows, columns = image_size(path, limits)
+    texels: Stored | None = None
+    names: tuple[str, ...] = ()
+    for top, band in image_bands(path, limits, kinds=_AS_STORED):
+        if texels is None:
+            texels, names = room.empty((rows, columns, band.texels.shape[2]), band.texels.dtype), band.channels
+        _check_finite(path, band.texels, top)
+        texels[top : top + len(band.texels)] = band.texels
+    assert texels is not None
+    return Image(texels, names)
+
+
+def _check_finite(path: Path, stored: Stored, top: int = 0) -> None:
+    if stored.dtype == np.float32 and not (good := np.isfinite(stored)).all():
+        row, column, _ = (int(i) for i in np.argwhere(~good)[0])
+        raise RangeError(
+            f"{path}: holds {int((~good).sum())} NaN or infinite values, the first at row {top + row}, column {column}; repair "
+            "the map"
+        )
 
 
 def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, float | None]:
@@ -143,11 +177,11 @@ def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image,
     if path.suffix.lower() == ".ktx2" or not path.is_file():
         return read_channels(path, limits), None
     _check_chunks(path)
-    return _read_with_library(path, limits, _NUMBERS), _no_data(path)
+    return _read_with_library(path, limits, _NUMBERS), no_data(path)
 
 
-def _no_data(path: Path) -> float | None:
-    """What a TIFF file says to mean nothing."""
+def no_data(path: Path) -> float | None:
+    """Return the number that by a TIFF file itself means nothing."""
     if path.suffix.lower() not in (".tif", ".tiff"):
         return None
     from PIL import Image as Opened
@@ -167,15 +201,66 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     if path.suffix.lower() == ".ktx2":
         _head_of_ktx2(path, limits)
         return
+    _spec_of(path, limits)
+
+
+def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
+    """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
+    if not path.is_file():
+        raise ImageError(f"{path}: there is no such image file")
+    if path.suffix.lower() == ".ktx2":
+        head = _head_of_ktx2(path, limits).head
+        return head.height, head.width
+    spec = _spec_of(path, limits)
+    turned = spec.get_int_attribute("Orientation", 1) > 4
+    return (spec.width, spec.height) if turned else (spec.height, spec.width)
+
+
+def image_bands(
+    path: Path, limits: ImageLimits = LIMITS, *, texels: int = 1 << 22, kinds: Mapping[str, oiio.BASETYPE] = _NUMBERS
+) -> Iterator[tuple[int, Image]]:
+    """Give an image's rows in bands of about so many texels: the first row of each, and what `read_numbers` returns of it.
+
+    A file whose rows cannot be read one after the other (KTX2, one that is to be turned) comes as one band. Raises
+    `ImageError` as `read_channels` does, where the trouble begins.
+    """
+    if path.suffix.lower() == ".ktx2" or _spec_of(path, limits).get_int_attribute("Orientation", 1) != 1:
+        yield 0, read_numbers(path, limits)[0] if kinds is _NUMBERS else read_channels(path, limits)
+        return
+    _check_chunks(path)
+    source, spec, kind = _opened(path, limits, kinds)
+    try:
+        high = max(1, spec.tile_height)
+        step = max(high, texels // max(1, spec.width) // high * high)
+        for top in range(0, spec.height, step):
+            bottom, every = min(top + step, spec.height), spec.nchannels
+            if spec.tile_height:
+                rows = source.read_tiles(0, spec.width, top, bottom, 0, 1, 0, every, kind)
+            else:
+                rows = source.read_scanlines(top, bottom, 0, 0, every, kind)
+            trouble = source.geterror()
+            if rows is None or trouble:
+                raise ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
+            names = tuple(str(name) for name in spec.channelnames)
+            yield top, Image(np.ascontiguousarray(rows).reshape(bottom - top, spec.width, every), names)
+    finally:
+        source.close()
+
+
+def _spec_of(path: Path, limits: ImageLimits) -> oiio.ImageSpec:
     source = oiio.ImageInput.open(str(path))
     if source is None:
         raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
     spec = source.spec()
     source.close()
     limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
+    return spec
 
 
-def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio.BASETYPE] = _AS_STORED) -> Image:
+def _opened(
+    path: Path, limits: ImageLimits, kinds: Mapping[str, oiio.BASETYPE]
+) -> tuple[oiio.ImageInput, oiio.ImageSpec, oiio.BASETYPE]:
+    """An image file open for reading, what it says of itself, and as what it is read."""
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), wanted)
@@ -189,6 +274,15 @@ def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio
         limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
         if spec.depth > 1:
             raise ImageError(f"{path}: holds a volume of {spec.depth} layers; a map must be one flat image")
+    except QuiltError:
+        source.close()
+        raise
+    return source, spec, kind
+
+
+def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio.BASETYPE] = _AS_STORED) -> Image:
+    source, spec, kind = _opened(path, limits, kinds)
+    try:
         names = tuple(str(name) for name in spec.channelnames)
         texels = source.read_image(0, 0, 0, spec.nchannels, kind)
         trouble = source.geterror()
@@ -258,7 +352,7 @@ def _upright(texels: Stored, turn: int) -> Stored:
     return texels
 
 
-def write_image(path: Path | str, texels: Stored) -> None:
+def write_image(path: Path | str, texels: Stored | Rows) -> None:
     """Write texels as they are, whole or not at all; the suffix chooses the format.
 
     Parameters

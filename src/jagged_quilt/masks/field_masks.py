@@ -17,6 +17,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import Field, Fields, HasFields, fields_of, remembering
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
 from jagged_quilt.masks.mask import Answers, Mask
@@ -151,13 +152,13 @@ class Distance(FieldMask):
     def on(self, surface: Fields | HasFields) -> Self:
         known = remembering(surface)
         canvas, key = known.plan(self.texels), ("distance", self.to, self.texels)
-        return replace(self, measured=known.remembered(key, lambda: signed_distance(self.to.on(known), canvas)))
+        return replace(self, measured=known.remembered(key, lambda: signed_distance(self.to.on(known), canvas, known.room)))
 
     def answer(self, points: Points) -> Answers:
         return band(self.values(points), self.low, self.high, self.fade)
 
 
-def signed_distance(mask: Mask, canvas: Canvas) -> Grid:
+def signed_distance(mask: Mask, canvas: Canvas, room: Room = MEMORY) -> Grid:
     """Return metres to the edge of a mask (where it passes one half), below 0 inside, over the ground plane.
 
     The edge is placed between texels by linear interpolation; each texel then learns of the nearest edge point from its
@@ -169,9 +170,11 @@ def signed_distance(mask: Mask, canvas: Canvas) -> Grid:
         With all that it must know of the surface worked out.
     canvas : Canvas
         A plan of the ground, without gaps.
+    room : Room
+        Where the distances, and what they are worked out of, lie: it is read and written row after row.
     """
     rows, columns = canvas.texels
-    answers = np.empty((rows, columns), np.float32)
+    answers = room.empty((rows, columns), np.float32)
     corners = []
     for region in bands(canvas.texels, _ROWS_AT_ONCE * columns):
         points = canvas.block(region).pieces[0].points
@@ -180,8 +183,8 @@ def signed_distance(mask: Mask, canvas: Canvas) -> Grid:
     first, last = corners[0][0], corners[-1][1]
     across = (last[0] - first[0]) / max(1, columns - 1)
     down = (last[1] - first[1]) / max(1, rows - 1)
-    nearest = np.empty((rows, columns, 2), np.float32)
-    distance = np.empty((rows, columns), np.float32)
+    nearest = room.empty((rows, columns, 2), np.float32)
+    distance = room.empty((rows, columns), np.float32)
     _kernels.edge_points(answers, np.float32(across), np.float32(down), nearest)
     _kernels.spread_nearest(nearest, np.float32(across), np.float32(down))
     _kernels.signed_lengths(answers, nearest, distance)

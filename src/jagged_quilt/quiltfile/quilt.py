@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
@@ -19,11 +20,13 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
+from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
@@ -48,6 +51,8 @@ from jagged_quilt.weights.daub_file import read_daubs
 from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import WeightMap
 
+HELD_TEXELS = 1 << 26
+"""Of a heightmap, or of adopted weights, up to which they are held in memory."""
 _ASPECT = 1.6  # width over height of the view
 _RISE = 28.0  # degrees from above, of a camera that nobody placed
 
@@ -91,6 +96,8 @@ class Quilt:
         self._check_names()
         self._check_parts()
         self.limits = table.images
+        self.shelf: Shelf | None = None
+        """Where a heightmap and adopted weights lie that are more than can be held; results name it."""
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
         self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at)
@@ -123,7 +130,9 @@ class Quilt:
     def terrain(self) -> Terrain:
         """The ground, read from its heightmap."""
         with self._at("surface", "terrain"):
-            return self.ground.read(self.folder, self.limits)
+            rows, columns = self.ground.samples_in(self.folder, self.limits)
+            shelf = self.shelf if rows * columns > HELD_TEXELS else None
+            return self.ground.read(self.folder, self.limits, shelf)
 
     def take_over(self, former: Quilt, changed: set[Path]) -> None:
         """Take from an earlier reading of the file what it read of files, where neither they nor what is said changed."""
@@ -289,7 +298,13 @@ class Quilt:
         """Read the weights that the [adopt] table inherits, by their old names."""
         assert self.table.adopt is not None
         with self._at("adopt", "files"):
-            return inherit(self.table.adopt, self.folder, self.limits)
+            return inherit(self.table.adopt, self.folder, self.limits, self._room_for(self.table.adopt.files))
+
+    def _room_for(self, files: Sequence[str]) -> Room:
+        """Where images lie: on the shelf if they are more than can be held."""
+        first = self.folder / files[0] if files else self.folder
+        held = not first.is_file() or math.prod(image_size(first, self.limits)) <= HELD_TEXELS
+        return MEMORY if held or self.shelf is None else self.shelf
 
     def rehomed(self, found: Adopted) -> WeightMap:
         """Return inherited weights by the quilt's own layers."""

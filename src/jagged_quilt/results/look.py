@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from jagged_quilt.blend.plan import opened
+from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
@@ -33,7 +33,6 @@ from jagged_quilt.weights.weight_map import WeightMap
 if TYPE_CHECKING:
     from watchfiles import Change
 
-    from jagged_quilt.arrays.pages import TexelPages
 
 COARSE = 4  # a small picture has so many times fewer pixels along each side
 _QUIET = 60  # milliseconds in which nothing more changes before it is looked at
@@ -83,7 +82,7 @@ class Look:
         self._missed: set[Path] = set()  # what changed while the file could not be read
         self._fields: tuple[Terrain, Remembering] | None = None
         self._weights: tuple[tuple[str, int], WeightMap] | None = None
-        self._pages: tuple[object, TexelPages] | None = None
+        self._pages: tuple[object, Pages] | None = None
         self._glances = Glances()
 
     def draw(self, changed: set[Path] | None = None) -> Iterator[Looked]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from jagged_quilt.arrays.page_grid import BORDER, PAGE
+from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.page_bake import PagesMade
 from jagged_quilt.baking.pages import bake_pages
@@ -26,20 +27,28 @@ def bake_into(
     only: Sequence[int] | None = None,
     on: str | None = None,
     anew: bool = False,
-) -> dict[str, PagesMade]:
-    """Bake the ground and every mesh of a quilt into pages of a store; see `bake_pages`.
+    textures: float | None = None,
+) -> tuple[dict[str, PagesMade], TexelCache | None]:
+    """Bake the ground and every mesh of a quilt into pages of a store; see `bake_pages`. Return also what held its textures.
 
     With `only` one page of the ground is made; of the first mesh where there is no ground. Meshes are baked here in any case.
+
+    Parameters
+    ----------
+    textures : float, optional
+        MiB of textures that are held at most; all that are shown where it is not given.
     """
     quilt, made = results.quilt, {}
     options: Facts = {"page": page, "border": border, "only": only, "anew": anew}
     options |= {"threads": results.threads, "progress": results.progress}
     how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter}
+    cache = None if textures is None else results.arrays.cached(textures, sorted(quilt.shown_swatches))
+    arrays = results.arrays if cache is None else cache
     if "bake" in results.runner.steps:
         by_map = quilt.table.bake.weights == "map"
         answers: Facts = {"weights": _weights(results, store) if by_map else results.weigher}
         canvas = quilt.terrain.canvas(results.bake_texels)
-        baker = Baker(canvas, quilt.layers, results.arrays, stamp=None if by_map else results.weigh_stamp(), **answers, **how)
+        baker = Baker(canvas, quilt.layers, arrays, stamp=None if by_map else results.weigh_stamp(), **answers, **how)
         made["ground"] = bake_pages(baker, store, on=on, **options)
     for number, (table, step) in enumerate(zip(quilt.table.mesh, results.mesh_steps, strict=True)):
         if table.into == "vertices" or (only is not None and made):
@@ -47,9 +56,9 @@ def bake_into(
         with quilt.of_mesh(number, "unwrap"):
             layout = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
         stamp = results.runner.stamp(step)
-        baker = Baker(layout, quilt.layers_by_part[number], results.arrays, stamp=stamp, **how)
+        baker = Baker(layout, quilt.layers_by_part[number], arrays, stamp=stamp, **how)
         made[table.name] = bake_pages(baker, store, group=f"meshes/{table.name.replace(' ', '_')}", **options)
-    return made
+    return made, cache
 
 
 def _weights(results: Results, store: str) -> WeightMap | WeightWindows:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import math
 import tempfile
 import warnings
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -21,16 +22,25 @@ from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_spl
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
-from jagged_quilt.foundation.files import FileDigests, fingerprint, read_bytes, read_json, temporary_prefix, written_together
+from jagged_quilt.foundation.files import (
+    FileDigests,
+    digest_of_file,
+    fingerprint,
+    read_bytes,
+    read_json,
+    temporary_prefix,
+    written_together,
+)
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import image_size, write_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, role_among
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import HELD_TEXELS, Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
@@ -48,7 +58,7 @@ from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weigher import Weigher
-from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, open_weights
+from jagged_quilt.weights.weight_map import MOST_KEPT, OURS, WeightMap, open_weights
 
 WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
 _SWEEP_TEXELS = 512
@@ -114,6 +124,7 @@ class Results:
         self.threads, self.progress, self._texels = threads, progress, texels
         self._arrays: TextureArrays | None = None
         self.runner = Runner(self.folder, self._steps())
+        quilt.shelf = self.shelf
 
     def __repr__(self) -> str:
         return f"<Results of {self.quilt.path.name} in {self.folder}: {', '.join(self.runner.steps)}>"
@@ -236,7 +247,7 @@ class Results:
         table = self.quilt.table.adopt
         assert table is not None
         yield from (table.model_dump_json(), json.dumps([layer.name for layer in self.quilt.layers]))
-        yield from (read_bytes(self.quilt.folder / file, "inherited file") for file in table.files)
+        yield from (digest_of_file(self.quilt.folder / file, "inherited file") for file in table.files)
 
     def _weigh_inputs(self) -> Iterator[bytes | str]:
         table = self.quilt.table
@@ -244,7 +255,7 @@ class Results:
         masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
         yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), self._medleys)
         yield "\n".join(line_of(daub) for daub in self.quilt.daubs)
-        yield from (read_bytes(self.quilt.folder / file, "heightmap") for file in table.surface.files)
+        yield from (digest_of_file(self.quilt.folder / file, "heightmap") for file in table.surface.files)
         yield from self._mask_files()
 
     def _bake_inputs(self) -> Iterator[bytes | str]:
@@ -456,10 +467,21 @@ class Results:
         """Load the weights that a step leaves; do it anew, with a warning, where what it left before is damaged."""
         made = self.run(name)
         try:
-            return open_weights(made.folder)
+            return open_weights(made.folder, self._room_for(made.folder))
         except FileError as error:
             warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
-            return open_weights(self.run(name, anew=True).folder)
+            return open_weights(self.run(name, anew=True).folder, self._room_for(made.folder))
+
+    def _room_for(self, folder: Path) -> Room:
+        """Where weights of a folder lie: on the shelf if they are more than can be held."""
+        first = folder / "weights_0.png"
+        large = first.is_file() and math.prod(image_size(first, OURS)) > HELD_TEXELS
+        return self.shelf if large else MEMORY
+
+    @property
+    def shelf(self) -> Shelf:
+        """Where arrays lie that are more than can be held."""
+        return Shelf(self.folder / "held")
 
     # What is drawn or written on request, and not kept.
 

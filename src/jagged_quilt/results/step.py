@@ -8,11 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
 
-import xxhash
-
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltWarning
-from jagged_quilt.foundation.files import VOUCHING, fingerprint, read_bytes, read_json, remove_left_overs, write_json
+from jagged_quilt.foundation.files import VOUCHING, digest_of_file, fingerprint, read_json, remove_left_overs, write_json
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.version import __version__
 
@@ -143,7 +141,7 @@ class Runner:
 def _looks(path: Path) -> list[Told]:
     """The size of a file, when it was written, and a hash of it."""
     there = path.stat()
-    return [there.st_size, there.st_mtime_ns, xxhash.xxh3_128_hexdigest(read_bytes(path))]
+    return [there.st_size, there.st_mtime_ns, digest_of_file(path)]
 
 
 def _looks_so(path: Path, looks: list[Told]) -> bool:
@@ -153,4 +151,4 @@ def _looks_so(path: Path, looks: list[Told]) -> bool:
     there = path.stat()
     if [there.st_size, there.st_mtime_ns] == looks[:2]:
         return True
-    return bool(there.st_size == looks[0]) and xxhash.xxh3_128_hexdigest(read_bytes(path)) == looks[2]
+    return bool(there.st_size == looks[0]) and digest_of_file(path) == looks[2]

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.pages import TexelPages, page_starts
+from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.blend.layer import one_each
 from jagged_quilt.blend.plan import opened
 from jagged_quilt.foundation.colour import srgb_from_linear
@@ -78,6 +79,8 @@ def find_flicker(
     """
     layers = [layer for thing in scene.things for _, own in thing.by_part for layer in one_each(own)]
     pages = opened(scene.arrays, layers)
+    if isinstance(pages, TexelCache):
+        pages = pages.arrays.open(pages.names)
     sharp = _read_by(scene, pages, "trilinear")
     reaches = [scene.shadows(light) for light in scene.lighting.lights]
     cameras = [_glided(camera, _STEP * frame, height) for frame in range(frames)]

@@ -10,11 +10,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer, one_each
-from jagged_quilt.blend.plan import opened
+from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.checks import positive
@@ -81,7 +80,7 @@ class Scene(Shown):
 
     Parameters
     ----------
-    arrays : TextureArrays or TexelPages
+    arrays : TextureArrays, TexelPages or TexelCache
         Opened once, for all things.
     lights : sequence of Sun, PointLight or SpotLight
         Any number; shadows fall from all of them.
@@ -99,7 +98,7 @@ class Scene(Shown):
 
     def __init__(
         self,
-        arrays: TextureArrays | TexelPages,
+        arrays: TextureArrays | Pages,
         *,
         lights: Sequence[Light] = (Sun(),),
         sky: Sky | SkyImage = Sky(),  # noqa: B008 (a value)

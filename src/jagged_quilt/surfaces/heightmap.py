@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import math
 import warnings
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError
+from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.shelf import mapped
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_numbers
+from jagged_quilt.maps.image_files import LIMITS, Image, ImageLimits, image_bands, image_size, no_data, read_numbers
 from jagged_quilt.maps.stairs import stairs_in, without_stairs
 from jagged_quilt.maps.texture_map import grey_of
 
+_AT_ONCE = 1 << 22  # samples
 _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
 _LOWEST_STEP = 32  # of 65536: lower ones do not show
@@ -92,8 +96,11 @@ def read_heightmap(
         raise RangeError(f'channel is said of images of one number a sample; form = "{form}" has its own')
     if kind is HeightForm.RAW16:
         stored, own = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order")), None
+    elif path.suffix.lower() == ".npy":
+        stored, own = _read_array(path, kind), None
     else:
-        stored, own = _read_picture(path, kind, channel, limits)
+        image, own = read_numbers(path, limits)
+        stored = _samples_in(path, image, kind, channel)
     missing = _missing(stored, nothing, own)
     metres, per_step = _in_metres(path, stored, (1 << 24) - 1 if kind is HeightForm.RGB24 else None, heights)
     step = 0.0 if missing.any() else _stair(stored) * per_step
@@ -154,23 +161,86 @@ def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_])
     return filled(metres, missing)
 
 
-def _read_picture(path: Path, kind: HeightForm, channel: str, limits: ImageLimits) -> tuple[Stored, float | None]:
-    """Return samples (R, C), and the number that by the file means nothing."""
-    image, own = read_numbers(path, limits)
+def size_of_heightmap(
+    path: Path, form: HeightForm, samples: tuple[int, int] | None, limits: ImageLimits = LIMITS
+) -> tuple[int, int]:
+    """Return how many rows and columns of samples a file holds, by its head; raise `QuiltError` as `read_heightmap` does."""
+    if form is HeightForm.RAW16:
+        rows, columns = _map_raw(path, samples, ByteOrder.LITTLE).shape
+    elif path.suffix.lower() == ".npy":
+        rows, columns = _read_array(path, form).shape
+    else:
+        rows, columns = image_size(path, limits)
+    return rows, columns
+
+
+def heights_in_bands(
+    path: Path | str,
+    heights: tuple[float, float] | None = None,
+    *,
+    form: HeightForm | str = HeightForm.GREY,
+    channel: str = "",
+    nothing: float | None = None,
+    samples: tuple[int, int] | None = None,
+    byte_order: ByteOrder | str = ByteOrder.LITTLE,
+    smooth: bool = False,
+    limits: ImageLimits = LIMITS,
+) -> Iterator[tuple[int, NDArray[np.float32]]]:
+    """Give the heights of a file that need not fit in memory, in bands of rows, each with the number of its first.
+
+    The same as `read_heightmap` returns; what needs the whole is refused: samples that mean nothing are not filled from
+    around, and stairs are not taken out.
+    """
+    path, kind = Path(path), HeightForm.of(form, "form of heightmap")
+    if smooth:
+        raise RangeError(
+            f"{path}: smooth needs heights that are held as a whole; smooth the file first, or cut it into several"
+        )
+    own: float | None = None
+    if kind is HeightForm.RAW16:
+        whole = _map_raw(path, samples, ByteOrder.of(byte_order, "byte order"))
+        pieces = ((band.top, whole[band.top : band.bottom]) for band in bands(whole.shape, _AT_ONCE))
+    elif path.suffix.lower() == ".npy":
+        array = _read_array(path, kind)
+        pieces = ((band.top, array[band.top : band.bottom]) for band in bands(array.shape, _AT_ONCE))
+    else:
+        own = no_data(path)
+        pieces = ((top, _samples_in(path, image, kind, channel)) for top, image in image_bands(path, limits))
+    for top, stored in pieces:
+        if (missing := _missing(stored, nothing, own)).any():
+            raise RangeError(
+                f"{path}: {missing.sum():,} samples of the rows {top} to {top + len(stored) - 1} mean nothing, and to fill "
+                "them the file must be held as a whole; fill them first, or cut the file into several (terrain = [[…]])"
+            )
+        yield top, _in_metres(path, stored, (1 << 24) - 1 if kind is HeightForm.RGB24 else None, heights)[0]
+
+
+def _read_array(path: Path, kind: HeightForm) -> Stored:
+    """The numbers of a .npy file, mapped, (R, C)."""
+    array = mapped(path)
+    if kind is not HeightForm.GREY:
+        raise RangeError(f'{path}: an array holds one number a sample; form = "{kind}" is of other files')
+    if array.ndim != 2 or array.dtype.kind not in "uif":
+        raise ShapeError(f"{path}: heights must be an array (rows, columns) of numbers; this is {array.shape} of {array.dtype}")
+    return array
+
+
+def _samples_in(path: Path, image: Image, kind: HeightForm, channel: str) -> Stored:
+    """Return the samples of an image, (R, C)."""
     texels = image.texels
     if channel:
         names = [name.lower() for name in image.channels]
         place = 0 if len(names) <= 2 and channel.lower() in ("r", "g", "b") else None
         if place is None and channel.lower() not in names:
             raise ImageError(f'{path}: has no channel "{channel}"; it holds {", ".join(image.channels)}')
-        return texels[..., names.index(channel.lower()) if place is None else place], own
+        return texels[..., names.index(channel.lower()) if place is None else place]
     if kind is HeightForm.RGB24:
         if texels.dtype != np.uint8 or texels.shape[2] < 3:
             raise ImageError(
                 f"{path}: heights of 24 bits need red, green and blue of 8 bits each; this image has "
                 f"{texels.shape[2]} channels of {8 * texels.itemsize} bits"
             )
-        return _packed(texels), own
+        return _packed(texels)
     if texels.shape[2] in (2, 4):
         texels = texels[..., :-1]
     one = texels if texels.shape[2] == 1 else grey_of(texels) if texels.shape[2] == 3 else None
@@ -185,7 +255,7 @@ def _read_picture(path: Path, kind: HeightForm, channel: str, limits: ImageLimit
             QuiltWarning,
             stacklevel=3,
         )
-    return one[..., 0], own
+    return one[..., 0]
 
 
 def _packed(texels: Stored) -> NDArray[np.uint32]:
@@ -210,19 +280,30 @@ def _coloured_words(texels: Stored) -> str:
     return f'{told}, as in a picture of the ground and not of its heights; if one channel holds them, write channel = "r"'
 
 
-def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> NDArray[np.uint16]:
-    data = read_bytes(path, "heightmap")
-    count = len(data) // 2
-    side = math.isqrt(count)
-    fits = f"; it would hold {side} x {side}" if side * side * 2 == len(data) else ""
+def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> Stored:
+    """The samples of a raw file as they lie, mapped, (R, C)."""
+    try:
+        size = path.stat().st_size
+    except OSError:
+        size = len(read_bytes(path, "heightmap"))  # which tells why not
+    side = math.isqrt(size // 2)
+    fits = f"; it would hold {side} x {side}" if side * side * 2 == size else ""
     if samples is None:
         raise RangeError(f"{path}: a raw file does not tell its size; say how many samples east and south{fits}")
     across, down = (whole_number_in("samples", number, 2, 1 << 17) for number in samples)
-    if across * down * 2 != len(data):
+    if across * down * 2 != size:
         raise FileError(
-            f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has {len(data)}{fits}"
+            f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has {size}{fits}"
         )
-    given = np.frombuffer(data, "<u2" if byte_order is ByteOrder.LITTLE else ">u2").reshape(down, across)
+    kind = "<u2" if byte_order is ByteOrder.LITTLE else ">u2"
+    try:
+        return np.asarray(np.memmap(path, kind, "r", shape=(down, across)))
+    except OSError as error:
+        raise FileError(f"{path}: the heightmap cannot be read: {error.strerror or error}") from error
+
+
+def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> NDArray[np.uint16]:
+    given = _map_raw(path, samples, byte_order)
     if 8 * _unrest(given.byteswap()) < _unrest(given):
         other = "big" if byte_order is ByteOrder.LITTLE else "little"
         warnings.warn(

@@ -12,6 +12,7 @@ from jagged_quilt.foundation.canvas import Canvas
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shelf import Memory
 from jagged_quilt.meshes.mesh import Mesh
 
 _CELLS = 8.0  # per scale, along each axis: how finely a curvature looks at its surroundings
@@ -93,6 +94,11 @@ class MeshFields:
     def hidden_sky(self, reach: float) -> VertexField:
         """Refuse: it is not measured on meshes."""
         raise RangeError("hidden sky is measured on terrains only; give the mesh an occlusion map, or use curvature")
+
+    @property
+    def room(self) -> Memory:
+        """A mesh is held as a whole."""
+        return Memory()
 
     def plan(self, texels: int) -> Canvas:
         """Refuse: a mesh has no layout without gaps."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,11 +11,14 @@ from jagged_quilt.foundation.canvas import TEXELS, Region, checked_texels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
+from jagged_quilt.foundation.shelf import Elsewhere, Memory, Room, Shelf, arrived, key_of, travelling
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes._kernels import FilledPoints
 from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
+from jagged_quilt.surfaces.relief import relief_of
 from jagged_quilt.surfaces.terrain_fields import TerrainFields
 
 _LONGEST = 4 * LARGEST  # metres that a ray goes
@@ -41,6 +46,9 @@ class Terrain(Shown):
     between : "bilinear" or "cubic"
         Between samples heights and slopes are bilinear; or heights are cubic splines along both axes, and slopes those of the
         splines. Rays meet the bilinear ground in any case.
+    shelf : Shelf, optional
+        Where slopes lie, and what masks ask of the whole, if heights are more than can be held: heights that are mapped from a
+        .npy file (`numpy.load(path, mmap_mode="r")`, `read_terrain(…, shelf=…)`) are then read where they are needed.
 
     Raises
     ------
@@ -48,45 +56,51 @@ class Terrain(Shown):
         If the heights are not such a grid or not finite, or a size is not above 0.
     """
 
-    def __init__(self, heights: object, *, size: tuple[float, float], between: Between | str = Between.BILINEAR) -> None:
-        self.between = Between.of(between, "way between samples")
-        self.heights = finite_array("heights", heights, ("R", "C"))
+    def __init__(
+        self,
+        heights: object,
+        *,
+        size: tuple[float, float],
+        between: Between | str = Between.BILINEAR,
+        shelf: Shelf | None = None,
+    ) -> None:
+        self.between, self.shelf = Between.of(between, "way between samples"), shelf
+        self.heights = finite_array("heights", heights, ("R", "C")) if shelf is None else _as_they_lie(heights)
         if min(self.heights.shape) < 2:
             raise ShapeError(f"a heightmap needs at least 2 x 2 samples; got {self.heights.shape}")
         if len(size) != 2:
             raise ShapeError(f"size must be two lengths, east and south; got {size!r}")
         self.size = (_checked_size("size east", size[0]), _checked_size("size south", size[1]))
-        if np.abs(self.heights).max() > LARGEST:
-            raise RangeError(f"heights must lie within {LARGEST / 1000:,.0f} km; got {np.abs(self.heights).max():.4g} m")
         rows, columns = self.heights.shape
         self.spacing = (self.size[0] / (columns - 1), self.size[1] / (rows - 1))
-        south, east = np.gradient(self.heights.astype(np.float64), self.spacing[1], self.spacing[0])
+        relief = relief_of(self.heights, self.spacing, self.room, self.key)
+        self.height_range = relief.low, relief.high
+        """Lowest and highest sample, in metres."""
+        if max(-relief.low, relief.high) > LARGEST:
+            raise RangeError(f"heights must lie within {LARGEST / 1000:,.0f} km; got {max(-relief.low, relief.high):.4g} m")
         self._grid = _kernels.GridRows(
-            self.heights,
-            frozen(east, np.float32),
-            frozen(south, np.float32),
-            *self.spacing,
-            *self.size,
-            self.between is Between.CUBIC,
+            self.heights, relief.east, relief.south, *self.spacing, *self.size, self.between is Between.CUBIC
         )
-        highest = np.empty([-(-(n - 1) // _kernels.BLOCK) for n in self.heights.shape], np.float32)
-        _kernels.highest_of_blocks(self.heights, highest)
-        low, high = self.height_range
-        steepest = max(float(np.abs(np.diff(self.heights, axis=axis)).max()) for axis in (0, 1))
-        self._ground = _kernels.GroundRows(self.heights, frozen(highest, np.float32), high, low, steepest, *self.spacing)
+        extremes = relief.high, relief.low, relief.steepest
+        self._ground = _kernels.GroundRows(self.heights, relief.highest, *extremes, *self.spacing)
 
     def __reduce__(self) -> tuple[object, ...]:
-        return _made, (self.heights, self.size, self.between)
+        return _made, (travelling(self.heights), self.size, self.between, self.shelf)
+
+    @property
+    def room(self) -> Room:
+        """Where large arrays that are made of it lie."""
+        return Memory() if self.shelf is None else self.shelf
+
+    @cached_property
+    def key(self) -> str:
+        """What tells its heights from others on a shelf; empty where there is none."""
+        return "" if self.shelf is None else key_of(self.heights)
 
     def __repr__(self) -> str:
         rows, columns = self.heights.shape
         low, high = self.height_range
         return f"<Terrain {columns} x {rows} samples, {self.size[0]:g} x {self.size[1]:g} m, {low:.2f} to {high:.2f} m high>"
-
-    @property
-    def height_range(self) -> tuple[float, float]:
-        """Lowest and highest sample, in metres."""
-        return float(self.heights.min()), float(self.heights.max())
 
     @property
     def area(self) -> float:
@@ -212,8 +226,15 @@ def _checked_size(name: str, value: float) -> float:
     return length
 
 
-def _made(heights: NDArray[np.float32], size: tuple[float, float], between: Between) -> Terrain:
-    return Terrain(heights, size=size, between=between)
+def _as_they_lie(heights: object) -> NDArray[np.float32]:
+    """Heights that stay where they are."""
+    if not isinstance(heights, np.ndarray) or heights.dtype != np.float32 or heights.ndim != 2:
+        raise ShapeError("heights for a shelf must be a (R, C) array of float32, as a mapped .npy file")
+    return frozen(heights, np.float32)
+
+
+def _made(heights: Stored | Elsewhere, size: tuple[float, float], between: Between, shelf: Shelf | None) -> Terrain:
+    return Terrain(arrived(heights), size=size, between=between, shelf=shelf)
 
 
 def _as_points(filled: FilledPoints, size: tuple[float, float]) -> Points:

@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.shelf import Fill, Room
 from jagged_quilt.surfaces import _kernels
+from jagged_quilt.surfaces.curvature import curvature_into
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 
 if TYPE_CHECKING:
@@ -39,19 +41,11 @@ class TerrainFields:
         """Return the mean curvature of the ground in 1/m, above 0 on ridges.
 
         Heights are smoothed by a Gaussian of `scale` / 4 metres first, so that what is about `scale` metres across tells.
-        The curvature is that of a graph, ((1 + hz²) hxx - 2 hx hz hxz + (1 + hx²) hzz) / -2 (1 + hx² + hz²)^1.5.
         """
-        from scipy.ndimage import gaussian_filter
-
-        across, down = self.terrain.spacing
         positive("scale", scale, "m")
-        heights = gaussian_filter(
-            self.terrain.heights.astype(np.float64), (scale / 4 / down, scale / 4 / across), mode="nearest"
+        return self._field(
+            f"curvature {scale:g} m", lambda out: curvature_into(out, self.terrain.heights, self.terrain.spacing, scale)
         )
-        hz, hx = np.gradient(heights, down, across)
-        hxx, hzz, hxz = np.gradient(hx, across, axis=1), np.gradient(hz, down, axis=0), np.gradient(hx, down, axis=0)
-        bent = (1 + hz**2) * hxx - 2 * hx * hz * hxz + (1 + hx**2) * hzz
-        return self._field(bent / (-2 * (1 + hx**2 + hz**2) ** 1.5))
 
     def hidden_sky(self, reach: float) -> Grid:
         """Return how much of the light of an even sky the ground itself keeps away, 0..1.
@@ -59,10 +53,9 @@ class TerrainFields:
         The horizon is searched in 16 directions up to `reach` metres; a direction whose horizon stands at an angle e over
         level lets in cos²(e) of what a cosine-weighted sky sends from it (Max 1988; Bavoil and Sainz 2008).
         """
-        hidden = np.empty_like(self.terrain.heights)
         steps = _steps_out(positive("reach", reach, "m"), self.terrain.spacing)
-        _kernels.hidden_sky(self.terrain.heights, steps, np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32), hidden)
-        return self._field(hidden)
+        far = np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32)
+        return self._field(f"hidden sky {reach:g} m", lambda out: _kernels.hidden_sky(self.terrain.heights, steps, far, out))
 
     def open_to_sky(self) -> Grid:
         """Return how much of the sky that the ground faces above level it does not hide itself, 0..1, for an even sky.
@@ -79,8 +72,17 @@ class TerrainFields:
         """Return the ground as a canvas so many texels along its longer side."""
         return self.terrain.canvas(texels)
 
-    def _field(self, values: NDArray[np.floating]) -> Grid:
-        return Grid(np.ascontiguousarray(values, np.float32), (0.0, 0.0), self.terrain.spacing)
+    @property
+    def room(self) -> Room:
+        """Where large arrays that are made of the ground lie."""
+        return self.terrain.room
+
+    def _field(self, name: str, fill: Fill) -> Grid:
+        """A number for every sample, worked out where there is room for it."""
+        across, down = self.terrain.spacing
+        key = f"{self.terrain.key}-{across:g}-{down:g}"
+        values = self.terrain.room.kept(name, key, self.terrain.heights.shape, np.float32, fill)
+        return Grid(values, (0.0, 0.0), self.terrain.spacing)
 
 
 def _open_to_sky(terrain: Terrain) -> Grid:

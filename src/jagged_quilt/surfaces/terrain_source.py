@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from jagged_quilt.foundation.errors import FileError, ShapeError
+from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.shelf import Shelf
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits
-from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, read_heightmap
+from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, heights_in_bands, read_heightmap, size_of_heightmap
 from jagged_quilt.surfaces.terrain import Between, Terrain
-from jagged_quilt.surfaces.tiles import read_tiles
+from jagged_quilt.surfaces.tiles import checked_rows, read_tiles, strips_of
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,29 +69,66 @@ class TerrainSource:
         """The heightmap files, row by row."""
         return [self.terrain] if isinstance(self.terrain, str) else [file for row in self.terrain for file in row]
 
-    def read(self, folder: Path = Path(), limits: ImageLimits = LIMITS) -> Terrain:
+    def read(self, folder: Path = Path(), limits: ImageLimits = LIMITS, shelf: Shelf | None = None) -> Terrain:
         """Read the terrain; files are relative to `folder`.
 
+        With a shelf the heights go there, piece by piece, and not into memory: a band of a file, or a row of files, at a time.
         Raises `QuiltError` if a file cannot be read as that.
         """
-        how = {
-            "form": self.form,
-            "channel": self.channel,
-            "nothing": self.nothing,
-            "samples": self.samples,
-            "byte_order": self.byte_order,
-            "smooth": self.smooth,
-            "limits": limits,
-        }
-        if isinstance(self.terrain, str):
-            metres = read_heightmap(folder / self.terrain, self.heights, **how)  # type: ignore[arg-type]
+        paths, how = [folder / file for file in self.files], self._how(limits)
+        if shelf is not None:
+            size = self.samples_in(folder, limits)
+            key = fingerprint(repr(replace(self, size=(1, 1), between=Between.BILINEAR)), *map(_looks, paths))
+            metres = shelf.kept("heights", key, size, np.float32, lambda out: self._fill(out, folder, how))
+        elif isinstance(self.terrain, str):
+            metres = read_heightmap(paths[0], self.heights, **how)
         else:
-            metres = read_tiles([[folder / file for file in row] for row in self.terrain], self.heights, **how)
-        return Terrain(metres, size=self.size, between=self.between)
+            metres = read_tiles(self._rows_of(folder), self.heights, **how)
+        return Terrain(metres, size=self.size, between=self.between, shelf=shelf)
+
+    def samples_in(self, folder: Path = Path(), limits: ImageLimits = LIMITS) -> tuple[int, int]:
+        """Return how many rows and columns of samples the files hold, by their heads."""
+        size = lambda file: size_of_heightmap(folder / file, self.form, self.samples, limits)
+        if isinstance(self.terrain, str):
+            return size(self.terrain)
+        checked_rows(self.terrain)
+        rows = 1 + sum(size(row[0])[0] - 1 for row in self.terrain)
+        return rows, 1 + sum(size(file)[1] - 1 for file in self.terrain[0])
+
+    def _how(self, limits: ImageLimits) -> Facts:
+        """What is said to whoever reads one of the files."""
+        told = ("form", "channel", "nothing", "samples", "byte_order", "smooth")
+        return {name: getattr(self, name) for name in told} | {"limits": limits}
+
+    def _rows_of(self, folder: Path) -> list[list[Path]]:
+        return [[folder / file for file in row] for row in self.terrain]
+
+    def _fill(self, out: Stored, folder: Path, how: Facts) -> None:
+        if isinstance(self.terrain, str):
+            pieces = heights_in_bands(folder / self.terrain, self.heights, **how)
+        else:
+            pieces = strips_of(self._rows_of(folder), self.heights, **how)
+        for first, piece in pieces:
+            if first + len(piece) > len(out) or piece.shape[1] != out.shape[1]:
+                raise ShapeError(f"{self.files[0]}: rows of files must hold equally many samples from west to east")
+            out[first : first + len(piece)] = piece
+
+
+def _looks(path: Path) -> str:
+    try:
+        there = path.stat()
+    except OSError as error:
+        raise FileError(f"{path}: the heightmap cannot be read: {error.strerror or error}") from error
+    return f"{path.absolute()} {there.st_size} {there.st_mtime_ns}"
 
 
 def read_terrain(
-    path: Path | str | Sequence[Sequence[Path | str]], *, size: tuple[float, float], limits: ImageLimits = LIMITS, **how: Any
+    path: Path | str | Sequence[Sequence[Path | str]],
+    *,
+    size: tuple[float, float],
+    limits: ImageLimits = LIMITS,
+    shelf: Shelf | None = None,
+    **how: Any,
 ) -> Terrain:
     """Read a terrain from a heightmap file, or from several that meet at their borders.
 
@@ -96,8 +139,10 @@ def read_terrain(
         Metres, east and south.
     limits : ImageLimits
         The largest image that is decoded.
+    shelf : Shelf, optional
+        Where heights that are more than can be held are laid, and read from as they are needed.
     how
         What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, smooth, between.
     """
     files = str(path) if isinstance(path, (str, Path)) else tuple(tuple(str(file) for file in row) for row in path)
-    return TerrainSource(terrain=files, size=size, **how).read(limits=limits)
+    return TerrainSource(terrain=files, size=size, **how).read(limits=limits, shelf=shelf)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -36,47 +36,73 @@ def read_tiles(
     RangeError
         If two files do not meet; the message says which, and by how much.
     """
-    if not paths or not paths[0] or any(len(row) != len(paths[0]) for row in paths):
-        raise ShapeError(f"tiles must be rows of equally many files; got rows of {[len(row) for row in paths]}")
-    whole: NDArray[np.float32] | None = None
-    apart = 0.0
+    strips: list[NDArray[np.float32]] = []
+    for _, strip in strips_of(paths, heights, **options):
+        if strips:
+            strips[-1] = strips[-1][:-1]
+        strips.append(strip)
+    return np.ascontiguousarray(np.concatenate(strips))
+
+
+def strips_of(
+    paths: Sequence[Sequence[Path | str]], heights: tuple[float, float] | None, **options: Any
+) -> Iterator[tuple[int, NDArray[np.float32]]]:
+    """Give a grid of files row by row of files: the number of the first row of samples, and the samples.
+
+    The first row of each strip is what stands for the last of the one before as well. Raises what `read_tiles` does.
+    """
+    checked_rows(paths)
+    apart = low = high = 0.0
+    border: NDArray[np.float32] | None = None
+    first = 0
     for down, row in enumerate(paths):
-        strip: NDArray[np.float32] | None = None
-        for across, path in enumerate(row):
-            tile = read_heightmap(path, heights, **options)
-            if strip is None:
-                strip = tile
-            else:
-                strip, by = _joined(strip.T, tile.T, row[across - 1], path)
-                strip, apart = strip.T, max(apart, by)
-        assert strip is not None
-        if whole is None:
-            whole = strip
-        else:
-            whole, by = _joined(whole, strip, paths[down - 1][0], row[0])
-            apart = max(apart, by)
-    assert whole is not None
+        strip, by = _strip(row, heights, options)
+        apart = max(apart, by)
+        own = float(strip.min()), float(strip.max())
+        if border is not None:
+            by = _apart(border, strip[0], max(high - low, own[1] - own[0]), paths[down - 1][0], row[0])
+            strip[0], apart = (border + strip[0]) / 2, max(apart, by)
+        low, high = (min(low, own[0]), max(high, own[1])) if down else own
+        yield first, strip
+        first, border = first + len(strip) - 1, strip[-1]
     if apart:
         warnings.warn(
             f"{paths[0][0]} and its neighbours differ by up to {apart:.3g} m along their borders; averaged",
             QuiltWarning,
-            stacklevel=3,
+            stacklevel=4,
         )
-    return np.ascontiguousarray(whole)
 
 
-def _joined(
-    before: NDArray[np.float32], after: NDArray[np.float32], first: Path | str, second: Path | str
+def checked_rows(paths: Sequence[Sequence[Path | str]]) -> None:
+    """Raise `ShapeError` unless there are rows of equally many files."""
+    if not paths or not paths[0] or any(len(row) != len(paths[0]) for row in paths):
+        raise ShapeError(f"tiles must be rows of equally many files; got rows of {[len(row) for row in paths]}")
+
+
+def _strip(
+    row: Sequence[Path | str], heights: tuple[float, float] | None, options: dict[str, Any]
 ) -> tuple[NDArray[np.float32], float]:
-    """Two grids, the last row of one on the first row of the other; and by how many metres those differ."""
-    if before.shape[1] != after.shape[1]:
-        raise ShapeError(f"{second}: has {after.shape[1]} samples along its border with {first}, which has {before.shape[1]}")
-    apart = float(np.abs(before[-1] - after[0]).max())
-    span = max(float(np.ptp(before)), float(np.ptp(after)), 1e-9)
-    if apart > 0.01 * span:
+    """The files of one row as one grid, and by how many metres their borders differ."""
+    strip, apart = read_heightmap(row[0], heights, **options), 0.0
+    for across, path in enumerate(row[1:], 1):
+        tile = read_heightmap(path, heights, **options)
+        span = max(float(np.ptp(strip)), float(np.ptp(tile)))
+        apart = max(apart, _apart(strip[:, -1], tile[:, 0], span, row[across - 1], path))
+        border = (strip[:, -1:] + tile[:, :1]) / 2
+        strip = np.concatenate([strip[:, :-1], border, tile[:, 1:]], axis=1)
+    return strip, apart
+
+
+def _apart(
+    before: NDArray[np.float32], after: NDArray[np.float32], span: float, first: Path | str, second: Path | str
+) -> float:
+    """By how many metres two borders differ at most; refused where that is more than a hundredth of the relief."""
+    if before.shape != after.shape:
+        raise ShapeError(f"{second}: has {len(after)} samples along its border with {first}, which has {len(before)}")
+    apart = float(np.abs(before - after).max())
+    if apart > 0.01 * max(span, 1e-9):
         raise RangeError(
             f"{second}: does not meet {first}: their common border differs by up to {apart:.3g} m; are the files "
             "in order, from north to south and west to east?"
         )
-    border = (before[-1:] + after[:1]) / 2
-    return np.concatenate([before[:-1], border, after[1:]]), apart
+    return apart

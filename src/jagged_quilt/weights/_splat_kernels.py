@@ -8,6 +8,7 @@ from jagged_quilt.foundation.compiler import inlined, kernel
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
 _WIDEST = 10  # texels around one that are searched for the regions whose edge it is
+MARGIN = _WIDEST + 2  # texels around one that it depends on
 _MOST_NEAR = 8
 
 

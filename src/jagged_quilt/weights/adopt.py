@@ -5,20 +5,24 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
+from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
+from jagged_quilt.foundation.shelf import MEMORY, Room
+from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels_into
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights import _kernels, _splat_kernels
 from jagged_quilt.weights.settle import NORMALISE, SumReport, settled, sound
 from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, storage, unit_of
 
+_AT_ONCE = 1 << 22  # texels
 MOST_TOLERANCE = 64  # of 255
 FORMS = {
     "splat": {"implied_last", "sums"},
@@ -32,12 +36,13 @@ FORMS = {
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Adopted:
-    """Weights as they were found, with their old names, and how well they summed."""
+    """Weights as they were found, with their old names, how well they summed, and where such large arrays lie."""
 
     __repr__ = brief
 
     weights: WeightMap
     sums: SumReport
+    room: Room = MEMORY
 
     def rehomed(self, to: Mapping[str, str], layers: Sequence[str]) -> WeightMap:
         """Return the weights by new layers.
@@ -66,8 +71,8 @@ class Adopted:
         used = [name for name in layers if name in homes.values()]
         home_of = np.array([used.index(home) if home in used else 0 for home in homes.values()], np.int64)
         keep = old.layers.shape[2]
-        index = np.empty(old.layers.shape, index_type(len(used)))
-        stored = np.empty_like(old.weights)
+        index = self.room.empty(old.layers.shape, index_type(len(used)))
+        stored = self.room.empty(old.weights.shape, old.weights.dtype)
         _splat_kernels.rehome(
             old.layers.reshape(-1, keep),
             old.weights.reshape(-1, keep),
@@ -87,6 +92,7 @@ def adopt_splat(
     keep: int = MOST_KEPT,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
+    room: Room = MEMORY,
 ) -> Adopted:
     """Adopt splat sheets: a layer in each channel, over as many files as there are.
 
@@ -103,6 +109,8 @@ def adopt_splat(
     keep : int
         How many layers a texel keeps, 1 - 16.
     bits : 8 or 16
+    room : Room
+        Where images and weights lie: in memory, or on a `Shelf` if they are more than can be held.
 
     Raises
     ------
@@ -110,7 +118,7 @@ def adopt_splat(
         If files cannot be read, differ in size, hold more or fewer channels than layers, or sums are to be refused.
     """
     _check_layers(layers)
-    images = [_read_numbers(Path(file), limits) for file in files]
+    images = [_read_numbers(Path(file), limits, room) for file in files]
     if not images:
         raise ShapeError("there is no splat sheet to adopt; name at least one file")
     _check_sizes([Path(file) for file in files], images)
@@ -123,8 +131,9 @@ def adopt_splat(
         )
     for file, image, c in channels[wanted:]:
         plane = image[..., c]
-        opaque = c == image.shape[2] - 1 and image.shape[2] in (2, 4) and (plane == plane.max()).all() and plane.max() > 0
-        if plane.any() and not opaque:
+        low, high = plane.min(), plane.max()
+        opaque = c == image.shape[2] - 1 and image.shape[2] in (2, 4) and low == high > 0
+        if high > 0 and not opaque:
             raise ShapeError(
                 f"{file}: channel {'RGBA'[c]} holds weights, and no layer is named for it; name {wanted + 1} or more"
             )
@@ -136,7 +145,7 @@ def adopt_splat(
         return np.stack(planes)
 
     step = max(_step(image) for image in images)
-    return Adopted(*settled(raw, images[0].shape[:2], layers, sums, step, keep, bits, str(files[0])))
+    return Adopted(*settled(raw, images[0].shape[:2], layers, sums, step, keep, bits, str(files[0]), room), room)
 
 
 def adopt_masks(
@@ -147,15 +156,16 @@ def adopt_masks(
     keep: int = MOST_KEPT,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
+    room: Room = MEMORY,
 ) -> Adopted:
     """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
     _check_layers([*files])
     paths = [Path(file) for file in files.values()]
-    images = [_read_numbers(path, limits) for path in paths]
+    images = [_read_numbers(path, limits, room) for path in paths]
     _check_sizes(paths, images)
     for path, image in zip(paths, images, strict=True):
         colour = image[..., : image.shape[2] - 1] if image.shape[2] in (2, 4) else image
-        if (colour != colour[..., :1]).any():
+        if not _is_grey(colour):
             raise ImageError(f"{path}: has colour; a mask for one layer is grey (for a layer in each channel say splat)")
     names = [*files, implied_last] if implied_last else [*files]
 
@@ -165,11 +175,18 @@ def adopt_masks(
             planes.append(np.maximum(0, 1 - np.sum(planes, axis=0), dtype=np.float32))
         return np.stack(planes)
 
-    return Adopted(*settled(raw, images[0].shape[:2], names, sums, max(map(_step, images)), keep, bits, str(paths[0])))
+    step = max(map(_step, images))
+    return Adopted(*settled(raw, images[0].shape[:2], names, sums, step, keep, bits, str(paths[0]), room), room)
 
 
 def adopt_index(
-    file: Path | str, layers: Sequence[str], *, numbers: Sequence[int] = (), bits: int = 8, limits: ImageLimits = LIMITS
+    file: Path | str,
+    layers: Sequence[str],
+    *,
+    numbers: Sequence[int] = (),
+    bits: int = 8,
+    limits: ImageLimits = LIMITS,
+    room: Room = MEMORY,
 ) -> Adopted:
     """Adopt an index map: the number of one layer at each texel; of an image with a palette, that of the palette's colour.
 
@@ -186,8 +203,8 @@ def adopt_index(
     _check_layers(layers)
     file = Path(file)
     palette = palette_numbers(file)
-    stored = _read_numbers(file, limits) if palette is None else palette
-    if stored.dtype.kind != "u" or (stored[..., : 3 if stored.shape[2] > 2 else 1] != stored[..., :1]).any():
+    stored = _read_numbers(file, limits, room) if palette is None else palette
+    if stored.dtype.kind != "u" or not _is_grey(stored[..., : 3 if stored.shape[2] > 2 else 1]):
         raise ImageError(
             f"{file}: an index map is grey, of whole numbers, or has a palette; this image has colour or is float (adopt it by "
             "its colours)"
@@ -199,23 +216,34 @@ def adopt_index(
     home = np.full(int(np.iinfo(grey.dtype).max) + 1, -1, np.int64)
     for place, number in enumerate(given):
         home[whole_number_in("index", number, 0, len(home) - 1)] = place
-    which = home[grey]
-    if (which < 0).any():
-        row, column = (int(i) for i in np.argwhere(which < 0)[0])
+    which = room.empty((*grey.shape, 1), index_type(len(layers)))
+    homeless, first = 0, (0, 0)
+    for band in bands(grey.shape, _AT_ONCE):
+        own = home[grey[band.top : band.bottom]]
+        which[band.top : band.bottom, :, 0] = np.maximum(own, 0)
+        if (bad := own < 0).any():
+            row, column = (int(i) for i in np.argwhere(bad)[0])
+            first = first if homeless else (band.top + row, column)
+            homeless += int(bad.sum())
+    if homeless:
+        row, column = first
         raise RangeError(
             f"{file}: index {int(grey[row, column])} at row {row}, column {column} is none of the {len(layers)} "
-            f"layers, which have {_span(given)}; {int((which < 0).sum())} texels are like that"
+            f"layers, which have {_span(given)}; {homeless} texels are like that"
         )
-    weights = WeightMap(
-        names=tuple(layers),
-        layers=which[..., None].astype(index_type(len(layers))),
-        weights=np.full((*which.shape, 1), unit_of(bits), storage(unit_of(bits))),
-    )
-    return Adopted(weights, sound(which.size))
+    full = room.empty(which.shape, storage(unit_of(bits)))
+    full[...] = unit_of(bits)
+    return Adopted(WeightMap(names=tuple(layers), layers=which, weights=full), sound(grey.size), room)
 
 
 def adopt_colours(
-    file: Path | str, colours: Mapping[str, str], *, tolerance: float = 8.0, bits: int = 8, limits: ImageLimits = LIMITS
+    file: Path | str,
+    colours: Mapping[str, str],
+    *,
+    tolerance: float = 8.0,
+    bits: int = 8,
+    limits: ImageLimits = LIMITS,
+    room: Room = MEMORY,
 ) -> Adopted:
     """Adopt a colour-keyed map: a colour for each layer, antialiased edges and all.
 
@@ -243,28 +271,33 @@ def adopt_colours(
             if np.abs(keys[one] - keys[two]).max() <= off_by:
                 names = list(colours)
                 raise RangeError(f'the colours of "{names[two]}" and "{names[one]}" are alike within the tolerance')
-    image = fractions(_read_numbers(file, limits))
-    texels = np.ascontiguousarray(np.repeat(image[..., :1], 3, axis=2) if image.shape[2] < 3 else image[..., :3])
-    size = texels.shape[:2]
-    label, inside = np.empty(size, np.int64), np.zeros(size, np.bool_)
-    _splat_kernels.nearest_key(texels, keys, off_by, label)
-    _splat_kernels.solid(label, inside)
-    which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
-    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off)
-    bad = off > off_by
-    if bad.any():
-        row, column = (int(i) for i in np.argwhere(bad)[0])
-        lonely = np.abs(texels[bad][:, None] - keys).max(axis=2).min(axis=1)  # where nothing around it is in the key
-        off[bad] = np.minimum(off[bad], lonely)
-        seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in texels[row, column])
-        raise RangeError(
-            f"{file}: the colour {seen} at row {row}, column {column} is not in the key, nor between two colours "
-            f"around it; {_tolerance_words(off[bad] * 255, keys)}"
+    image = _read_numbers(file, limits, room)
+    size = image.shape[:2]
+    layers = room.empty((*size, 3), index_type(len(colours)))
+    shares = room.empty((*size, 3), storage(unit_of(bits)))
+    strangers: list[_Strangers] = []
+    for band in bands(size, _AT_ONCE):
+        first = max(0, band.top - _splat_kernels.MARGIN)
+        around, own = image[first : band.bottom + _splat_kernels.MARGIN], slice(band.top - first, band.bottom - first)
+        texels = fractions(around if around.shape[2] > 2 else np.repeat(around[..., :1], 3, axis=2))[..., :3]
+        which, share, off = (each[own] for each in _unmixed(np.ascontiguousarray(texels), keys, off_by))
+        if (bad := off > off_by).any():
+            row, column = (int(i) for i in np.argwhere(bad)[0])
+            lonely = np.abs(texels[own][bad][:, None] - keys).max(axis=2).min(axis=1)  # where nothing around it is in the key
+            strangers.append(_Strangers(band.top + row, column, texels[own][row, column], np.minimum(off[bad], lonely)))
+        layers[band.top : band.bottom] = which
+        _kernels.quantise(
+            frozen(share, np.float32).reshape(-1, 3), shares[band.top : band.bottom].reshape(-1, 3), unit_of(bits)
         )
-    shares = np.zeros((*size, 3), storage(unit_of(bits)))
-    _kernels.quantise(frozen(share, np.float32).reshape(-1, 3), shares.reshape(-1, 3), unit_of(bits))
-    weights = WeightMap(names=tuple(colours), layers=which.astype(index_type(len(colours))), weights=shares)
-    return Adopted(weights, sound(label.size))
+    if strangers:
+        found, away = strangers[0], np.concatenate([each.off for each in strangers])
+        seen = "#" + "".join(f"{round(float(part) * 255):02x}" for part in found.colour)
+        raise RangeError(
+            f"{file}: the colour {seen} at row {found.row}, column {found.column} is not in the key, nor between two colours "
+            f"around it; {_tolerance_words(away * 255, keys)}"
+        )
+    weights = WeightMap(names=tuple(colours), layers=layers, weights=shares)
+    return Adopted(weights, sound(size[0] * size[1]), room)
 
 
 def adopt_pairs(
@@ -275,24 +308,26 @@ def adopt_pairs(
     sums: str = NORMALISE,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
+    room: Room = MEMORY,
 ) -> Adopted:
     """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
     _check_layers(layers)
     files = [Path(numbers), Path(weights)]
-    which, shares = (_read_numbers(file, limits) for file in files)
+    which, shares = (_read_numbers(file, limits, room) for file in files)
     _check_sizes(files, [which, shares])
     if which.shape != shares.shape or which.dtype.kind != "u":
         raise ShapeError(
             f"{files[0]} and {files[1]}: numbers and weights must have the same channels; got "
             f"{which.shape[2]} and {shares.shape[2]}"
         )
-    bad = (which >= len(layers)) & (shares > 0)
-    if bad.any():
-        row, column, channel = (int(i) for i in np.argwhere(bad)[0])
-        raise RangeError(
-            f"{files[0]}: index {int(which[row, column, channel])} at row {row}, column {column} is above the "
-            f"last of {len(layers)} layers"
-        )
+    for band in bands(which.shape[:2], _AT_ONCE):
+        rows = slice(band.top, band.bottom)
+        if (bad := (which[rows] >= len(layers)) & (shares[rows] > 0)).any():
+            row, column, channel = (int(i) for i in np.argwhere(bad)[0])
+            raise RangeError(
+                f"{files[0]}: index {int(which[band.top + row, column, channel])} at row {band.top + row}, column {column} is "
+                f"above the last of {len(layers)} layers"
+            )
 
     def raw(rows: slice) -> NDArray[np.float32]:
         part, width = which[rows], which.shape[1]
@@ -302,7 +337,7 @@ def adopt_pairs(
         return out
 
     keep = min(MOST_KEPT, which.shape[2])
-    return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1])))
+    return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1]), room), room)
 
 
 def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str:
@@ -331,11 +366,39 @@ def palette_numbers(file: Path) -> Stored | None:
         return None
 
 
-def _read_numbers(file: Path, limits: ImageLimits) -> Stored:
-    texels = read_channels(file, limits).texels
+def _read_numbers(file: Path, limits: ImageLimits, room: Room) -> Stored:
+    texels = read_channels_into(room, file, limits).texels
     if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
         raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")
     return texels
+
+
+def _is_grey(texels: Stored) -> bool:
+    """Whether all channels hold the same."""
+    parts = (texels[band.top : band.bottom] for band in bands(texels.shape[:2], _AT_ONCE))
+    return texels.shape[2] == 1 or not any((part != part[..., :1]).any() for part in parts)
+
+
+class _Strangers(NamedTuple):
+    """Texels that are not in the key: where the first one lies, its colour, and how far off all are."""
+
+    row: int
+    column: int
+    colour: NDArray[np.float32]
+    off: NDArray[np.float32]
+
+
+def _unmixed(
+    texels: NDArray[np.float32], keys: NDArray[np.float32], off_by: np.float32
+) -> tuple[NDArray[np.int64], NDArray[np.float32], NDArray[np.float32]]:
+    """Which colours of the key each texel mixes, their shares, and how far off that is."""
+    size = texels.shape[:2]
+    label, inside = np.empty(size, np.int64), np.zeros(size, np.bool_)
+    _splat_kernels.nearest_key(texels, keys, off_by, label)
+    _splat_kernels.solid(label, inside)
+    which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
+    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off)
+    return which, share, off
 
 
 def _step(image: Stored) -> float:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.weight_map import WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
 
@@ -55,7 +56,15 @@ class SumReport:
 
 
 def settled(
-    raw: Raw, size: tuple[int, ...], layers: Sequence[str], sums: str, step: float, keep: int, bits: int, source: str
+    raw: Raw,
+    size: tuple[int, ...],
+    layers: Sequence[str],
+    sums: str,
+    step: float,
+    keep: int,
+    bits: int,
+    source: str,
+    room: Room = MEMORY,
 ) -> tuple[WeightMap, SumReport]:
     """Settle the sums of raw weights, keep the largest, round; rows at a time.
 
@@ -79,28 +88,29 @@ def settled(
         )
     rest = list(layers).index(sums) if sums in layers else -1
     unit = unit_of(bits)
-    index = np.empty((height, width, keep), index_type(len(layers)))
-    stored = np.empty((height, width, keep), storage(unit))
-    lost, total = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
-    slack = np.empty((height, width), np.float32)
+    index = room.empty((height, width, keep), index_type(len(layers)))
+    stored = room.empty((height, width, keep), storage(unit))
+    cut = room.empty((height, width), np.uint8)
+    tally = _Tally(step, width)
     rows = max(1, _AT_ONCE // (width * len(layers)))
     for top in range(0, height, rows):
         part = slice(top, min(top + rows, height))
         weights = raw(part)
         sum_here = weights.sum(axis=0)
-        total[part] = sum_here.reshape(-1, width)
-        slack[part] = (step * (0.5 * np.count_nonzero(weights, axis=0) + 0.51)).reshape(-1, width)
+        slack = np.asarray(step * (0.5 * np.count_nonzero(weights, axis=0) + 0.51), np.float32)
         if rest >= 0:
             weights[rest] += np.maximum(0, 1 - sum_here)
         weights[0, weights.sum(axis=0) <= 0] = 1  # bare ones are refused below
-        weight = np.empty((weights.shape[1], keep), np.float32)
-        keep_largest(weights, index[part].reshape(-1, keep), weight, lost[part].reshape(-1))
+        weight, lost = np.empty((weights.shape[1], keep), np.float32), np.empty(weights.shape[1], np.float32)
+        keep_largest(weights, index[part].reshape(-1, keep), weight, lost)
         _kernels.quantise(frozen(weight, np.float32), stored[part].reshape(-1, keep), unit)
-    report = _sum_report(total, slack, lost, sums, step)
+        cut[part] = np.ceil(lost * 255 - 1e-3).astype(np.uint8).reshape(-1, width)
+        tally.add(top, sum_here, slack, lost)
+    report = tally.report(sums)
     if sums == REFUSE and report.above + report.below:
         raise RangeError(f"{source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
     if rest < 0 and report.bare:
-        row, column = (int(i) for i in np.argwhere(total <= slack)[0])
+        row, column = tally.first_bare
         raise RangeError(
             f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
             "the layer that takes them (sums), or say that the last layer is implied"
@@ -109,9 +119,9 @@ def settled(
         names=tuple(layers),
         layers=index,
         weights=stored,
-        lost=np.ceil(lost * 255 - 1e-3).astype(np.uint8),
-        lost_mean=float(lost.mean()),
-        lost_worst=float(lost.max()),
+        lost=cut,
+        lost_mean=tally.lost / (height * width),
+        lost_worst=tally.cut_worst,
     )
     return weights_map, report
 
@@ -121,22 +131,38 @@ def sound(texels: int) -> SumReport:
     return SumReport(texels=texels, above=0, below=0, bare=0, worst=1.0, worst_at=(0, 0), repair=REFUSE, cut=0, cut_worst=0.0)
 
 
-def _sum_report(
-    total: NDArray[np.float32], slack: NDArray[np.float32], lost: NDArray[np.float32], repair: str, step: float
-) -> SumReport:
-    worst = int(np.abs(total - 1).argmax())
-    row, column = divmod(worst, total.shape[1])
-    return SumReport(
-        texels=total.size,
-        above=int((total > 1 + slack).sum()),
-        below=int((total < 1 - slack).sum()),
-        bare=int((total <= 0).sum()),
-        worst=float(total[row, column]),
-        worst_at=(row, column),
-        repair=repair,
-        cut=int((lost > step).sum()),
-        cut_worst=float(lost.max()),
-    )
+class _Tally:
+    """How well weights summed, of rows at a time."""
+
+    def __init__(self, step: float, width: int) -> None:
+        self._step, self._width = step, width
+        self.texels = self.above = self.below = self.bare = self.cut = 0
+        self.worst, self.worst_at, self.first_bare = 1.0, (0, 0), (0, 0)
+        self.lost = self.cut_worst = 0.0
+
+    def add(self, top: int, total: NDArray[np.float32], slack: NDArray[np.float32], lost: NDArray[np.float32]) -> None:
+        """Count texels, (N,) each, of whole rows from `top` on: their sums, what rounding may do, and what the cut lost."""
+        place = lambda n: (top + int(n) // self._width, int(n) % self._width)
+        at = np.abs(total - 1).argmax()
+        if abs(float(total[at]) - 1) > abs(self.worst - 1):
+            self.worst, self.worst_at = float(total[at]), place(at)
+        bare = total <= 0
+        if not self.bare and bare.any():
+            self.first_bare = place(np.flatnonzero(bare)[0])
+        self.texels += total.size
+        self.above += int((total > 1 + slack).sum())
+        self.below += int((total < 1 - slack).sum())
+        self.bare += int(bare.sum())
+        self.cut += int((lost > self._step).sum())
+        self.lost += float(lost.sum(dtype=np.float64))
+        self.cut_worst = max(self.cut_worst, float(lost.max()))
+
+    def report(self, repair: str) -> SumReport:
+        """Return what was counted."""
+        counted = {
+            name: getattr(self, name) for name in ("texels", "above", "below", "bare", "worst", "worst_at", "cut", "cut_worst")
+        }
+        return SumReport(repair=repair, **counted)
 
 
 def sums_words(report: SumReport) -> str:

@@ -9,20 +9,24 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.foundation.shown import Shown
-from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.image_files import ImageLimits, image_bands, image_size, read_channels_into, write_image
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.point_weights import PointWeights
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
+_AT_ONCE = 1 << 22  # texels
 MOST_KEPT = 16  # layers at a texel
+OURS = ImageLimits(largest_side=1 << 20, largest_mib=1 << 20)  # as large as we wrote them
 
 
 def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
@@ -162,7 +166,10 @@ class WeightMap(Shown):
 
     def shares(self) -> dict[str, float]:
         """Return the share of the surface that each layer covers; they sum to 1."""
-        sums = np.bincount(self.layers.ravel(), self.weights.ravel(), minlength=len(self.names))
+        sums = np.zeros(len(self.names))
+        for band in bands(self.layers.shape[:2], _AT_ONCE):
+            rows = slice(band.top, band.bottom)
+            sums += np.bincount(self.layers[rows].ravel(), self.weights[rows].ravel(), minlength=len(self.names))
         return {name: float(s / sums.sum()) for name, s in zip(self.names, sums, strict=True)}
 
     def layers_per_texel(self) -> NDArray[np.uint8]:
@@ -252,7 +259,7 @@ class WeightMap(Shown):
         Return the files.
         """
         folder = Path(folder)
-        height, width, keep = self.layers.shape
+        keep = self.layers.shape[2]
         lost = {"mean": self.lost_mean, "worst": self.lost_worst}
         manifest = {
             "layers": list(self.names),
@@ -266,11 +273,8 @@ class WeightMap(Shown):
         with written_together(folder) as stage:
             for first in range(0, keep, 4):
                 for kind, texels in (("layers", self.layers), ("weights", self.weights)):
-                    four = np.zeros((height, width, 4), texels.dtype)
-                    part = texels[..., first : first + 4]
-                    four[..., : part.shape[2]] = part
                     names.append(f"{kind}_{first // 4}.png")
-                    write_image(stage / names[-1], four)
+                    write_image(stage / names[-1], _Four(texels[..., first : first + 4]))
             if self.lost is not None:
                 names.append("lost.png")
                 write_image(stage / names[-1], self.lost[..., None])
@@ -278,22 +282,49 @@ class WeightMap(Shown):
         return [folder / name for name in [*names, "weights.json"]]
 
 
-def open_weights(folder: Path | str) -> WeightMap:
-    """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together."""
+class _Four:
+    """Up to four channels as four, padded with zeros when they are read, rows at a time."""
+
+    def __init__(self, texels: Stored) -> None:
+        self._texels, self.dtype, self.ndim = texels, texels.dtype, 3
+        self.shape = (*texels.shape[:2], 4)
+
+    def __getitem__(self, rows: int | slice) -> Stored:
+        part = self._texels[rows]
+        return np.concatenate([part, np.zeros((*part.shape[:-1], 4 - part.shape[-1]), self.dtype)], axis=-1)
+
+
+def open_weights(folder: Path | str, room: Room = MEMORY) -> WeightMap:
+    """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together.
+
+    room : where the weights lie, in memory or on a `Shelf` if they are more than can be held.
+    """
     folder = Path(folder)
     manifest = read_json(folder / "weights.json", "list of weights")
     try:
         keep = int(manifest["keep"])
-        sheets = {
-            kind: [read_image(folder / f"{kind}_{n}.png") for n in range(-(-keep // 4))] for kind in ("layers", "weights")
-        }
         return WeightMap(
             names=tuple(manifest["layers"]),
-            layers=np.ascontiguousarray(np.concatenate(sheets["layers"], axis=2)[..., :keep]),
-            weights=np.ascontiguousarray(np.concatenate(sheets["weights"], axis=2)[..., :keep]),
-            lost=read_image(folder / "lost.png")[..., 0] if manifest.get("lost_map") else None,
+            layers=_sheets(folder, "layers", keep, room),
+            weights=_sheets(folder, "weights", keep, room),
+            lost=read_channels_into(room, folder / "lost.png", OURS).texels[..., 0] if manifest.get("lost_map") else None,
             lost_mean=float(manifest["lost"]["mean"]),
             lost_worst=float(manifest["lost"]["worst"]),
         )
     except (KeyError, TypeError, ValueError) as error:
         raise FileError(f"{folder}: these weights do not fit together ({error}); weigh again") from error
+
+
+def _sheets(folder: Path, kind: str, keep: int, room: Room) -> Stored:
+    """The channels of some sheets side by side, (H, W, K)."""
+    out: Stored | None = None
+    for first in range(0, keep, 4):
+        path = folder / f"{kind}_{first // 4}.png"
+        for top, band in image_bands(path, OURS):
+            if out is None:
+                out = room.empty((*image_size(path, OURS), keep), band.texels.dtype)
+            part = out[top : top + len(band.texels), :, first : first + 4]
+            part[...] = band.texels[..., : part.shape[2]]
+    if out is None:
+        raise ValueError("no layer is kept")
+    return out
