@@ -231,13 +231,13 @@ class TestTexelCache:
         arrays, ground = jq.open_arrays(folder), jq.Terrain(rising, size=SIZE)
         whole = jq.bake(ground.canvas(96), self.LAYERS, arrays)
         one = arrays.cached(1, NAMES).slice_bytes / (1 << 20)
-        for slots, threads in ((4, 2), (5, 2), (4, 1)):
+        for slots, threads in ((3, 2), (5, 2), (3, 1)):
             cache = arrays.cached(slots * one * 1.01)
             parts = jq.bake(ground.canvas(96), self.LAYERS, pickle.loads(pickle.dumps(cache)), block=64)
-            assert all(np.array_equal(whole[role], parts[role]) for role in whole.roles)
+            assert all(np.array_equal(whole[role], parts[role]) for role in whole)
             jq.bake(ground.canvas(96), self.LAYERS, cache, block=64, threads=threads)
             assert cache._texels.texels.nbytes == slots * cache.slice_bytes
-            assert cache.misses == 5
+            assert cache.misses == 5 if slots == 5 else cache.misses >= 5
             assert cache.hits > cache.misses
             assert f"{cache.hits} hits, {cache.misses} misses" in repr(cache)
 
