@@ -208,6 +208,50 @@ class TestAdopted:
             jq.adopt.colours(files["odd.png"], {"a": "#ff0000", "b": "#ffff00"}, room=shelf)
 
 
+class TestDaubs:
+    """A file of them, of which those are read that touch what is weighed."""
+
+    DAUBS = (
+        jq.Daub(path=((10, 10), (40, 30)), radius=9.0, layers=("high",)),
+        jq.Daub(path=((30, 30),), radius=12.0, layers=("high",), kind="erase", strength=0.7),
+        jq.Daub(path=((60, 20), (70, 60)), radius=8.0, layers=("high", "rim"), between=jq.Noise(size=6.0)),
+        jq.Daub(path=((20, 20), (60, 40)), radius=14.0, kind="smooth"),
+        jq.Daub(path=((35, 25), (80, 25)), radius=5.0, kind="erase", breakup=jq.Noise(size=3.0)),
+    )
+    LAYERS = (jq.Layer("low"), jq.Layer("high", mask=jq.HeightBand(0, 9, fade=2)), jq.Layer("rim", mask=jq.Slope(50, 90)))
+
+    def test_they_are_laid_as_those_that_are_held(self, tmp_path, metres):
+        jq.daubs.write_daubs(tmp_path / "d.jsonl", self.DAUBS)
+        (tmp_path / "d.jsonl").write_bytes(b"\n" + (tmp_path / "d.jsonl").read_bytes().replace(b"}\n", b"}\n\n", 2))
+        file = pickle.loads(pickle.dumps(jq.daubs.DaubFile(tmp_path / "d.jsonl")))
+        assert tuple(file) == self.DAUBS == tuple(file[:])
+        canvas = jq.Terrain(metres, size=SIZE).canvas(96)
+        one, two = (jq.weigh(canvas, self.LAYERS, daubs=daubs) for daubs in (self.DAUBS, file))
+        assert np.array_equal(one.weights, two.weights)
+        assert np.array_equal(one.layers, two.layers)
+        told = [
+            jq.Weigher(self.LAYERS, daubs=daubs).daubs.covered(2, canvas.points_of(canvas.window))
+            for daubs in (self.DAUBS, file)
+        ]
+        assert np.array_equal(*told)
+
+    def test_what_is_wrong_is_told_by_line_and_number(self, tmp_path):
+        path = tmp_path / "d.jsonl"
+        with pytest.raises(jq.QuiltError, match="no such file of daubs"):
+            jq.daubs.DaubFile(path)
+        jq.daubs.write_daubs(path, self.DAUBS)
+        with pytest.raises(jq.QuiltError, match='daub 3: no layer is called "rim"'):
+            jq.Weigher(self.LAYERS[:2], daubs=jq.daubs.DaubFile(path))
+        with pytest.raises(jq.QuiltError, match=r"daub 1: .*leaves the surface"):
+            jq.daubs.DaubFile(path, lambda daub: daub.check_on((1, 1), ("high", "rim")))
+        file = jq.daubs.DaubFile(path)
+        path.write_bytes(path.read_bytes() + b"nonsense\n")
+        with pytest.raises(jq.QuiltError, match="changed while it was read"):
+            file[0]
+        with pytest.raises(jq.QuiltError, match="line 6: not JSON"):
+            jq.daubs.DaubFile(path)
+
+
 NAMES = ("a", "b", "c", "d", "e")
 
 

@@ -5,4 +5,5 @@ from jagged_quilt.weights.daub import DaubKind as DaubKind
 from jagged_quilt.weights.daub_file import append_daub as append_daub
 from jagged_quilt.weights.daub_file import read_daubs as read_daubs
 from jagged_quilt.weights.daub_file import write_daubs as write_daubs
+from jagged_quilt.weights.daub_windows import DaubFile as DaubFile
 from jagged_quilt.weights.weigh import lay_daubs as lay_daubs

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -76,7 +77,7 @@ def _daub(told: dict[str, Told]) -> Daub:
     return daub_of(daub)
 
 
-def _list(path: Path, daubs: tuple[Daub, ...]) -> None:
+def _list(path: Path, daubs: Sequence[Daub]) -> None:
     import numpy as np
     from rich.table import Table
 

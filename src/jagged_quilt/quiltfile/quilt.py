@@ -48,11 +48,14 @@ from jagged_quilt.surfaces.terrain_source import TerrainSource
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
+from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import WeightMap
 
 HELD_TEXELS = 1 << 26
 """Of a heightmap, or of adopted weights, up to which they are held in memory."""
+HELD_DAUBS = 1 << 24
+"""Bytes of a file of daubs, up to which they are held in memory."""
 _ASPECT = 1.6  # width over height of the view
 _RISE = 28.0  # degrees from above, of a camera that nobody placed
 
@@ -279,17 +282,20 @@ class Quilt:
                     self.terrain.check_above(light.position)
 
     @cached_property
-    def daubs(self) -> tuple[Daub, ...]:
-        """The daubs of its file, checked against the layers and the ground."""
+    def daubs(self) -> Sequence[Daub]:
+        """The daubs of its file, checked against the layers and the ground; of a large file a `DaubFile`."""
         if not self.table.weights.daubs:
             return ()
-        east, south = self.ground.size
+        names = tuple(layer.name for layer in self.layers)
+        check = lambda daub: daub.check_on(self.ground.size, names)
         with self._at("weights", "daubs"):
             path = self.folder / self.table.weights.daubs
+            if path.exists() and path.stat().st_size > HELD_DAUBS:
+                return DaubFile(path, check)
             daubs = read_daubs(path) if path.exists() else ()  # none painted yet
             for number, daub in enumerate(daubs, 1):
                 try:
-                    daub.check_on((east, south), tuple(layer.name for layer in self.layers))
+                    check(daub)
                 except QuiltError as error:
                     raise RangeError(f"{path} daub {number}: {error}") from error
             return daubs

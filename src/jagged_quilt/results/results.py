@@ -56,6 +56,7 @@ from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub_file import line_of
+from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import MOST_KEPT, OURS, WeightMap, open_weights
@@ -254,7 +255,8 @@ class Results:
         assert table.surface is not None
         masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
         yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), self._medleys)
-        yield "\n".join(line_of(daub) for daub in self.quilt.daubs)
+        daubs = self.quilt.daubs
+        yield digest_of_file(daubs.path) if isinstance(daubs, DaubFile) else "\n".join(map(line_of, daubs))
         yield from (digest_of_file(self.quilt.folder / file, "heightmap") for file in table.surface.files)
         yield from self._mask_files()
 

@@ -71,6 +71,7 @@ class Daub:
     reach: float = 0.0
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "kind", DaubKind.of(self.kind, "kind of daub"))
         if not self.path or len({len(point) for point in self.path}) != 1 or len(self.path[0]) not in (2, 3):
             raise ShapeError(
                 f"a daub's path must be points (x, z), or all of them (x, y, z), at least one; got {_short(self.path)}"

@@ -37,13 +37,20 @@ def read_daubs(path: Path | str) -> tuple[Daub, ...]:
     found = []
     for number, line in enumerate(lines, 1):
         if line.strip():
-            try:
-                found.append(daub_of(json.loads(line)))
-            except json.JSONDecodeError as error:
-                raise RangeError(f"{path} line {number}: not JSON: {error.msg} at column {error.colno}") from None
-            except QuiltError as error:
-                raise RangeError(f"{path} line {number}: {error}") from error
+            found.append(daub_in_line(path, number, line))
     return tuple(found)
+
+
+def daub_in_line(path: Path, number: int, line: str | bytes) -> Daub:
+    """Return the daub of a line of a file; raise `RangeError` that names the line if it is none."""
+    try:
+        return daub_of(json.loads(line))
+    except json.JSONDecodeError as error:
+        raise RangeError(f"{path} line {number}: not JSON: {error.msg} at column {error.colno}") from None
+    except UnicodeDecodeError:
+        raise FileError(f"{path} line {number}: a file of daubs is UTF-8 text") from None
+    except QuiltError as error:
+        raise RangeError(f"{path} line {number}: {error}") from error
 
 
 def write_daubs(path: Path | str, daubs: Sequence[Daub]) -> None:

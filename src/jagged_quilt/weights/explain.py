@@ -9,7 +9,7 @@ import numpy as np
 from jagged_quilt.foundation.ground import Ground
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.mask import Reading
-from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
+from jagged_quilt.weights.lay_daubs import DaubReach, Rectangle, RegionGrid
 from jagged_quilt.weights.weigher import Weigher
 
 
@@ -84,7 +84,8 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
     adopted = weigher.adopted_there(point)
     after = weigher.daubs.laid(weigher.stacked(points), points, grid)[:, which : which + 1]
     daubs = []
-    for number, daub in enumerate(weigher.daubs.daubs):
+    for number in map(int, weigher.daubs.touching(point)):
+        daub = weigher.daubs.daubs[number]
         cover = float(weigher.daubs.covered(number, point)[0])
         if cover > 0:
             daubs.append((number + 1, " ".join([daub.kind.value, " + ".join(daub.layers)]).strip(), cover))
@@ -109,7 +110,7 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
     return Explanation(position=(x, y, z), layers=tuple(layers), daubs=tuple(daubs))
 
 
-def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: DaubLayer) -> tuple[Points, int, RegionGrid]:
+def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: DaubReach) -> tuple[Points, int, RegionGrid]:
     """Return the texel of a weight map that holds a place (x, z), with all around it that smoothing daubs need.
 
     Returns

@@ -47,38 +47,19 @@ class RegionGrid:
     spacing: tuple[float, float]
 
 
-class DaubLayer:
-    """Daubs made ready to be laid on the weights of named layers.
+class DaubReach:
+    """What daubs can touch.
 
-    Raises `NameNotFoundError` if a daub names a layer that is not there.
+    Parameters
+    ----------
+    boxes : (D, 4) float64
+        Of each: west, north, east, south.
+    smoothing : sequence of Daub
+        Those that smooth.
     """
 
-    def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...]) -> None:
-        self.daubs = tuple(daubs)
-        for number, daub in enumerate(daubs, 1):
-            for name in daub.layers:
-                try:
-                    known_name("layer", name, names)
-                except QuiltError as error:
-                    raise type(error)(f"daub {number}: {error}") from error
-        rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
-        self._others = np.array([names.index(d.layers[1]) if len(d.layers) == 2 else -1 for d in daubs], np.int32)
-        erases = np.array([d.kind is DaubKind.ERASE for d in daubs], bool)
-        self._plain = np.array([_is_plain(d) for d in daubs], bool)
-        table = np.array(
-            [(d.radius, d.radius * (1 - d.falloff), d.strength, d.ceiling, float(d.in_space)) for d in daubs], np.float32
-        ).reshape(-1, 5)
-        pieces = [d.segments() for d in daubs]
-        firsts = np.cumsum([0, *map(len, pieces)])
-        segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
-        self.boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
-        """What each daub can touch: west, north, east, south."""
-        reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
-        self._daub_rows = k.DaubRows(reach, segments, firsts, rows, erases, table)
-        self._smoothing = [daub for daub in daubs if daub.kind is DaubKind.SMOOTH]
-
-    def __len__(self) -> int:
-        return len(self.daubs)
+    def __init__(self, boxes: NDArray[np.float64], smoothing: Sequence[Daub]) -> None:
+        self.boxes, self._smoothing = boxes, smoothing
 
     @property
     def smooths(self) -> bool:
@@ -106,6 +87,46 @@ class DaubLayer:
                 )
         return box
 
+    def touching(self, points: Points) -> NDArray[np.intp]:
+        """Return the daubs that can touch points, in order."""
+        if not len(points):
+            return np.empty(0, np.intp)
+        across, down = points.position[:, 0], points.position[:, 2]
+        return self.meeting(Rectangle(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
+
+
+class DaubLayer(DaubReach):
+    """Daubs made ready to be laid on the weights of named layers.
+
+    Raises `NameNotFoundError` if a daub names a layer that is not there.
+    """
+
+    def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...]) -> None:
+        self.daubs = tuple(daubs)
+        for number, daub in enumerate(daubs, 1):
+            for name in daub.layers:
+                try:
+                    known_name("layer", name, names)
+                except QuiltError as error:
+                    raise type(error)(f"daub {number}: {error}") from error
+        rows = np.array([names.index(d.layers[0]) if d.layers else 0 for d in daubs], np.int32)
+        self._others = np.array([names.index(d.layers[1]) if len(d.layers) == 2 else -1 for d in daubs], np.int32)
+        erases = np.array([d.kind is DaubKind.ERASE for d in daubs], bool)
+        self._plain = np.array([_is_plain(d) for d in daubs], bool)
+        table = np.array(
+            [(d.radius, d.radius * (1 - d.falloff), d.strength, d.ceiling, float(d.in_space)) for d in daubs], np.float32
+        ).reshape(-1, 5)
+        pieces = [d.segments() for d in daubs]
+        firsts = np.cumsum([0, *map(len, pieces)])
+        segments = np.concatenate([np.zeros((0, 6)), *pieces]).astype(np.float32)
+        boxes = np.array([d.bounds for d in daubs], np.float64).reshape(-1, 4)
+        super().__init__(boxes, [daub for daub in daubs if daub.kind is DaubKind.SMOOTH])
+        reach = self.boxes.astype(np.float32) + np.array([-1, -1, 1, 1], np.float32) * np.float32(1e-3)
+        self._daub_rows = k.DaubRows(reach, segments, firsts, rows, erases, table)
+
+    def __len__(self) -> int:
+        return len(self.daubs)
+
     def laid(self, weights: Weights, points: Points, grid: RegionGrid | None = None) -> Weights:
         """Return weights with the daubs on them; the array that came may be the one that goes.
 
@@ -113,8 +134,7 @@ class DaubLayer:
         """
         if not self.daubs or not len(points):
             return weights
-        across, down = points.position[:, 0], points.position[:, 2]
-        hits = self.meeting(Rectangle(float(across.min()), float(down.min()), float(across.max()), float(down.max())))
+        hits = self.touching(points)
         before = weights.copy() if any(_goes_back(self.daubs[d]) for d in hits) else weights
         runs = _Runs(points)
         scale = np.empty(len(points), np.float32)

@@ -21,7 +21,7 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
-from jagged_quilt.weights.lay_daubs import DaubLayer, Rectangle, RegionGrid
+from jagged_quilt.weights.lay_daubs import DaubLayer, DaubReach, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
 from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigher import Stacking, Weigher
@@ -181,10 +181,10 @@ class _Widened:
     """A terrain's grid whose blocks reach as far as smoothing daubs take from."""
 
     canvas: GridWindow
-    daubs: DaubLayer
+    daubs: DaubReach
 
     @classmethod
-    def of(cls, canvas: Canvas, daubs: DaubLayer) -> Canvas:
+    def of(cls, canvas: Canvas, daubs: DaubReach) -> Canvas:
         """Return the canvas widened; as it is where its points are all asked at once. Raises `ShapeError` elsewhere."""
         if isinstance(canvas, GridWindow):
             return cls(canvas, daubs)

@@ -14,6 +14,7 @@ from jagged_quilt.foundation.fields import Fields, HasFields, remembering
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_windows import DaubFile, WindowedDaubs
 from jagged_quilt.weights.lay_daubs import DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked, shown_names
 from jagged_quilt.weights.point_weights import PointWeights
@@ -43,7 +44,7 @@ class Weigher:
         Layers that it names begin with their weight there, times their mask; what a mask takes goes to the lowest layer. The
         others are stacked upon that.
     daubs : sequence of Daub
-        Laid on in order, on top of all that.
+        Laid on in order, on top of all that; of a `DaubFile` those are read that touch what is weighed.
 
     Raises
     ------
@@ -76,7 +77,7 @@ class Weigher:
         self.medleys = [layer.medley if known is None else layer.medley and layer.medley.on(known) for layer in layers]
         self._adopted_rows = frozen([self.names.index(name) for name in adopted.names] if adopted else [], np.int32)
         self._is_adopted = frozen(np.isin(np.arange(len(layers)), self._adopted_rows), bool)
-        self.daubs = DaubLayer(daubs, self.names)
+        self.daubs = WindowedDaubs(daubs, self.names) if isinstance(daubs, DaubFile) else DaubLayer(daubs, self.names)
 
     def __repr__(self) -> str:
         return f"<Weigher of {', '.join(self.names)}>"
