@@ -185,7 +185,7 @@ class TestOnDisk:
             raise OSError(28, "No space left on device")
 
         monkeypatch.setattr("os.posix_fallocate", full)
-        with pytest.raises(jq.QuiltError, match=r"scratch: no room for 0 MiB of texels: No space left"):
+        with pytest.raises(jq.QuiltError, match=r"scratch: no room for 0 MiB: No space left"):
             arrays.open(folder=tmp_path / "scratch")
 
 
