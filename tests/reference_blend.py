@@ -120,7 +120,7 @@ class Decoded:
 def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
     """One texel: a dict of role to linear values. `point` holds one point of each array of `Points`, in float64."""
     R = jq.MapRole
-    tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] for layer in layers)
+    tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] * layer.tuning.relief for layer in layers)
     normal, tangent = point["normal"], point["tangent"]
     bitangent = np.cross(normal, tangent[:3]) * tangent[3]
     places = []
@@ -129,7 +129,7 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
             continue
         layer = layers[which]
         slot = arrays.names.index(layer.swatch)
-        tile, relief = arrays.tiles[slot], arrays.reliefs[slot] / tallest_relief
+        tile, relief = arrays.tiles[slot], arrays.reliefs[slot] * layer.tuning.relief / tallest_relief
         lie, samples = layer.projection, []
         fine = (lie.filter or filter) == "anisotropic"
         steps = point["steps"] if fine else point["footprint"][:, None] * np.array([tangent[:3], np.cross(normal, tangent[:3])])
@@ -152,23 +152,39 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
                         sample = read_at(decoded.levels[mip][slot], u, v, lie.wraps, (lie.filter or filter) == "nearest")
                         samples.append((share * part * mine, sample, along))
         height = sum(s * decoded.value(x, R.HEIGHT) for s, x, _ in samples) * relief
-        places.append((w, height, relief, (1 - layer.softness) / max(layer.softness, 1e-6), samples))
-    tallness = [w * (height + 0.1) for w, height, *_ in places]
-    kept = [p[0] * max(0, 1 - p[3] * (1 - t / max(tallness))) for p, t in zip(places, tallness, strict=True)]
+        places.append((w, height + layer.tuning.lift / tallest_relief, relief, layer, samples))
+    tallness = [w * max(height + 0.1, 0.001) for w, height, *_ in places]
+    top = places[int(np.argmax(tallness))][3]
+    kept = []
+    for (w, _, _, layer, _), tall in zip(places, tallness, strict=True):
+        said = {**dict(top.meets), **dict(layer.meets)} if layer is not top else {}
+        soft = next((said[name] for name in (top.name, layer.name) if name in said), layer.softness)
+        kept.append(w * max(0, 1 - (1 - soft) / max(soft, 1e-6) * (1 - tall / max(tallness))))
     kept = np.array(kept) / sum(kept)
 
     total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
     tilts = {R.NORMAL: np.zeros(3), R.COAT_NORMAL: np.zeros(3)}
-    for k, (_, _, relief, _, samples) in zip(kept, places, strict=True):
+    for k, (_, _, relief, layer, samples) in zip(kept, places, strict=True):
+        tuning = layer.tuning
         for s, x, (along_u, along_v) in samples:
             for role in set(total) - {R.HEIGHT, *tilts}:
-                total[role] += k * s * np.array([decoded.value(x, role, c) for c in range(role.value.channels)])
+                value = np.array([decoded.value(x, role, c) for c in range(role.value.channels)])
+                if (role, 0) not in decoded.channels:
+                    pass  # what no array holds is neutral, and stays so
+                elif role is R.DIFFUSE and tuning != jq.Tuning():
+                    value = np.clip(tuning.colours @ value, 0, 1)
+                elif role is R.ROUGHNESS:
+                    value = np.clip(value + tuning.roughness, 0, 1)
+                elif role is R.OCCLUSION:
+                    value = np.clip(1 - tuning.occlusion * (1 - value), 0, 1)
+                total[role] += k * s * value
             total[R.HEIGHT] += k * s * relief * decoded.value(x, R.HEIGHT)
             for role, tilt in tilts.items():
                 nx, ny = (2 * decoded.value(x, role, c) - 1 for c in (0, 1)) if (role, 0) in decoded.channels else (0, 0)
                 nz = np.sqrt(max(0, 1 - nx * nx - ny * ny))
                 # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
-                tilt += k * s * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
+                steep = tuning.normal if role is R.NORMAL else 1
+                tilt += k * s * steep * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
     for role, tilt in tilts.items():
         detail = normal + tilt - normal * (tilt @ normal)
         detail /= np.linalg.norm(detail)

@@ -67,6 +67,23 @@ def random_projection(rng):
     )
 
 
+def random_knobs(rng, number):
+    """What a layer may do to its maps, and where it meets another one."""
+    pick = lambda *these: these[rng.integers(len(these))]
+    tuning = jq.Tuning(
+        normal=pick(0.0, 1.0, 2.5),
+        relief=pick(0.5, 1.0, 1.8),
+        lift=pick(0.0, 0.05, -0.2),
+        occlusion=pick(0.0, 1.0, 1.7),
+        roughness=pick(0.0, 0.3, -0.4),
+        tint=pick("#ffffff", "#80c0ff", (1.4, 0.2, 1.0)),
+        brightness=pick(1.0, 0.6, 1.5),
+        hue=pick(0.0, 140.0, -20.0),
+        saturation=pick(0.0, 1.0, 1.6),
+    )
+    return {"tuning": tuning, "meets": {"s0": pick(0.02, 0.7)} if number == 2 and rng.random() < 0.7 else {}}
+
+
 def room_for(count):
     """Where a blend stores finished texels."""
     return {role: np.zeros((count, role.value.channels), stored_type(role)) for role in ALL_ROLES}
@@ -91,9 +108,10 @@ class TestBlend:
         layouts=st.sets(st.sampled_from(LAYOUTS + RARE_LAYOUTS), min_size=1),
         softness=st.sampled_from([0.0, 0.05, 0.4, 1.0]),
         plain=st.booleans(),
+        knobs=st.booleans(),
     )
-    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain):
-        """Within 1 of 255, for random layers, projections, footprints and arrays."""
+    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain, knobs):
+        """Within 1 of 255, for random layers, projections, knobs, footprints and arrays."""
         rng = np.random.default_rng(seed)
         count = 3
         swatches = [
@@ -104,7 +122,8 @@ class TestBlend:
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
         filter = "trilinear" if filter == "nearest" and plain else filter
-        layers = [jq.Layer(f"s{n}", kinds[n], softness=softness) for n in range(count)]
+        turned = [random_knobs(rng, n) if knobs else {} for n in range(count)]
+        layers = [jq.Layer(f"s{n}", kinds[n], softness=softness, **turned[n]) for n in range(count)]
         points = random_points(rng, 40)
         weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
         blend = jq.Blend(arrays, layers, filter=filter)
@@ -128,7 +147,8 @@ class TestBlend:
             )
             stored_values = {r: found[r][p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ALL_ROLES}
             off += any(np.abs(stored_values[o.role] - wanted[o.role]).max() > 1.0 for o in blend.plan.outputs)
-        assert off <= (0 if plain else 1)  # the nearest texel, a box and the number of samples change at a line
+        # the nearest texel, a box and the number of samples change at a line, and a hard cut where two are as tall
+        assert off <= (0 if plain and not knobs else 1)
 
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""

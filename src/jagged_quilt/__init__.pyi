@@ -29,6 +29,7 @@ from .blend.projection import Spherical as Spherical
 from .blend.projection import Triplanar as Triplanar
 from .blend.projection import Uv as Uv
 from .blend.projection import Warp as Warp
+from .blend.tuning import Tuning as Tuning
 from .foundation.errors import QuiltError as QuiltError
 from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise import NoiseKind as NoiseKind

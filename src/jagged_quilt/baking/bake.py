@@ -14,7 +14,7 @@ from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
 from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.blend.layer import Layer, one_each
-from jagged_quilt.blend.plan import Pages, opened
+from jagged_quilt.blend.plan import Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
@@ -112,7 +112,7 @@ class Baker:
         pages = opened(arrays, shown)
         source = arrays.arrays if isinstance(arrays, TexelCache) else arrays
         self.stamp, self._facts = stamp, source.facts if isinstance(source, TextureArrays) else None
-        self.relief = max(pages.reliefs[pages.place_of(layer.swatch)] for layer in shown)
+        self.relief = tallest_of(shown, pages)
         parts = list(zip(canvas.parts, self.layers, strict=True))
         self._blends = [
             Blend(pages, own, filter=filter, frame=part.frame, metres=part.metres, relief=self.relief) for part, own in parts
@@ -131,7 +131,8 @@ class Baker:
             else:
                 facts = next(each for each in self._facts if each.name == layer.swatch)
                 texels = repr((facts.tile, facts.relief, sorted(facts.stamps.items()), pages.side))
-            out.append(fingerprint(texels, repr(asdict(layer.projection)), f"{layer.softness}"))
+            own = asdict(layer.projection), asdict(layer.tuning), layer.softness, layer.meets
+            out.append(fingerprint(texels, repr(own)))
         return out
 
     def over(

@@ -20,7 +20,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._chart_kernels import lay_places
-from jagged_quilt.blend._mix_kernels import encode, mix_pass, resolve, weigh
+from jagged_quilt.blend._mix_kernels import begin_heights, encode, mix_pass, resolve, weigh, weigh_pairs
 from jagged_quilt.blend._number_kernels import exp2, largest, log2
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
@@ -51,8 +51,7 @@ def blend_block(points, plan, pages, scratch):
     places, mix = scratch.places, scratch.mix
     most = spread(points, plan, scratch)
     lay_places(most, points, plan, scratch)
-    for t in range(most * B):
-        mix.tall[INDEX(t)] = F0
+    begin_heights(most, plan.is_tuned, places.look.rows, mix.tall)
     for t in range(B):
         mix.sums[HEIGHT * B + t] = F0
     for t in range(TILT * B, SUM_ROWS * B):
@@ -65,7 +64,10 @@ def blend_block(points, plan, pages, scratch):
             if largest(3 * k + plane, places.look.counts) > 0:
                 passes = find_place(k, plane, passes, plan, pages, scratch)
     read_passes(passes, plan, pages, scratch)
-    weigh(most, places.look.rows, mix)
+    if plan.pairs.shape[0] > 0:
+        weigh_pairs(most, points, plan.pairs, places.look.rows, scratch.who, mix)
+    else:
+        weigh(most, places.look.rows, mix)
     for sample in range(passes):
         mix_pass(sample, plan, scratch)
     resolve(plan, scratch)

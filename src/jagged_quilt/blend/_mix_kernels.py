@@ -10,6 +10,8 @@ from jagged_quilt.blend._number_kernels import as_bits, as_number
 from jagged_quilt.blend._rows import (
     COAT_NORMAL,
     COAT_TILT,
+    COLOURS,
+    DIFFUSE,
     F0,
     F1,
     F2,
@@ -23,8 +25,14 @@ from jagged_quilt.blend._rows import (
     NX,
     NY,
     NZ,
+    OCCLUDED,
+    OCCLUSION,
     PLACE_ROWS,
     PLANE_ROWS,
+    RISE,
+    ROUGHER,
+    ROUGHNESS,
+    STEEP,
     TILT,
     TX,
     TY,
@@ -36,7 +44,37 @@ from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_w
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 HEIGHT_FLOOR = 0.1  # what the deepest pit of a layer still counts beside the tallest relief
+LOWEST = 0.001  # what a layer counts that lies lower than any pit
 FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are finite
+
+
+@inlined
+def begin_heights(most, is_tuned, rows, tall):
+    """Begin each place's height with what it is lifted by."""
+    for k in range(most):
+        for t in range(B):
+            tall[INDEX(k * B + t)] = rows[INDEX((PLACE_ROWS * k + RISE) * B + t)] if is_tuned else F0
+
+
+@inlined
+def weigh_pairs(most, points, pairs, rows, who, mix):
+    """As `weigh`, but by the hardness where each layer meets the tallest."""
+    for t in range(B):
+        top, tallest, p, whole = 0, F0, INDEX(who[INDEX(t)]), np.float32(1e-12)
+        for k in range(most):
+            own = INDEX(k * B + t)
+            height = max(mix.tall[own] + np.float32(HEIGHT_FLOOR), np.float32(LOWEST))
+            mix.tall[own] = rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] * height
+            if mix.tall[own] > tallest:
+                top, tallest = k, mix.tall[own]
+        other = INDEX(points.layer[p, INDEX(top)])
+        for k in range(most):
+            own, hard = INDEX(k * B + t), pairs[INDEX(points.layer[p, INDEX(k)]), other]
+            less = F1 - hard * (F1 - mix.tall[own] / max(tallest, np.float32(1e-12)))
+            mix.kept[own] = rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] * max(F0, less)
+            whole += mix.kept[own]
+        for k in range(most):
+            mix.kept[INDEX(k * B + t)] /= whole
 
 
 @lanes
@@ -54,7 +92,7 @@ def weigh(most, rows, mix):
         weight, own = INDEX((PLACE_ROWS * k + WEIGHT) * B), INDEX(B * k)
         for t in range(B):
             i = INDEX(t)
-            tallness = rows[weight + i] * (tall[own + i] + np.float32(HEIGHT_FLOOR))
+            tallness = rows[weight + i] * max(tall[own + i] + np.float32(HEIGHT_FLOOR), np.float32(LOWEST))
             tall[own + i] = tallness
             tallest[t] = max(tallest[t], tallness)
     for t in range(B):
@@ -125,6 +163,54 @@ def mix_data(sample, array, channel, corners, around, between, weight, channels)
 
 
 @lanes
+def mix_diffuse(k, sample, array, corners, around, between, weight, rows, channels):
+    """As `mix_colour`, with the colours multiplied by a matrix of the layer's first."""
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(4 * B * array)
+    m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
+    s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
+    m, below = INDEX((PLACE_ROWS * k + COLOURS) * B), INDEX(B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + below + i])
+        ta, tb = around[a + i], around[a + below + i]
+        tc, td = around[a + INDEX(2 * B) + i], around[a + INDEX(3 * B) + i]
+        red = wa * linear(ta, m0, s0) + wb * linear(tb, m0, s0) + wc * linear(tc, m0, s0) + wd * linear(td, m0, s0)
+        green = wa * linear(ta, m1, s1) + wb * linear(tb, m1, s1) + wc * linear(tc, m1, s1) + wd * linear(td, m1, s1)
+        blue = wa * linear(ta, m2, s2) + wb * linear(tb, m2, s2) + wc * linear(tc, m2, s2) + wd * linear(td, m2, s2)
+        for channel in range(3):
+            j = m + INDEX(3 * channel * B) + i
+            tuned = rows[j] * red + rows[j + below] * green + rows[j + below + below] * blue
+            channels[total + INDEX(channel * B) + i] += weight[t] * min(max(tuned, F0), F1)
+
+
+@lanes
+def mix_tuned(k, sample, at, corners, around, between, weight, rows, channels, is_occlusion):
+    """As `mix_data`: roughness with the layer's shift, or occlusion as strong as the layer has it."""
+    mask, scale = channel_bits(at % 4)
+    pair, a, total = INDEX(2 * B * sample), INDEX(corners), INDEX(B * at)
+    said = INDEX((PLACE_ROWS * k + (OCCLUDED if is_occlusion else ROUGHER)) * B)
+    for t in range(B):
+        i = INDEX(t)
+        wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + INDEX(B) + i])
+        x = (
+            wa * plain(around[a + i], mask, scale)
+            + wb * plain(around[a + INDEX(B) + i], mask, scale)
+            + wc * plain(around[a + INDEX(2 * B) + i], mask, scale)
+            + wd * plain(around[a + INDEX(3 * B) + i], mask, scale)
+        )
+        x = F1 - rows[said + i] * (F1 - x) if is_occlusion else x + rows[said + i]
+        channels[total + i] += weight[t] * min(max(x, F0), F1)
+
+
+@lanes
+def steepen(k, weight, rows, scaled):
+    """Fill the weight of slopes: times as steep as the layer has them."""
+    steep = INDEX((PLACE_ROWS * k + STEEP) * B)
+    for t in range(B):
+        scaled[t] = weight[t] * rows[steep + INDEX(t)]
+
+
+@lanes
 def mix_normals(sample, row, first, read, tilt, around, between, weight, laid, sums):
     """Add the slopes of two-channel normals by weight, as vectors along the gradients of u and v.
 
@@ -177,21 +263,31 @@ def mix_height(sample, heights, weight, sums):
 def mix_pass(sample, plan, scratch):
     """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height."""
     samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
-    around, (_, between, shares), weight = samples.around, samples.spot, mix.weight
+    around, (_, between, shares), weight, rows = samples.around, samples.spot, mix.weight, scratch.places.look.rows
     k, first = samples.place[INDEX(sample)], 4 * B * arrays * sample
     if not weights_of_pass(k, sample, shares, mix.kept, weight) > 0:
         return
     for array in range(arrays):
         corners = first + 4 * B * array
-        if plan.is_colour[array]:
+        if plan.is_tuned and array == plan.role_row[DIFFUSE] // 4:
+            mix_diffuse(k, sample, array, corners, around, between, weight, rows, mix.channels)
+        elif plan.is_colour[array]:
             mix_colour(sample, array, corners, around, between, weight, mix.channels)
         for channel in range(4):
-            if plan.mixed[4 * array + channel]:
+            at = 4 * array + channel
+            if plan.is_tuned and (at == plan.role_row[ROUGHNESS] or at == plan.role_row[OCCLUSION]):
+                is_occlusion = at == plan.role_row[OCCLUSION]
+                mix_tuned(k, sample, at, corners, around, between, weight, rows, mix.channels, is_occlusion)
+            elif plan.mixed[at]:
                 mix_data(sample, array, channel, corners, around, between, weight, mix.channels)
+    slopes = weight
+    if plan.is_tuned:
+        steepen(k, weight, rows, mix.scaled)
+        slopes = mix.scaled
     row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
     read = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
     if read[0] >= 0:
-        mix_normals(sample, row, first, read, TILT, around, between, weight, scratch.lying.laid, mix.sums)
+        mix_normals(sample, row, first, read, TILT, around, between, slopes, scratch.lying.laid, mix.sums)
     if plan.role_row.shape[0] > COAT_NORMAL and plan.role_row[COAT_NORMAL] >= 0:
         read = plan.role_row[COAT_NORMAL], plan.role_row[COAT_NORMAL + 1]
         mix_normals(sample, row, first, read, COAT_TILT, around, between, weight, scratch.lying.laid, mix.sums)

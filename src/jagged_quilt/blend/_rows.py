@@ -40,6 +40,11 @@ LAYER = np.dtype(
         ("tiles", "f8"),  # repeats for a metre
         ("tiles_high", "f4"),  # in float32, and what that leaves away
         ("tiles_low", "f4"),
+        ("rise", "f4"),  # of the tallest, by which it stands higher where layers meet
+        ("steep", "f4"),  # times as steep
+        ("rougher", "f4"),
+        ("occluded", "f4"),  # times as much light kept away
+        ("colours", "f4", (3, 3)),  # what linear diffuse colours are multiplied by
     ],
     align=True,
 )
@@ -88,7 +93,8 @@ FACING, SIDES, LAID_ROWS = 45, 48, 49
 # Rows of a place in `places`: what its layer says, four at a time as they are laid out, and its weight. The slice is the bits
 # of a whole number.
 SLICE, TILES, TILES_REST, BIAS, LOW, HARD, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS = range(12)
-LAYER_ROWS, WEIGHT, PLACE_ROWS = 12, 12, 13
+RISE, STEEP, ROUGHER, OCCLUDED, COLOURS = range(12, 17)
+LAYER_ROWS, WEIGHT, PLACE_ROWS = 28, 28, 29
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in BLENDED_ROLES]
@@ -97,6 +103,7 @@ ROW_OF = dict(zip(BLENDED_ROLES, accumulate(_CHANNELS, initial=0), strict=False)
 OUTPUTS = sum(role.value.channels for role in SURFACE_ROLES)  # of every surface; plans with rare roles have ALL_OUTPUTS
 ALL_OUTPUTS = sum(_CHANNELS)
 NORMAL, HEIGHT, COAT_NORMAL = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT], ROW_OF[MapRole.COAT_NORMAL]
+DIFFUSE, ROUGHNESS, OCCLUSION = ROW_OF[MapRole.DIFFUSE], ROW_OF[MapRole.ROUGHNESS], ROW_OF[MapRole.OCCLUSION]
 TILT, COAT_TILT, SUM_ROWS = ALL_OUTPUTS, ALL_OUTPUTS + 3, ALL_OUTPUTS + 6  # after them, the sums by which slopes tilt normals
 
 F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)
@@ -133,6 +140,8 @@ class PlanRows(NamedTuple):
     mixed: NDArray[np.bool_]  # (4 * arrays,) which channels are plain sums
     is_colour: NDArray[np.bool_]  # (arrays,) whether its first three channels are read as colour
     is_plain: bool  # whether all repeat, and are read by one plain filter
+    is_tuned: bool  # whether a layer changes its maps as they are read
+    pairs: NDArray[np.float32]  # (L, L) the hardness where one layer meets another, or (0, 0): each layer's own
     is_world: bool  # whether normals are wanted in the world
 
 
@@ -202,6 +211,7 @@ class MixRows(NamedTuple):
     kept: NDArray[np.float32]  # one for each place
     whole: NDArray[np.float32]
     weight: NDArray[np.float32]
+    scaled: NDArray[np.float32]  # the weight for slopes, of layers that change theirs
     channels: NDArray[np.float32]  # four for each array
     sums: NDArray[np.float32]  # SUM_ROWS
     steps: NDArray[np.int32]  # ALL_OUTPUTS
@@ -259,5 +269,5 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
             np.zeros(passes, np.int32),
             np.zeros(passes, np.int32),
         ),
-        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(ALL_OUTPUTS)),
+        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(ALL_OUTPUTS)),
     )

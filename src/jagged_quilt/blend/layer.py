@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from jagged_quilt.blend.projection import Planar, Projection
+from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.masks.mask import Mask
@@ -32,6 +33,10 @@ class Layer:
         What to call it in weight maps where two layers use one swatch.
     medley : Medley or None
         Swatches that take turns in place of the one.
+    tuning : Tuning
+        How its maps are changed as they are read.
+    meets : mapping of str to float
+        The softness where it meets a layer of that name, in place of both layers' own.
     """
 
     __repr__ = brief
@@ -42,9 +47,17 @@ class Layer:
     mask: Mask | None = None
     label: str = ""
     medley: Medley | None = None
+    tuning: Tuning = AS_IT_IS
+    meets: Mapping[str, float] | tuple[tuple[str, float], ...] = ()
+    called: str = field(default="", init=False, repr=False, compare=False)
+    """Its name, of a layer for one swatch of a medley."""
 
     def __post_init__(self) -> None:
         number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
+        pairs = tuple(self.meets.items() if isinstance(self.meets, Mapping) else self.meets)
+        for name, softness in pairs:
+            number_in(f'layer "{self.name}": softness where it meets "{name}"', softness, 0, 1)
+        object.__setattr__(self, "meets", pairs)
 
     @property
     def name(self) -> str:
@@ -59,4 +72,7 @@ class Layer:
 
 def one_each(layers: Sequence[Layer]) -> list[Layer]:
     """Return a layer for each swatch that shows, in the order of a weight map's names."""
-    return [replace(layer, swatch=swatch, medley=None) for layer in layers for swatch in layer.swatches]
+    out = [replace(layer, swatch=swatch, medley=None) for layer in layers for swatch in layer.swatches]
+    for made, name in zip(out, (layer.name for layer in layers for _ in layer.swatches), strict=True):
+        object.__setattr__(made, "called", name)
+    return out

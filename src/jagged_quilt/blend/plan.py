@@ -19,6 +19,7 @@ from jagged_quilt.blend._chart_kernels import UV_CHART
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import Filter, Warp
+from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole
@@ -107,7 +108,7 @@ class BlendPlan:
             raise ShapeError("there is no layer to blend; name at least one")
         shown = one_each(layers)
         places = [pages.place_of(layer.swatch) for layer in shown]
-        tallest = max(pages.reliefs[place] for place in places) if relief is None else positive("relief", relief, "m")
+        tallest = tallest_of(shown, pages) if relief is None else positive("relief", relief, "m")
         charts = Charts(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
         for row, layer, place in zip(rows, shown, places, strict=True):
@@ -196,8 +197,21 @@ class BlendPlan:
             frozen(_summed(reads, is_colour), bool),
             frozen(is_colour, bool),
             plain,
+            any(layer.tuning != AS_IT_IS for layer in self.layers),
+            self._pairs(),
             is_world,
         )
+
+    def _pairs(self) -> NDArray[np.float32]:
+        """The hardness where each layer meets each other one; none where every layer's own holds."""
+        if not any(layer.meets for layer in self.layers):
+            return frozen(np.empty((0, 0)), np.float32)
+        soft = np.repeat([[layer.softness] for layer in self.layers], len(self.layers), axis=1)
+        for row, layer in enumerate(self.layers):
+            for name, softness in dict(layer.meets).items():
+                for column in (n for n, other in enumerate(self.layers) if name in (other.called, self.names[n])):
+                    soft[row, column] = soft[column, row] = softness
+        return frozen(_hardness(soft), np.float32)
 
 
 def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
@@ -209,9 +223,12 @@ def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
 
 def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: float, filter: Filter) -> None:
     """Fill the kernel's row of one layer, but its chart."""
-    lie, softness = layer.projection, max(layer.softness, _SOFTEST_CUT)
-    row["hardness"] = (1 - softness) / softness
-    row["relief"] = pages.reliefs[place] / tallest
+    lie, tuning = layer.projection, layer.tuning
+    row["hardness"] = _hardness(layer.softness)
+    row["relief"] = pages.reliefs[place] * tuning.relief / tallest
+    row["rise"] = tuning.lift / tallest
+    row["steep"], row["rougher"], row["occluded"] = tuning.normal, tuning.roughness, tuning.occlusion
+    row["colours"] = tuning.colours
     row["level_bias"] = math.log2(pages.side / pages.tiles[place])
     row["sharpness"] = sharpness_of(lie)
     row["planes"] = lie.planes
@@ -221,6 +238,18 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     row["slice"] = place
     row["tiles"] = row["tiles_high"] = 1 / pages.tiles[place]
     row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
+
+
+def _hardness(softness: float | NDArray[np.float64]) -> NDArray[np.float64]:
+    soft = np.maximum(softness, _SOFTEST_CUT)
+    return np.asarray((1 - soft) / soft)
+
+
+def tallest_of(layers: Sequence[Layer], pages: Pages) -> float:
+    """Return the metres of the tallest relief of some layers, each of one swatch."""
+    reliefs = [pages.reliefs[pages.place_of(layer.swatch)] for layer in layers]
+    tuned = [relief * layer.tuning.relief for relief, layer in zip(reliefs, layers, strict=True)]
+    return max(tuned) or max(reliefs)
 
 
 def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
@@ -237,11 +266,16 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
         k.WRAP_V: "wrap_v",
         k.FILTER: "filter",
         k.TAPS: "most_taps",
+        k.RISE: "rise",
+        k.STEEP: "steep",
+        k.ROUGHER: "rougher",
+        k.OCCLUDED: "occluded",
     }
-    out = np.empty((len(rows), k.LAYER_ROWS), np.float32)
+    out = np.zeros((len(rows), k.LAYER_ROWS), np.float32)
     out[:, k.SLICE] = rows["slice"].astype(np.int32).view(np.float32)
     for row, name in told.items():
         out[:, row] = rows[name]
+    out[:, k.COLOURS : k.COLOURS + 9] = rows["colours"].reshape(-1, 9)
     return out
 
 

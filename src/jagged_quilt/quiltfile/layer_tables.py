@@ -9,6 +9,7 @@ from pydantic import Field, create_model
 
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import PROJECTIONS, Detail, Lie, Planar, Projection, Uv
+from jagged_quilt.blend.tuning import Tuning
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Model
 from jagged_quilt.quiltfile.mask_tables import AnyStep
@@ -29,6 +30,8 @@ class _LayerKeys(Table):
     label: str = _LAYER["label"][1]
     softness: float = _LAYER["softness"][1]
     mask: list[AnyStep] = Field(default_factory=list)
+    tuning: Tuning = _LAYER["tuning"][1]
+    meets: dict[str, float] = Field(default_factory=dict)
     projection: Literal[tuple(PROJECTIONS)] = Planar.called  # type: ignore[valid-type]
 
     @property

@@ -394,6 +394,8 @@ class Quilt:
                 mask=mask,
                 label=layer.label,
                 medley=self._medleys.get(layer.swatch),
+                tuning=layer.tuning,
+                meets=layer.meets,
             )
 
     def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
