@@ -159,7 +159,7 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
     for (w, _, _, layer, _), tall in zip(places, tallness, strict=True):
         said = {**dict(top.meets), **dict(layer.meets)} if layer is not top else {}
         soft = next((said[name] for name in (top.name, layer.name) if name in said), layer.softness)
-        kept.append(w * max(0, 1 - (1 - soft) / max(soft, 1e-6) * (1 - tall / max(tallness))))
+        kept.append(w * max(0, 1 - (1 - soft) / max(soft, 1e-4) * (1 - tall / max(tallness))))
     kept = np.array(kept) / sum(kept)
 
     total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}

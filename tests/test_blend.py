@@ -345,7 +345,7 @@ def loops_in_lanes():
     frame, moved, laid, shares, alike, _ = lying = scratch.lying
     look, _, _, _, taps = places = scratch.places
     spot, around, heights, _, _ = scratch.samples
-    tall, _, kept, _, weight, channels, sums, steps = mix = scratch.mix
+    tall, _, kept, _, weight, scaled, channels, sums, steps = mix = scratch.mix
     between, mips, rows = spot.between, (1, 1), look.rows
     yield _chart_kernels.move, (False, False, frame, moved)
     yield _chart_kernels.lay_plane, (0, 1, charts, lying)
@@ -365,6 +365,9 @@ def loops_in_lanes():
     yield _mix_kernels.mix_colour, (0, 0, 0, around, between, weight, channels)
     yield _mix_kernels.mix_data, (0, 0, 0, 0, around, between, weight, channels)
     yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), 0, around, between, weight, laid, sums)
+    yield _mix_kernels.mix_diffuse, (0, 0, 0, 0, around, between, weight, rows, channels)
+    yield _mix_kernels.mix_tuned, (0, 0, 0, 0, around, between, weight, rows, channels, True)
+    yield _mix_kernels.steepen, (0, weight, rows, scaled)
     yield _mix_kernels.mix_height, (0, heights, weight, sums)
     yield _mix_kernels.turn, (False, k.TILT, k.NORMAL, frame, sums)
     fine = np.ones(16, np.float32)

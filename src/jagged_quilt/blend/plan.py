@@ -28,7 +28,7 @@ from jagged_quilt.weights.medley import shown_names
 if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
 
-_SOFTEST_CUT = 1e-6
+_SOFTEST_CUT = 1e-4  # or rounding would take something from the tallest layer itself
 
 Pages = TexelPages | TexelCache
 """What a blend reads: all texels, or a cache of them."""
