@@ -79,6 +79,44 @@ def planes_of(projection, tile, point):
     return laid
 
 
+def hashed(h):
+    h = (h ^ h >> 16) * 0x7FEB352D & 0xFFFFFFFF
+    h = (h ^ h >> 15) * 0x846CA68B & 0xFFFFFFFF
+    return h ^ h >> 16
+
+
+def patches_of(shuffle, place, tile):
+    """The patches around a place of the pattern: a list of share, 2 x 2, and the place that is read; and the spread."""
+    if shuffle is None:
+        return [(1.0, np.eye(2), place)], 1.0
+    x, y = place[0] / shuffle.size - place[1] / shuffle.size / 3**0.5, place[1] / shuffle.size * 2 / 3**0.5
+    column, row = int(np.floor(x)), int(np.floor(y))
+    a, b = x - column, y - row
+    lower, upper = [(1 - a - b, 0, 0), (b, 0, 1), (a, 1, 0)], [(a + b - 1, 1, 1), (1 - b, 1, 0), (1 - a, 0, 1)]
+    corners = lower if a + b <= 1 else upper
+    weights = np.maximum([c[0] for c in corners], 1e-20) ** (1 / shuffle.border)
+    weights = np.maximum(weights - 0.02 * weights.sum(), 0)
+    weights = weights / weights.sum()
+    spread = 1 / np.sqrt((weights**2).sum())
+    out = []
+    for w, (_, right, down) in zip(weights, corners, strict=True):
+        if w <= 0:
+            continue
+        c, r = column + right, row + down
+        h = hashed(hashed((c & 0xFFFFFFFF) ^ shuffle.seed * 0x9E3779B1 & 0xFFFFFFFF) ^ r * 0x85EBCA77 & 0xFFFFFFFF)
+        chance = lambda salt, h=h: (hashed(h ^ salt) >> 8) / 2**24
+        middle = shuffle.size * np.array([c + r / 2, r * 3**0.5 / 2])
+        t = 2 * chance(0x5BD1E995) - 1
+        way = (1 if h >> 5 & 1 else -1) * np.array([1 - t * t, 2 * t]) / (1 + t * t)
+        way = {"none": (1, 0), "any": way, "quarter": [(1, 0), (0, 1), (-1, 0), (0, -1)][h >> 3 & 3]}[str(shuffle.turn)]
+        flip = -1 if shuffle.mirror and h >> 6 & 1 else 1
+        turn = np.array([[way[0], -way[1]], [way[1], way[0]]]) @ np.eye(2)
+        turn[0] *= flip
+        to = tile * np.array([chance(0x68E31DA4), chance(0xB5297A4D)]) if shuffle.shift else middle
+        out.append((spread * w, turn, turn @ (place - middle) + to))
+    return out, spread
+
+
 def taps_of(projection, filter, steps, texel, levels):
     """The samples along the footprint: a list of share, metres of u and v from the middle, and level."""
     filter = projection.filter or filter
@@ -117,10 +155,31 @@ class Decoded:
         return role.value.neutral[component] if where is None else sample[where]
 
 
+def tuned(tuning, role, value):
+    """What a layer makes of a value of its map."""
+    if role is jq.MapRole.DIFFUSE:
+        value = tuning.colours @ value
+    elif role is jq.MapRole.ROUGHNESS:
+        value = value + tuning.roughness
+    elif role is jq.MapRole.OCCLUSION:
+        value = 1 - tuning.occlusion * (1 - value)
+    return np.clip(value, 0, 1)
+
+
+def unit_along(lie, gradients, more, point):
+    """The unit directions of u and v in the surface, by which slopes go where detail is cheap."""
+    normal, tangent = point["normal"], point["tangent"]
+    if isinstance(lie, jq.Uv):
+        gradients = more @ lie.turned @ np.array([tangent[:3], -np.cross(normal, tangent[:3]) * tangent[3]])
+    flat = gradients - np.outer(gradients @ normal, normal)
+    return flat / np.linalg.norm(flat, axis=1, keepdims=True)
+
+
 def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
     """One texel: a dict of role to linear values. `point` holds one point of each array of `Points`, in float64."""
     R = jq.MapRole
     tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] * layer.tuning.relief for layer in layers)
+    total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
     normal, tangent = point["normal"], point["tangent"]
     bitangent = np.cross(normal, tangent[:3]) * tangent[3]
     places = []
@@ -133,25 +192,31 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
         lie, samples = layer.projection, []
         fine = (lie.filter or filter) == "anisotropic"
         steps = point["steps"] if fine else point["footprint"][:, None] * np.array([tangent[:3], np.cross(normal, tangent[:3])])
+        laid, means = [], []
         for share, place, *gradients in planes_of(lie, tile, point):
             place, gradients = lie.turned @ (place - lie.offset), lie.turned @ np.array(gradients)
+            apart = dict(layer.apart)
+            patches, spread = patches_of(lie.shuffle, place, tile)
+            rest = frozenset(total) - {R[key.upper()] for key in apart}
+            along = unit_along(lie, gradients, np.eye(2), point) if lie.detail == "cheap" else gradients
+            laid += [(share * w, at, turn @ gradients, turn @ along, rest) for w, turn, at in patches]
+            if spread > 1:
+                means.append((share * (1 - spread), rest))
+            for key, own in apart.items():
+                turned = own.turned @ gradients
+                along = unit_along(lie, turned, own.turned, point) if lie.detail == "cheap" else turned
+                laid.append((share, own.turned @ (place - own.offset), turned, along, {R[key.upper()]}))
+        for share, place, gradients, along, roles in laid:
             for part, away, level in taps_of(lie, filter, steps @ gradients.T, tile / arrays.side, decoded.levels):
                 level = np.clip(level, 0, len(decoded.levels) - 1)
                 whole = min(int(level), max(0, len(decoded.levels) - 2))
-                if lie.detail == "cheap":
-                    flat = gradients
-                    if isinstance(lie, jq.Uv):
-                        flat = lie.turned @ np.array([tangent[:3], -bitangent])
-                    flat = flat - np.outer(flat @ normal, normal)
-                    along = flat / np.linalg.norm(flat, axis=1, keepdims=True)
-                else:
-                    along = gradients
                 for mip, mine in ((whole, 1 - (level - whole)), (whole + 1, level - whole)):
                     if mine > 0:
                         u, v = (place + away) / tile
                         sample = read_at(decoded.levels[mip][slot], u, v, lie.wraps, (lie.filter or filter) == "nearest")
-                        samples.append((share * part * mine, sample, along))
-        height = sum(s * decoded.value(x, R.HEIGHT) for s, x, _ in samples) * relief
+                        samples.append((share * part * mine, sample, along, roles))
+        samples += [(s, decoded.levels[-1][slot, 0, 0], np.zeros((2, 3)), roles) for s, roles in means]
+        height = sum(s * decoded.value(x, R.HEIGHT) for s, x, _, roles in samples if R.HEIGHT in roles) * relief
         places.append((w, height + layer.tuning.lift / tallest_relief, relief, layer, samples))
     tallness = [w * max(height + 0.1, 0.001) for w, height, *_ in places]
     top = places[int(np.argmax(tallness))][3]
@@ -162,34 +227,31 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
         kept.append(w * max(0, 1 - (1 - soft) / max(soft, 1e-4) * (1 - tall / max(tallness))))
     kept = np.array(kept) / sum(kept)
 
-    total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
     tilts = {R.NORMAL: np.zeros(3), R.COAT_NORMAL: np.zeros(3)}
     for k, (_, _, relief, layer, samples) in zip(kept, places, strict=True):
         tuning = layer.tuning
-        for s, x, (along_u, along_v) in samples:
-            for role in set(total) - {R.HEIGHT, *tilts}:
+        for s, x, (along_u, along_v), roles in samples:
+            for role in roles - {R.HEIGHT, *tilts}:
                 value = np.array([decoded.value(x, role, c) for c in range(role.value.channels)])
-                if (role, 0) not in decoded.channels:
-                    pass  # what no array holds is neutral, and stays so
-                elif role is R.DIFFUSE and tuning != jq.Tuning():
-                    value = np.clip(tuning.colours @ value, 0, 1)
-                elif role is R.ROUGHNESS:
-                    value = np.clip(value + tuning.roughness, 0, 1)
-                elif role is R.OCCLUSION:
-                    value = np.clip(1 - tuning.occlusion * (1 - value), 0, 1)
-                total[role] += k * s * value
-            total[R.HEIGHT] += k * s * relief * decoded.value(x, R.HEIGHT)
-            for role, tilt in tilts.items():
+                is_held = (role, 0) in decoded.channels  # what no array holds is neutral, and stays so
+                total[role] += k * s * (tuned(tuning, role, value) if is_held and tuning != jq.Tuning() else value)
+            if R.HEIGHT in roles:
+                total[R.HEIGHT] += k * s * relief * decoded.value(x, R.HEIGHT)
+            for role, tilt in ((role, tilt) for role, tilt in tilts.items() if role in roles):
                 nx, ny = (2 * decoded.value(x, role, c) - 1 for c in (0, 1)) if (role, 0) in decoded.channels else (0, 0)
                 nz = np.sqrt(max(0, 1 - nx * nx - ny * ny))
                 # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
                 steep = tuning.normal if role is R.NORMAL else 1
                 tilt += k * s * steep * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
-    for role, tilt in tilts.items():
-        detail = normal + tilt - normal * (tilt @ normal)
-        detail /= np.linalg.norm(detail)
-        total[role] = detail if world else np.array([detail @ tangent[:3], detail @ bitangent, detail @ normal])
-    return total
+    return {**total, **{role: turned_by(tilt, point, bitangent, world) for role, tilt in tilts.items()}}
+
+
+def turned_by(tilt, point, bitangent, world):
+    """The surface's normal, tilted."""
+    normal, tangent = point["normal"], point["tangent"]
+    detail = normal + tilt - normal * (tilt @ normal)
+    detail /= np.linalg.norm(detail)
+    return detail if world else np.array([detail @ tangent[:3], detail @ bitangent, detail @ normal])
 
 
 def stored(total):

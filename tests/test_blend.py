@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps, made_swatch
-from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _sample_kernels
+from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _sample_kernels, _seat_kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
 from jagged_quilt.light import _kernels as _light_kernels
@@ -81,7 +81,14 @@ def random_knobs(rng, number):
         hue=pick(0.0, 140.0, -20.0),
         saturation=pick(0.0, 1.0, 1.6),
     )
-    return {"tuning": tuning, "meets": {"s0": pick(0.02, 0.7)} if number == 2 and rng.random() < 0.7 else {}}
+    apart = {
+        "normal": jq.Apart(scale=pick(0.4, (2.0, 0.7)), rotation=30.0),
+        "roughness": jq.Apart(offset=(0.3, 0.1), scale=1.3),
+        "height": jq.Apart(rotation=-70.0),
+        "diffuse": jq.Apart(scale=0.5),
+    }
+    some = {key: own for key, own in apart.items() if rng.random() < 0.3}
+    return {"tuning": tuning, "apart": some, "meets": {"s0": pick(0.02, 0.7)} if number == 2 and rng.random() < 0.7 else {}}
 
 
 def room_for(count):
@@ -123,6 +130,15 @@ class TestBlend:
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
         filter = "trilinear" if filter == "nearest" and plain else filter
         turned = [random_knobs(rng, n) if knobs else {} for n in range(count)]
+        for n in range(count if knobs else 0):
+            if isinstance(kinds[n], jq.Spherical | jq.Cylindrical):
+                turned[n]["apart"] = {}
+            elif kinds[n].wraps == ("repeat", "repeat") and rng.random() < 0.6:
+                turn = ("none", "quarter", "any")[rng.integers(3)]
+                border, size = rng.uniform(0.05, 1), rng.uniform(0.3, 3)
+                kinds[n] = replace(
+                    kinds[n], shuffle=jq.Shuffle(size=size, border=border, turn=turn, seed=int(rng.integers(99)))
+                )
         layers = [jq.Layer(f"s{n}", kinds[n], softness=softness, **turned[n]) for n in range(count)]
         points = random_points(rng, 40)
         weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
@@ -342,10 +358,10 @@ class TestBake:
 def loops_in_lanes():
     """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
     scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
-    frame, moved, laid, shares, alike, _ = lying = scratch.lying
-    look, _, _, _, taps = places = scratch.places
-    spot, around, heights, _, _ = scratch.samples
-    tall, _, kept, _, weight, scaled, channels, sums, steps = mix = scratch.mix
+    frame, moved, laid, shares, alike, _, turns, copied = lying = scratch.lying
+    look, _, _, _, _, _, taps = places = scratch.places
+    spot, around, heights, *_ = scratch.samples
+    tall, _, kept, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
     between, mips, rows = spot.between, (1, 1), look.rows
     yield _chart_kernels.move, (False, False, frame, moved)
     yield _chart_kernels.lay_plane, (0, 1, charts, lying)
@@ -355,9 +371,11 @@ def loops_in_lanes():
     yield _chart_kernels.share_planes, (0, 0, 0, laid, alike, shares)
     yield _chart_kernels.count_planes, (0, 0, shares, rows, look.counts)
     yield _number_kernels.largest, (0, look.counts)
-    yield _sample_kernels.plan_taps, (0, 0, 0, laid, look, taps)
-    yield _sample_kernels.locate, (mips, 0, False, 0, 0, 0, 0, laid, look, spot)
-    yield _sample_kernels.locate_any, (mips, 0, 0, 0, 0, 0, 0, laid, places, spot)
+    yield _sample_kernels.plan_taps, (0, 0, 0, 0, laid, look, taps)
+    yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0), 0, 0, laid, look, spot)
+    yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0), 0, 0, laid, places, spot)
+    yield _seat_kernels.choose_patches, (0, 0, laid, rows, turns)
+    yield _seat_kernels.turn_plane, (0, 0, copied, turns, laid)
     yield _sample_kernels.rise, (0, 0, 0, 0, around, between, spot.shares, heights, rows, tall)
     yield _sample_kernels.rise_flat, (0, 0, np.float32(1), spot.shares, heights, rows, tall)
     yield _mix_kernels.weigh, (1, rows, mix)

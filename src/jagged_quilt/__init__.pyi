@@ -22,9 +22,11 @@ from .baking.pages import page as page
 from .blend.blend import Blend as Blend
 from .blend.layer import Layer as Layer
 from .blend.plan import BlendPlan as BlendPlan
+from .blend.projection import Apart as Apart
 from .blend.projection import Box as Box
 from .blend.projection import Cylindrical as Cylindrical
 from .blend.projection import Planar as Planar
+from .blend.projection import Shuffle as Shuffle
 from .blend.projection import Spherical as Spherical
 from .blend.projection import Triplanar as Triplanar
 from .blend.projection import Uv as Uv

@@ -101,6 +101,11 @@ class TexelPages:
             parts.append(fingerprint(self.texels[start + place * own : start + (place + 1) * own].tobytes()))
         return fingerprint(*parts)
 
+    def smallest(self, name: str) -> NDArray[np.uint8]:
+        """Return the one texel of the smallest level of a swatch, (A, 4)."""
+        last = page_starts(self.side, len(self.names))[-2] + 2 * self.place_of(name)
+        return self.texels[last].view(np.uint8).reshape(-1, 4)
+
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))

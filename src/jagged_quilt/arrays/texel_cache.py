@@ -77,6 +77,13 @@ class TexelCache:
         """What one swatch takes with all its mips."""
         return 4 * len(self.layouts) * int(page_starts(self.side, 1)[-1])
 
+    def smallest(self, name: str) -> NDArray[np.uint8]:
+        """Return the one texel of the smallest level of a swatch, (A, 4)."""
+        place = self.place_of(name)
+        last = page_starts(self.side, self.slots)[-2]
+        with self.holding(np.array([place])) as (texels, slots):
+            return texels[last + 2 * slots[place]].copy().view(np.uint8).reshape(-1, 4)
+
     def place_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))

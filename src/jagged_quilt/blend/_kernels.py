@@ -3,6 +3,7 @@
 A place is the k-th heaviest layer of each texel of a block. A pass is one place seen on one plane of its chart, at one of two
 mip levels, at one of up to 16 steps along the footprint. Each chapter is a file:
 
+    _seat_kernels     both     where places are read once more: patches of a shuffled texture, maps that lie apart
     _spread_kernels   scalar   lays points and the layers of their places out in rows, one column per texel
     _chart_kernels    lanes    where each texel lies on the planes of a chart, in metres, with footprint and gradients
     _sample_kernels   lanes    where the four texels around each lane's sample lie
@@ -41,6 +42,7 @@ from jagged_quilt.blend._rows import (
     B,
 )
 from jagged_quilt.blend._sample_kernels import find_place, read_passes
+from jagged_quilt.blend._seat_kernels import BESIDE, lay_seats, mix_means, raise_means
 from jagged_quilt.blend._spread_kernels import block_count, choose_points, lay_alike, spread
 from jagged_quilt.foundation.compiler import inlined, kernel
 
@@ -51,6 +53,8 @@ def blend_block(points, plan, pages, scratch):
     places, mix = scratch.places, scratch.mix
     most = spread(points, plan, scratch)
     lay_places(most, points, plan, scratch)
+    if plan.extra > 0:
+        lay_seats(most, points, plan, scratch)
     begin_heights(most, plan.is_tuned, places.look.rows, mix.tall)
     for t in range(B):
         mix.sums[HEIGHT * B + t] = F0
@@ -62,14 +66,23 @@ def blend_block(points, plan, pages, scratch):
     for k in range(most):
         for plane in range(3):
             if largest(3 * k + plane, places.look.counts) > 0:
-                passes = find_place(k, plane, passes, plan, pages, scratch)
+                passes = find_place(k, k, plane, np.int32(-1), passes, plan, pages, scratch)
+        for beside in range(plan.extra):
+            seat, group = points.layer.shape[1] + plan.extra * k + beside, beside - (BESIDE if plan.is_shuffled else 0)
+            for plane in range(3):
+                if largest(3 * seat + plane, places.look.counts) > 0:
+                    passes = find_place(k, seat, plane, np.int32(max(group, -1)), passes, plan, pages, scratch)
     read_passes(passes, plan, pages, scratch)
+    if plan.is_shuffled:
+        raise_means(most, points, plan, scratch)
     if plan.pairs.shape[0] > 0:
         weigh_pairs(most, points, plan.pairs, places.look.rows, scratch.who, mix)
     else:
         weigh(most, places.look.rows, mix)
     for sample in range(passes):
         mix_pass(sample, plan, scratch)
+    if plan.is_shuffled:
+        mix_means(most, points, plan, scratch)
     resolve(plan, scratch)
     return passes
 

@@ -51,9 +51,11 @@ FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are fin
 @inlined
 def begin_heights(most, is_tuned, rows, tall):
     """Begin each place's height with what it is lifted by."""
-    for k in range(most):
+    for t in range(most * B):
+        tall[INDEX(t)] = F0
+    for k in range(most if is_tuned else 0):
         for t in range(B):
-            tall[INDEX(k * B + t)] = rows[INDEX((PLACE_ROWS * k + RISE) * B + t)] if is_tuned else F0
+            tall[INDEX(k * B + t)] = rows[INDEX((PLACE_ROWS * k + RISE) * B + t)]
 
 
 @inlined
@@ -260,38 +262,62 @@ def mix_height(sample, heights, weight, sums):
 
 
 @inlined
+def _weight_of(role_group, group, row, weight, apart, masked):
+    """The weight by which a pass counts for a role: all of it, none, or where the role does not lie apart.
+
+    row : the first of the place's rows of `apart`.
+    """
+    if role_group == group:
+        return weight
+    at = INDEX((row + role_group) * B)
+    for t in range(B):
+        masked[INDEX(t)] = F0 if group >= 0 else weight[INDEX(t)] * (F1 - apart[at + INDEX(t)])
+    return masked
+
+
+@inlined
 def mix_pass(sample, plan, scratch):
     """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height."""
     samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
     around, (_, between, shares), weight, rows = samples.around, samples.spot, mix.weight, scratch.places.look.rows
-    k, first = samples.place[INDEX(sample)], 4 * B * arrays * sample
+    k, first, group = samples.place[INDEX(sample)], 4 * B * arrays * sample, samples.group[INDEX(sample)]
     if not weights_of_pass(k, sample, shares, mix.kept, weight) > 0:
         return
+    is_split, seen, apart, masked = plan.apart.shape[0] > 0, plan.apart.shape[0] * k, scratch.places.apart, mix.masked
     for array in range(arrays):
         corners = first + 4 * B * array
+        own = _weight_of(plan.group_of[4 * array], group, seen, weight, apart, masked) if is_split else weight
         if plan.is_tuned and array == plan.role_row[DIFFUSE] // 4:
-            mix_diffuse(k, sample, array, corners, around, between, weight, rows, mix.channels)
+            mix_diffuse(k, sample, array, corners, around, between, own, rows, mix.channels)
         elif plan.is_colour[array]:
-            mix_colour(sample, array, corners, around, between, weight, mix.channels)
+            mix_colour(sample, array, corners, around, between, own, mix.channels)
         for channel in range(4):
             at = 4 * array + channel
+            own = _weight_of(plan.group_of[at], group, seen, weight, apart, masked) if is_split else weight
             if plan.is_tuned and (at == plan.role_row[ROUGHNESS] or at == plan.role_row[OCCLUSION]):
                 is_occlusion = at == plan.role_row[OCCLUSION]
-                mix_tuned(k, sample, at, corners, around, between, weight, rows, mix.channels, is_occlusion)
+                mix_tuned(k, sample, at, corners, around, between, own, rows, mix.channels, is_occlusion)
             elif plan.mixed[at]:
-                mix_data(sample, array, channel, corners, around, between, weight, mix.channels)
-    slopes = weight
-    if plan.is_tuned:
-        steepen(k, weight, rows, mix.scaled)
-        slopes = mix.scaled
-    row = scratch.places.laid_at[INDEX(k)] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
+                mix_data(sample, array, channel, corners, around, between, own, mix.channels)
+    row = scratch.places.laid_at[INDEX(samples.seat[INDEX(sample)])] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
     read = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
     if read[0] >= 0:
+        slopes = _weight_of(plan.group_of[read[0]], group, seen, weight, apart, masked) if is_split else weight
+        if plan.is_tuned:
+            steepen(k, slopes, rows, mix.scaled)
+            slopes = mix.scaled
         mix_normals(sample, row, first, read, TILT, around, between, slopes, scratch.lying.laid, mix.sums)
     if plan.role_row.shape[0] > COAT_NORMAL and plan.role_row[COAT_NORMAL] >= 0:
         read = plan.role_row[COAT_NORMAL], plan.role_row[COAT_NORMAL + 1]
-        mix_normals(sample, row, first, read, COAT_TILT, around, between, weight, scratch.lying.laid, mix.sums)
-    mix_height(sample, samples.heights, weight, mix.sums)
+        own = _weight_of(plan.group_of[read[0]], group, seen, weight, apart, masked) if is_split else weight
+        mix_normals(sample, row, first, read, COAT_TILT, around, between, own, scratch.lying.laid, mix.sums)
+    high = plan.role_row[HEIGHT]
+    own = (
+        _weight_of(plan.group_of[high] if high >= 0 else np.int32(-1), group, seen, weight, apart, masked)
+        if is_split
+        else weight
+    )
+    mix_height(sample, samples.heights, own, mix.sums)
 
 
 @lanes

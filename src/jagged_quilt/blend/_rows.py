@@ -45,6 +45,9 @@ LAYER = np.dtype(
         ("rougher", "f4"),
         ("occluded", "f4"),  # times as much light kept away
         ("colours", "f4", (3, 3)),  # what linear diffuse colours are multiplied by
+        ("patch_size", "f4"),  # patches of a shuffled texture for a metre, or 0
+        ("patch_power", "f4"),  # how hard they part
+        ("patch_ways", "i4"),  # what is done to each, and the seed
     ],
     align=True,
 )
@@ -93,8 +96,11 @@ FACING, SIDES, LAID_ROWS = 45, 48, 49
 # Rows of a place in `places`: what its layer says, four at a time as they are laid out, and its weight. The slice is the bits
 # of a whole number.
 SLICE, TILES, TILES_REST, BIAS, LOW, HARD, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS = range(12)
-RISE, STEEP, ROUGHER, OCCLUDED, COLOURS = range(12, 17)
+RISE, STEEP, ROUGHER, OCCLUDED, COLOURS, PATCH_SIZE, PATCH_POWER, PATCH_WAYS = *range(12, 17), 25, 26, 27
 LAYER_ROWS, WEIGHT, PLACE_ROWS = 28, 28, 29
+# Rows of each of the three patches in `turns`: a 2 x 2, the middle, where that comes to lie, and how much the patch counts;
+# last, by how much what they mix is to be spread.
+TURN_ROWS, TURN_GAIN = 9, 27
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in BLENDED_ROLES]
@@ -141,6 +147,11 @@ class PlanRows(NamedTuple):
     is_colour: NDArray[np.bool_]  # (arrays,) whether its first three channels are read as colour
     is_plain: bool  # whether all repeat, and are read by one plain filter
     is_tuned: bool  # whether a layer changes its maps as they are read
+    is_shuffled: bool  # whether a layer's texture lies in patches
+    extra: int  # seats of a place beside its own
+    apart: NDArray[np.int32]  # (G, L) the chart on which a layer has the roles of a group apart, or -1
+    group_of: NDArray[np.int32]  # (4 * arrays,) the group to which the role of a channel belongs, or -1
+    means: NDArray[np.float32]  # (L, 4 * arrays) of the channels of layers that are shuffled
     pairs: NDArray[np.float32]  # (L, L) the hardness where one layer meets another, or (0, 0): each layer's own
     is_world: bool  # whether normals are wanted in the world
 
@@ -161,7 +172,7 @@ class LookRows(NamedTuple):
     """How the layer at each of the K places of a texel is read."""
 
     rows: NDArray[np.float32]  # PLACE_ROWS each
-    counts: NDArray[np.float32]  # three each: how much each plane counts
+    counts: NDArray[np.float32]  # three for each seat: how much each plane counts
 
 
 class PlaceRows(NamedTuple):
@@ -170,8 +181,10 @@ class PlaceRows(NamedTuple):
     look: LookRows
     layers_at: NDArray[np.int32]  # the layer of each lane of the place at hand
     charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
-    laid_at: NDArray[np.int64]  # where the rows of its chart begin in `laid`
-    taps: NDArray[np.float32]  # three each: samples along the footprint
+    laid_at: NDArray[np.int64]  # of each seat, where the rows of its chart begin in `laid`
+    more: NDArray[np.float32]  # one: how much of its mean a shuffled place is given back, below 0
+    apart: NDArray[np.float32]  # one for each group: 1 where its roles lie apart
+    taps: NDArray[np.float32]  # three for each seat: samples along the footprint
 
 
 class LaidRows(NamedTuple):
@@ -183,6 +196,8 @@ class LaidRows(NamedTuple):
     shares: NDArray[np.float32]  # three for each chart, then for each place: how much each plane counts there
     alike: NDArray[np.float32]  # two: sharpness and what is done with the planes, of the chart at hand
     is_laid: NDArray[np.int32]  # one for each chart; then whether float32 leaves something away of the places
+    turns: NDArray[np.float32]  # how the patches of the plane at hand lie
+    copied: NDArray[np.float32]  # PLANE_ROWS of it
 
 
 class SpotRows(NamedTuple):
@@ -201,6 +216,8 @@ class SampleRows(NamedTuple):
     heights: NDArray[np.float32]
     place: NDArray[np.int32]  # of each pass
     plane: NDArray[np.int32]
+    seat: NDArray[np.int32]
+    group: NDArray[np.int32]  # of the roles that it is read for, or -1
 
 
 class MixRows(NamedTuple):
@@ -212,6 +229,7 @@ class MixRows(NamedTuple):
     whole: NDArray[np.float32]
     weight: NDArray[np.float32]
     scaled: NDArray[np.float32]  # the weight for slopes, of layers that change theirs
+    masked: NDArray[np.float32]  # the weight where roles do not lie apart
     channels: NDArray[np.float32]  # four for each array
     sums: NDArray[np.float32]  # SUM_ROWS
     steps: NDArray[np.int32]  # ALL_OUTPUTS
@@ -240,34 +258,38 @@ class TargetRows(NamedTuple):
     words: tuple[NDArray[np.uint16], ...]
 
 
-def scratch_for(places: int, charts: int, arrays: int, passes: int) -> Scratch:
-    """Return buffers for so many places of a texel, charts, arrays and passes."""
+def scratch_for(places: int, charts: int, arrays: int, passes: int, extra: int = 0, groups: int = 0) -> Scratch:
+    """Return buffers for so many places of a texel, charts, arrays, passes, extra seats of a place, and groups of roles."""
+    seats = places * (1 + extra)
     f4 = lambda rows: np.zeros(rows * B, np.float32)
     i4 = lambda rows: np.zeros(rows * B, np.int32)
     return Scratch(
         np.zeros(B, np.int64),
         np.zeros(B, np.int64),
         PlaceRows(
-            LookRows(f4(PLACE_ROWS * places), f4(3 * places)),
+            LookRows(f4(PLACE_ROWS * places), f4(3 * seats)),
             i4(1),
             i4(places),
-            np.zeros(places, np.int64),
-            f4(3 * places),
+            np.zeros(seats, np.int64),
+            f4(places),
+            f4(max(1, groups * places)),
+            f4(3 * seats),
         ),
         LaidRows(
             f4(FRAME_ROWS),
             f4(MOVED_ROWS),
-            f4(LAID_ROWS * (charts + places)),
+            f4(LAID_ROWS * (charts + seats)),
             f4(3 * (charts + places)),
             f4(2),
             np.zeros(charts + 1, np.int32),
+            f4(3 * TURN_ROWS + 1),
+            f4(PLANE_ROWS),
         ),
         SampleRows(
             SpotRows(i4(2 * passes), f4(2 * passes), f4(passes)),
             np.zeros(4 * arrays * passes * B, np.uint32),
             f4(passes),
-            np.zeros(passes, np.int32),
-            np.zeros(passes, np.int32),
+            *(np.zeros(passes, np.int32) for _ in range(4)),
         ),
-        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(ALL_OUTPUTS)),
+        MixRows(f4(places), f4(1), f4(places), f4(1), f4(1), f4(1), f4(1), f4(4 * arrays), f4(SUM_ROWS), i4(ALL_OUTPUTS)),
     )

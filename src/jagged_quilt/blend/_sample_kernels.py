@@ -50,12 +50,12 @@ THIRD = np.int32(-1431655765)  # the inverse of 3 modulo 2^32: exact division wh
 
 
 @lanes
-def plan_taps(k, plane, start, laid, look, taps):
+def plan_taps(k, seat, plane, start, laid, look, taps):
     """Fill how many samples are taken along the longer axis of the footprint; return the largest."""
     rows, counts = look.rows, look.counts
     row, mode = INDEX(start + PLANE_ROWS * B * plane), INDEX((PLACE_ROWS * k + FILTER) * B)
     bias, limit = INDEX((PLACE_ROWS * k + BIAS) * B), INDEX((PLACE_ROWS * k + TAPS) * B)
-    count, out, most = INDEX((3 * k + plane) * B), INDEX((3 * k + plane) * B), as_bits(F1)
+    count, out, most = INDEX((3 * seat + plane) * B), INDEX((3 * seat + plane) * B), as_bits(F1)
     for t in range(B):
         i = INDEX(t)
         longer = laid[row + INDEX(LONGER * B) + i] + rows[bias + i]
@@ -95,17 +95,18 @@ def _turns(u, tiles):
 
 
 @lanes
-def locate(mips, level, is_far, k, plane, sample, start, laid, look, spot):
+def locate(mips, level, is_far, at_hand, sample, start, laid, look, spot):
     """Fill where the upper and the lower two texels around each lane's sample begin, the place between them, and its share.
 
     mips : how many bits a slice's side has, and how many slices there are.
+    at_hand : which place, seat and plane.
     is_far : whether float32 leaves something away of the places.
     start : where the rows of the place's chart begin in `laid`.
     level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
         by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
     """
-    (rows, counts), (at, between, shares), (side_bits, slice_count) = look, spot, mips
-    count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
+    (rows, counts), (at, between, shares), (side_bits, slice_count), (k, seat, plane) = look, spot, mips, at_hand
+    count, bias = INDEX((3 * seat + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     row = INDEX(start + PLANE_ROWS * B * plane)
     u, v, wanted = row + INDEX(U * B), row + INDEX(V * B), row + INDEX(LEVEL * B)
     u_rest, v_rest = row + INDEX(U_REST * B), row + INDEX(V_REST * B)
@@ -162,11 +163,11 @@ def _folded(i, wrap, sides):
 
 
 @lanes
-def locate_any(mips, level, tap, k, plane, sample, start, laid, places, spot):
+def locate_any(mips, level, tap, at_hand, sample, start, laid, places, spot):
     """The same for layers of any wrap mode and filter; `tap` is which of several samples along the footprint."""
     (rows, counts), taps = places.look, places.taps
-    (at, between, shares), (side_bits, slice_count) = spot, mips
-    count, bias = INDEX((3 * k + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
+    (at, between, shares), (side_bits, slice_count), (k, seat, plane) = spot, mips, at_hand
+    count, bias = INDEX((3 * seat + plane) * B), INDEX((PLACE_ROWS * k + BIAS) * B)
     said, row = INDEX((PLACE_ROWS * k + WRAP_U) * B), INDEX(start + PLANE_ROWS * B * plane)
     place, pair, own = INDEX(PLACE_ROWS * k * B), INDEX(2 * sample * B), INDEX(sample * B)
     highest, full = np.float32(side_bits), np.int32(1 << side_bits)
@@ -242,24 +243,40 @@ def rise_flat(k, sample, value, shares, heights, rows, tall):
 
 
 @inlined
-def find_place(k, plane, passes, plan, pages, scratch):
-    """Find where one place lies on one plane, in as many passes as it takes, from the number `passes` on; return the next."""
+def find_place(k, seat, plane, group, passes, plan, pages, scratch):
+    """Find where one seat of a place lies on one plane, in as many passes as it takes, from the number `passes` on; return the
+    next. `group` is that of the roles that it is read for, or -1."""
     places, samples, laid = scratch.places, scratch.samples, scratch.lying.laid
     look, shares, mips = places.look, samples.spot.shares, (pages.side_bits, pages.slice_count)
-    start, is_far = places.laid_at[INDEX(k)], scratch.lying.is_laid[INDEX(plan.charts.shape[0])] > 0
-    several = 1 if plan.is_plain else int(plan_taps(k, plane, start, laid, look, places.taps))
+    start, is_far = places.laid_at[INDEX(seat)], scratch.lying.is_laid[INDEX(plan.charts.shape[0])] > 0
+    several = 1 if plan.is_plain else int(plan_taps(k, seat, plane, start, laid, look, places.taps))
     for tap in range(several):
         for step in range(2 if pages.levels > 1 else 1):
             level = step if pages.levels > 1 else -1
             if plan.is_plain:
-                locate(mips, level, is_far, k, plane, passes, start, laid, look, samples.spot)
+                locate(mips, level, is_far, (k, seat, plane), passes, start, laid, look, samples.spot)
             else:
-                locate_any(mips, level, tap, k, plane, passes, start, laid, places, samples.spot)
+                locate_any(mips, level, tap, (k, seat, plane), passes, start, laid, places, samples.spot)
             if pages.levels > 1 and not largest(passes, shares) > 0:
                 continue
             samples.place[INDEX(passes)], samples.plane[INDEX(passes)] = k, plane
+            samples.seat[INDEX(passes)], samples.group[INDEX(passes)] = seat, group
             passes += 1
     return passes
+
+
+@inlined
+def _take_back(sample, plan, scratch):
+    """Take the height of a pass back from its place where height is read in another seat."""
+    samples, high = scratch.samples, plan.role_row[HEIGHT]
+    k, group = samples.place[INDEX(sample)], samples.group[INDEX(sample)]
+    own = plan.group_of[INDEX(high)] if high >= 0 else np.int32(-1)
+    if own == group:
+        return
+    for t in range(B):
+        apart = F1 if group >= 0 else scratch.places.apart[INDEX((plan.apart.shape[0] * k + own) * B + t)]
+        i = INDEX(B * sample + t)
+        scratch.mix.tall[INDEX(k * B + t)] -= apart * samples.spot.shares[i] * samples.heights[i]
 
 
 @inlined
@@ -276,3 +293,5 @@ def read_passes(passes, plan, pages, scratch):
             rise(k, sample, high % 4, first, around, between, shares, heights, rows, tall)
         else:
             rise_flat(k, sample, plan.neutral[HEIGHT], shares, heights, rows, tall)
+        if plan.apart.shape[0] > 0:
+            _take_back(sample, plan, scratch)

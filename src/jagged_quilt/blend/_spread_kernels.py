@@ -105,7 +105,7 @@ def spread_rows(who, values, row, frame):
 @inlined
 def lay_alike(plan, places):
     """Lay what all layers say alike in all lanes of every place, once for many blocks."""
-    for k in range(places.laid_at.shape[0]):
+    for k in range(places.charts_at.shape[0] // B):
         for row in range(LAYER_ROWS):
             for t in range(B):
                 places.look.rows[INDEX((PLACE_ROWS * k + row) * B + t)] = plan.looks[INDEX(row)]

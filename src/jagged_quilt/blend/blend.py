@@ -15,6 +15,7 @@ from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels
 from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import moves_of
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened
@@ -22,7 +23,7 @@ from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.colour import srgb_encode_table
+from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
@@ -125,7 +126,8 @@ class Blend:
 
     def _start(self, plan: BlendPlan, pages: Pages) -> None:
         self.plan, self.pages = plan, pages
-        self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD) for space in NormalSpace}
+        self._means = _means_of(pages, plan) if plan.shuffled else None
+        self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD, means=self._means) for space in NormalSpace}
         self._levels = plan.levels(pages.side)
         self._all = self._texels(pages.texels, len(pages.names)) if isinstance(pages, TexelPages) else None
         self._scratch = threading.local()
@@ -189,7 +191,7 @@ class Blend:
         out = np.empty((len(points), k.SURVEYED), np.float32)
         plan = self.plan.as_it_lies()
         with self._input(points, weights, NormalSpace.WORLD, 0) as (points_rows, _, texels, scratch):
-            _kernels.survey_points(out, points_rows, plan.rows(is_world=True), texels, scratch)
+            _kernels.survey_points(out, points_rows, plan.rows(is_world=True, means=self._means), texels, scratch)
         return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
@@ -239,7 +241,7 @@ class Blend:
             return
         shown = np.unique(weights.layers[weights.weights > 0])
         with self.pages.holding(self.plan.layer_rows["slice"][shown]) as (texels, slots):
-            plan = self.plan.in_slots(slots).rows(is_world=normals is NormalSpace.WORLD)
+            plan = self.plan.in_slots(slots).rows(is_world=normals is NormalSpace.WORLD, means=self._means)
             yield rows, plan, self._texels(texels, self.pages.slots), scratch
 
     def _texels(self, texels: NDArray[np.uint32], slices: int) -> k.TexelRows:
@@ -271,12 +273,27 @@ class Blend:
         """This thread's buffers, for `most` layers at a texel; those for far places are others, since they are not as clean."""
         if getattr(self._scratch, "most", 0) < most or getattr(self._scratch, "is_far", False) != is_far:
             self._scratch.is_far = is_far
-            passes = 3 * most * (2 if self._levels > 1 else 1) * self.plan.most_taps
+            extra = (BESIDE if self.plan.shuffled else 0) + len(self.plan.groups)
+            passes = 3 * (1 + extra) * most * (2 if self._levels > 1 else 1) * self.plan.most_taps
             arrays = len(self.plan.layouts)
-            self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes)
+            groups = len(self.plan.groups)
+            self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes, extra, groups)
             self._scratch.most = most
         buffers: k.Scratch = self._scratch.buffers
         return buffers
+
+
+def _means_of(pages: Pages, plan: BlendPlan) -> NDArray[np.float64]:
+    """The means of the channels of layers that are shuffled, (L, 4 * arrays), colour as linear light: their smallest mips."""
+    out = np.zeros((len(plan.layers), 4 * len(pages.layouts)))
+    for row in plan.shuffled:
+        texels = pages.smallest(plan.layers[row].swatch)
+        for column, layout in enumerate(pages.layouts):
+            values = texels[column] / 255
+            out[row, 4 * column : 4 * column + 4] = values
+            if layout.srgb:
+                out[row, 4 * column : 4 * column + 3] = linear_from_srgb(values[:3])
+    return out
 
 
 @cache

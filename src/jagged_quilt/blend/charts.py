@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.projection import (
+    Apart,
     Detail,
     Filter,
     Planar,
@@ -53,15 +54,21 @@ class Charts:
     rows: list[NDArray[np.void]] = field(default_factory=list)
     warps: list[Warp] = field(default_factory=list)
 
-    def add(self, projection: Projection, tile: float, filter: Filter) -> int:
-        """Return the number of the chart on which a projection lies, a new one if it is the first of its kind."""
+    def add(self, projection: Projection, tile: float, filter: Filter, apart: Apart | None = None) -> int:
+        """Return the number of the chart on which a projection lies, a new one if it is the first of its kind.
+
+        apart : how a map lies on top of that.
+        """
+        offset, turn = np.array(projection.offset, np.float64), projection.turned
+        if apart is not None:
+            offset, turn = offset + np.linalg.inv(turn) @ apart.offset, apart.turned @ turn
         row = np.zeros((), k.CHART)
         row["kind"], row["planes"] = projection.chart, projection.planes_used
         row["sharing"], row["sharpness"] = projection.planes, sharpness_of(projection)
         row["axes"], row["origin"] = self._axes(projection)
-        row["offset"], row["turn"] = projection.offset, projection.turned
+        row["offset"], row["turn"] = offset, turn
         row["exact_axes"], row["exact_origin"] = self._axes(projection)
-        row["exact_offset"], row["exact_turn"] = projection.offset, projection.turned
+        row["exact_offset"], row["exact_turn"] = offset, turn
         row["warp"] = -1 if projection.warp is None else self._warp(projection.warp)
         row["cheap"] = projection.detail is Detail.CHEAP
         row["fine"] = (projection.filter or filter) is Filter.ANISOTROPIC

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from jagged_quilt.blend.projection import Planar, Projection
+from jagged_quilt.blend.projection import Apart, Planar, Projection, Round
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.brief import brief
-from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.foundation.checks import known_name, number_in
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.maps.roles import BLENDED_ROLES
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.weights.medley import Medley
 
@@ -35,6 +37,8 @@ class Layer:
         Swatches that take turns in place of the one.
     tuning : Tuning
         How its maps are changed as they are read.
+    apart : mapping of str to Apart
+        Maps that lie otherwise than the rest, by the names of their roles ("normal", "roughness", …).
     meets : mapping of str to float
         The softness where it meets a layer of that name, in place of both layers' own.
     """
@@ -48,12 +52,19 @@ class Layer:
     label: str = ""
     medley: Medley | None = None
     tuning: Tuning = AS_IT_IS
+    apart: Mapping[str, Apart] | tuple[tuple[str, Apart], ...] = ()
     meets: Mapping[str, float] | tuple[tuple[str, float], ...] = ()
     called: str = field(default="", init=False, repr=False, compare=False)
     """Its name, of a layer for one swatch of a medley."""
 
     def __post_init__(self) -> None:
         number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
+        apart = tuple(self.apart.items() if isinstance(self.apart, Mapping) else self.apart)
+        for role, _ in apart:
+            known_name("role that may lie apart", role, [each.key for each in BLENDED_ROLES])
+            if isinstance(self.projection, Round):
+                raise RangeError(f'layer "{self.name}": a map cannot lie apart around an axis, where u wraps')
+        object.__setattr__(self, "apart", apart)
         pairs = tuple(self.meets.items() if isinstance(self.meets, Mapping) else self.meets)
         for name, softness in pairs:
             number_in(f'layer "{self.name}": softness where it meets "{name}"', softness, 0, 1)

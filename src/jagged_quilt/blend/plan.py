@@ -16,6 +16,7 @@ from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import UV_CHART
+from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.projection import Filter, Warp
@@ -78,6 +79,10 @@ class BlendPlan:
     chart_rows : (C,) structured, read-only
         The charts on which they lie: kind, planes, axes, origin, offset, turn, warp, cheap, fine, radius, ….
     warps : tuple of Warp
+    groups : tuple of frozenset of MapRole
+        Roles that some layers have apart, together where they always lie alike.
+    apart_rows : (G, L) int32, read-only
+        The chart on which a layer has the roles of a group, or -1.
     """
 
     names: tuple[str, ...]
@@ -90,6 +95,8 @@ class BlendPlan:
     layer_rows: NDArray[np.void]
     chart_rows: NDArray[np.void]
     warps: tuple[Warp, ...]
+    groups: tuple[frozenset[MapRole], ...]
+    apart_rows: NDArray[np.int32]
 
     @classmethod
     def of(
@@ -111,9 +118,15 @@ class BlendPlan:
         tallest = tallest_of(shown, pages) if relief is None else positive("relief", relief, "m")
         charts = Charts(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
-        for row, layer, place in zip(rows, shown, places, strict=True):
+        groups = _groups_of(shown)
+        apart_rows = np.full((len(groups), len(shown)), -1, np.int32)
+        for number, (row, layer, place) in enumerate(zip(rows, shown, places, strict=True)):
             _fill_row(row, layer, pages, place, tallest, filter)
             row["chart"] = charts.add(layer.projection, pages.tiles[place], filter)
+            for group, roles in enumerate(groups):
+                apart = dict(layer.apart).get(min(role.key for role in roles))
+                if apart is not None:
+                    apart_rows[group, number] = charts.add(layer.projection, pages.tiles[place], filter, apart)
         return cls(
             names=shown_names(layers),
             layers=tuple(shown),
@@ -124,6 +137,8 @@ class BlendPlan:
             relief=tallest,
             layer_rows=frozen(rows, k.LAYER),
             chart_rows=charts.table,
+            groups=groups,
+            apart_rows=frozen(apart_rows, np.int32),
             warps=tuple(charts.warps),
         )
 
@@ -173,8 +188,17 @@ class BlendPlan:
         """How many levels of slices of a side are read."""
         return level_count(side) if (self.layer_rows["filter"] >= Filter.TRILINEAR.code).any() else 1
 
-    def rows(self, *, is_world: bool) -> k.PlanRows:
-        """Return the plan as the kernels read it."""
+    @property
+    def shuffled(self) -> tuple[int, ...]:
+        """Which layers' textures lie in patches."""
+        return tuple(row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None)
+
+    def rows(self, *, is_world: bool, means: NDArray[np.float64] | None = None) -> k.PlanRows:
+        """Return the plan as the kernels read it.
+
+        means : (L, 4 * arrays), of the channels of the layers that are shuffled, colour as linear light.
+        """
+        is_shuffled = bool(self.shuffled)
         reads, neutral = np.full(k.ALL_OUTPUTS, -1, np.int32), np.zeros(k.ALL_OUTPUTS, np.float32)
         for role, first in k.ROW_OF.items():
             neutral[first : first + role.value.channels] = role.value.neutral
@@ -198,9 +222,42 @@ class BlendPlan:
             frozen(is_colour, bool),
             plain,
             any(layer.tuning != AS_IT_IS for layer in self.layers),
+            is_shuffled,
+            (BESIDE if is_shuffled else 0) + len(self.apart_rows),
+            frozen(self.apart_rows, np.int32),
+            frozen(self._groups(), np.int32),
+            self._means(means if is_shuffled else None),
             self._pairs(),
             is_world,
         )
+
+    def _groups(self) -> NDArray[np.int32]:
+        """The group of roles to which each channel of the arrays belongs, or -1."""
+        out = np.full(4 * len(self.layouts), -1, np.int32)
+        for row, layout in enumerate(self.layouts):
+            for channel, content in enumerate(layout.channels):
+                group = next((n for n, roles in enumerate(self.groups) if content.role in roles), -1)
+                out[4 * row + channel] = group
+        return out
+
+    def _means(self, means: NDArray[np.float64] | None) -> NDArray[np.float32]:
+        """The means of shuffled layers, tuned; nothing of roles that lie apart, which are not shuffled."""
+        if means is None:
+            return frozen(np.zeros((0, 4 * len(self.layouts))), np.float32)
+        out = means.copy()
+        for row, layer in enumerate(self.layers):
+            for column, layout in enumerate(self.layouts):
+                for channel, content in enumerate(layout.channels):
+                    at = 4 * column + channel
+                    if content.role in {MapRole[key.upper()] for key in dict(layer.apart)}:
+                        out[row, at] = 0
+                    elif content.role is MapRole.ROUGHNESS:
+                        out[row, at] = np.clip(out[row, at] + layer.tuning.roughness, 0, 1)
+                    elif content.role is MapRole.OCCLUSION:
+                        out[row, at] = np.clip(1 - layer.tuning.occlusion * (1 - out[row, at]), 0, 1)
+                    elif content.role is MapRole.DIFFUSE and content.component == 0:
+                        out[row, at : at + 3] = np.clip(layer.tuning.colours @ out[row, at : at + 3], 0, 1)
+        return frozen(out, np.float32)
 
     def _pairs(self) -> NDArray[np.float32]:
         """The hardness where each layer meets each other one; none where every layer's own holds."""
@@ -229,6 +286,9 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     row["rise"] = tuning.lift / tallest
     row["steep"], row["rougher"], row["occluded"] = tuning.normal, tuning.roughness, tuning.occlusion
     row["colours"] = tuning.colours
+    if lie.shuffle is not None:
+        row["patch_size"], row["patch_power"] = 1 / lie.shuffle.size, 1 / lie.shuffle.border
+        row["patch_ways"] = lie.shuffle.ways
     row["level_bias"] = math.log2(pages.side / pages.tiles[place])
     row["sharpness"] = sharpness_of(lie)
     row["planes"] = lie.planes
@@ -238,6 +298,14 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     row["slice"] = place
     row["tiles"] = row["tiles_high"] = 1 / pages.tiles[place]
     row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
+
+
+def _groups_of(layers: Sequence[Layer]) -> tuple[frozenset[MapRole], ...]:
+    """Roles that layers have apart, together where they lie alike in all layers."""
+    by_lie: dict[tuple[object, ...], set[MapRole]] = {}
+    for key in sorted({key for layer in layers for key in dict(layer.apart)}):
+        by_lie.setdefault(tuple(dict(layer.apart).get(key) for layer in layers), set()).add(MapRole[key.upper()])
+    return tuple(frozenset(roles) for roles in by_lie.values())
 
 
 def _hardness(softness: float | NDArray[np.float64]) -> NDArray[np.float64]:
@@ -270,9 +338,12 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
         k.STEEP: "steep",
         k.ROUGHER: "rougher",
         k.OCCLUDED: "occluded",
+        k.PATCH_SIZE: "patch_size",
+        k.PATCH_POWER: "patch_power",
     }
     out = np.zeros((len(rows), k.LAYER_ROWS), np.float32)
-    out[:, k.SLICE] = rows["slice"].astype(np.int32).view(np.float32)
+    for row, name in ((k.SLICE, "slice"), (k.PATCH_WAYS, "patch_ways")):  # whole numbers, as their bits
+        out[:, row] = rows[name].astype(np.int32).view(np.float32)
     for row, name in told.items():
         out[:, row] = rows[name]
     out[:, k.COLOURS : k.COLOURS + 9] = rows["colours"].reshape(-1, 9)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
+from jagged_quilt.blend._seat_kernels import ANY, FLIPS, QUARTER, SEED, SHIFTS
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
@@ -86,6 +87,94 @@ class Warp:
         positive("warp size", self.size, "m")
 
 
+class Turn(Choice):
+    """How patches of a shuffled texture are turned: not at all, by quarters, or any way."""
+
+    NONE = "none", 0
+    QUARTER = "quarter", QUARTER
+    ANY = "any", ANY
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shuffle:
+    """Breaks the repeat of a texture: it lies in patches, each shifted, turned and mirrored at random, all maps together.
+
+    Patches stand on a grid of equilateral triangles and fade into each other. Where they mix, the difference from the mean is
+    spread again, so that mean and variance stay as they are (Heitz and Neyret 2018).
+
+    Attributes
+    ----------
+    size : float
+        Metres from patch to patch.
+    border : float
+        0.02 to 1: how wide they fade; 1 mixes everywhere, as noise by example does.
+    turn : "none", "quarter" or "any"
+    mirror, shift : bool
+    seed : int
+        0 to 2^20.
+    """
+
+    __repr__ = brief
+
+    size: float
+    border: float = 0.2
+    turn: Turn = Turn.ANY
+    mirror: bool = True
+    shift: bool = True
+    seed: int = 0
+
+    def __post_init__(self) -> None:
+        positive("shuffle size", self.size, "m")
+        number_in("shuffle border", self.border, 0.02, 1)
+        whole_number_in("shuffle seed", self.seed, 0, 1 << 20)
+        object.__setattr__(self, "turn", Turn.of(self.turn, "way to turn patches"))
+
+    @property
+    def ways(self) -> int:
+        """All of it but the size and the border, as the kernel knows it."""
+        return self.turn.code + FLIPS * bool(self.mirror) + SHIFTS * bool(self.shift) + SEED * self.seed
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Apart:
+    """How one map of a layer lies otherwise than the rest, on top of how those lie.
+
+    Attributes
+    ----------
+    scale : float or (float, float)
+        How much larger.
+    offset : (float, float)
+        Metres of the pattern along u and v.
+    rotation : float
+        Degrees counter-clockwise, seen from outside.
+    """
+
+    __repr__ = brief
+
+    scale: float | Pair = 1.0
+    offset: Pair = (0.0, 0.0)
+    rotation: float = 0.0
+
+    def __post_init__(self) -> None:
+        given = (self.scale, self.scale) if isinstance(self.scale, (int, float)) else self.scale
+        for name, pair in (("scale", given), ("offset", self.offset)):
+            if not isinstance(pair, (tuple, list)) or len(pair) != 2:
+                raise ShapeError(f"{name} must be two numbers, along u and along v; got {pair!r}")
+            object.__setattr__(self, name, tuple(float(each) for each in pair))
+        for value in self.offset:
+            number_in("offset", value, unit="m")
+        for value in given:
+            positive("scale", value)
+        number_in("rotation", self.rotation, -360, 360, "degrees")
+
+    @property
+    def turned(self) -> NDArray[np.float64]:
+        """The 2 x 2 matrix that takes metres of the layer's pattern to those of the map's."""
+        angle = np.radians(self.rotation)
+        turn = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
+        return np.diag(1 / np.array(self.scale, np.float64)) @ turn
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lie:
     """What all projections share: how the pattern is moved and turned, and how it is read.
@@ -108,6 +197,8 @@ class Lie:
     anisotropy : int
         1 - 16.
     warp : Warp or None
+    shuffle : Shuffle or None
+        Breaks the repeat.
     detail : "exact" or "cheap"
         Whether the slopes of the normal map lie as long as the texture does (a texture stretched to twice its length is half
         as steep), or are taken as they are along the unit directions of u and v.
@@ -121,6 +212,7 @@ class Lie:
     filter: Filter | None = None
     anisotropy: int = 16
     warp: Warp | None = None
+    shuffle: Shuffle | None = None
     detail: Detail = Detail.EXACT
 
     called: ClassVar[str]
@@ -153,6 +245,8 @@ class Lie:
             set_(self, "filter", Filter.of(self.filter))
         whole_number_in("anisotropy", self.anisotropy, 1, 16)
         set_(self, "detail", Detail.of(self.detail, "kind of detail"))
+        if self.shuffle is not None and self.wraps != (Wrap.REPEAT, Wrap.REPEAT):
+            raise RangeError('patches of a shuffled texture come from anywhere in it; it must repeat: wrap = "repeat"')
 
     @property
     def wraps(self) -> tuple[Wrap, Wrap]:
@@ -325,6 +419,8 @@ class Round(Lie):
         positive("radius", self.radius, "m")
         unit_axis(self.axis)
         object.__setattr__(self, "space", Space.of(self.space))
+        if self.shuffle is not None:
+            raise RangeError("patches of a shuffled texture would not meet where u wraps; use triplanar, a box or uv")
         if self.rotation % 180:
             raise RangeError(
                 f"rotation must be 0 or 180 degrees here, or the pattern would not meet where u wraps; got "

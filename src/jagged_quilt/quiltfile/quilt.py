@@ -395,6 +395,7 @@ class Quilt:
                 label=layer.label,
                 medley=self._medleys.get(layer.swatch),
                 tuning=layer.tuning,
+                apart=layer.apart,
                 meets=layer.meets,
             )
 

@@ -1,0 +1,287 @@
+"""Seats: where a place is read again, otherwise laid; patches of a shuffled texture, and maps that lie apart from the others.
+
+A place has a seat of its own, and `plan.extra` more: two for the patches beside the heaviest one, and one for each group of
+roles that lie apart. A seat has rows in `laid` and planes that count, as a place has; what its layer says is that of its place.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from jagged_quilt.blend._chart_kernels import lay_chart
+from jagged_quilt.blend._number_kernels import as_bits, exp2, largest, log2
+from jagged_quilt.blend._rows import (
+    F0,
+    F1,
+    F2,
+    GRADIENT_U,
+    HEIGHT,
+    INDEX,
+    LAID_ROWS,
+    LONG_U,
+    LOW,
+    PATCH_POWER,
+    PATCH_SIZE,
+    PATCH_WAYS,
+    PLACE_ROWS,
+    PLANE_ROWS,
+    TILES,
+    TURN_GAIN,
+    TURN_ROWS,
+    U_REST,
+    B,
+    U,
+    V,
+)
+from jagged_quilt.foundation.compiler import inlined, lanes
+
+BESIDE = 2  # seats for the patches beside the heaviest one
+PATCH_CUT = 0.02  # a patch with less than this share is left out
+SKEW, STRETCH = np.float32(1.0 / math.sqrt(3.0)), np.float32(2.0 / math.sqrt(3.0))  # metres to the grid of triangles
+TALL = np.float32(math.sqrt(3.0) / 2.0)
+QUARTER, ANY, FLIPS, SHIFTS, SEED = 1, 2, 4, 8, 16  # what PATCH_WAYS holds, and where the seed begins
+FRACTION = np.float32(1.0 / (1 << 24))
+
+
+@inlined
+def _mixed(h):
+    """A hash of 32 bits of one of 32 bits (C. Wellons, "Prospecting for hash functions", 2018)."""
+    h = np.uint32(np.uint32(h ^ np.uint32(h >> np.uint32(16))) * np.uint32(0x7FEB352D))
+    h = np.uint32(np.uint32(h ^ np.uint32(h >> np.uint32(15))) * np.uint32(0x846CA68B))
+    return np.uint32(h ^ np.uint32(h >> np.uint32(16)))
+
+
+@inlined
+def _chance(h):
+    """A number from 0 to 1 of a hash."""
+    return np.float32(np.int32(np.uint32(h >> np.uint32(8)))) * FRACTION
+
+
+@inlined
+def _hash_of(column, row, seed):
+    h = _mixed(np.uint32(np.uint32(np.int32(column)) ^ np.uint32(np.uint32(seed) * np.uint32(0x9E3779B1))))
+    return _mixed(np.uint32(h ^ np.uint32(np.uint32(np.int32(row)) * np.uint32(0x85EBCA77))))
+
+
+@inlined
+def _turn_of(h, ways):
+    """How a patch is turned: (1, 0) to itself, and whether it is mirrored."""
+    t = F2 * _chance(_mixed(np.uint32(h ^ np.uint32(0x5BD1E995)))) - F1
+    quarter = np.uint32(h >> np.uint32(3)) & np.uint32(3)
+    over = F1 if np.uint32(h >> np.uint32(5)) & np.uint32(1) else -F1
+    by = F1 / (F1 + t * t)
+    any_x, any_y = over * (F1 - t * t) * by, over * F2 * t * by
+    quarter_x = F1 if quarter == 0 else -F1 if quarter == 2 else F0
+    quarter_y = F1 if quarter == 1 else -F1 if quarter == 3 else F0
+    x = any_x if ways & np.int32(ANY) else quarter_x if ways & np.int32(QUARTER) else F1
+    y = any_y if ways & np.int32(ANY) else quarter_y if ways & np.int32(QUARTER) else F0
+    flip = -F1 if (ways & np.int32(FLIPS)) and (np.uint32(h >> np.uint32(6)) & np.uint32(1)) else F1
+    return x, y, flip
+
+
+@inlined
+def _shift_of(h, ways, tile, x, y):
+    """Where the middle of a patch lies in the pattern, in metres: anywhere in a tile, or where it is."""
+    a = _chance(_mixed(np.uint32(h ^ np.uint32(0x68E31DA4))))
+    b = _chance(_mixed(np.uint32(h ^ np.uint32(0xB5297A4D))))
+    shifts = ways & np.int32(SHIFTS)
+    return (a * tile if shifts else x), (b * tile if shifts else y)
+
+
+@lanes
+def choose_patches(k, row, laid, rows, turns):
+    """Fill, for the three patches around each lane, heaviest first, how they turn and shift the pattern and how much they
+    count; and by how much what they mix is to be spread again, so that its variance stays (Heitz and Neyret 2018).
+
+    Patches stand on a grid of triangles; what each counts is the barycentric weight to a power (Mikkelsen 2022).
+    """
+    said, u_at, v_at = INDEX(PLACE_ROWS * k * B), INDEX(row + U * B), INDEX(row + V * B)
+    for t in range(B):
+        i = INDEX(t)
+        fine, power = rows[said + INDEX(PATCH_SIZE * B) + i], rows[said + INDEX(PATCH_POWER * B) + i]
+        told, tile = as_bits(rows[said + INDEX(PATCH_WAYS * B) + i]), F1 / rows[said + INDEX(TILES * B) + i]
+        is_shuffled = fine > F0
+        ways, seed = np.int32(told & np.int32(SEED - 1)), np.int32(told >> np.int32(4))
+        u, v = laid[u_at + i] * fine, laid[v_at + i] * fine
+        x, y = u - SKEW * v, STRETCH * v
+        column, down = np.floor(x), np.floor(y)
+        a, b = x - column, y - down
+        c = F1 - a - b
+        upper = F1 if c < F0 else F0
+        w0, w1, w2 = abs(c), (F1 - b if upper > F0 else b), (F1 - a if upper > F0 else a)
+        x0, y0 = column + upper, down + upper
+        x1, y1 = column + upper, down + (F1 - upper)
+        x2, y2 = column + (F1 - upper), down + upper
+        w0 = exp2(max(power * log2(max(w0, np.float32(1e-20))), np.float32(-60.0)))
+        w1 = exp2(max(power * log2(max(w1, np.float32(1e-20))), np.float32(-60.0)))
+        w2 = exp2(max(power * log2(max(w2, np.float32(1e-20))), np.float32(-60.0)))
+        swap = w1 > w0
+        w0, w1, x0, x1 = (w1 if swap else w0), (w0 if swap else w1), (x1 if swap else x0), (x0 if swap else x1)
+        y0, y1 = (y1 if swap else y0), (y0 if swap else y1)
+        swap = w2 > w0
+        w0, w2, x0, x2 = (w2 if swap else w0), (w0 if swap else w2), (x2 if swap else x0), (x0 if swap else x2)
+        y0, y2 = (y2 if swap else y0), (y0 if swap else y2)
+        swap = w2 > w1
+        w1, w2, x1, x2 = (w2 if swap else w1), (w1 if swap else w2), (x2 if swap else x1), (x1 if swap else x2)
+        y1, y2 = (y2 if swap else y1), (y1 if swap else y2)
+        cut = np.float32(PATCH_CUT) * (w0 + w1 + w2)
+        w0, w1, w2 = w0 - cut, max(w1 - cut, F0), max(w2 - cut, F0)
+        whole = F1 / (w0 + w1 + w2)
+        w0, w1, w2 = w0 * whole, w1 * whole, w2 * whole
+        gain = F1 / math.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
+        gain = gain if is_shuffled else F1
+        turns[INDEX(TURN_GAIN * B) + i] = gain
+        coarse = F1 / max(fine, np.float32(1e-20))
+        for patch in range(3):
+            w, xs, ys = (w0, x0, y0) if patch == 0 else (w1, x1, y1) if patch == 1 else (w2, x2, y2)
+            h = _hash_of(xs, ys, seed)
+            across, along = coarse * (xs + np.float32(0.5) * ys), coarse * TALL * ys
+            cos, sin, flip = _turn_of(h, ways)
+            to_u, to_v = _shift_of(h, ways, tile, across, along)
+            out = INDEX(TURN_ROWS * patch * B) + i
+            alone = F1 if patch == 0 else F0
+            turns[out] = flip * cos if is_shuffled else F1
+            turns[out + INDEX(B)] = -flip * sin if is_shuffled else F0
+            turns[out + INDEX(2 * B)] = sin if is_shuffled else F0
+            turns[out + INDEX(3 * B)] = cos if is_shuffled else F1
+            turns[out + INDEX(4 * B)] = across if is_shuffled else F0
+            turns[out + INDEX(5 * B)] = along if is_shuffled else F0
+            turns[out + INDEX(6 * B)] = to_u if is_shuffled else F0
+            turns[out + INDEX(7 * B)] = to_v if is_shuffled else F0
+            turns[out + INDEX(8 * B)] = gain * w if is_shuffled else alone
+
+
+@lanes
+def turn_plane(patch, to, copied, turns, laid):
+    """Fill a plane of a seat: that of its place, turned and shifted as a patch is."""
+    m, one = INDEX(TURN_ROWS * patch * B), INDEX(B)
+    for t in range(B):
+        i, out = INDEX(t), INDEX(to) + INDEX(t)
+        a, b, c, d = turns[m + i], turns[m + one + i], turns[m + INDEX(2 * B) + i], turns[m + INDEX(3 * B) + i]
+        u = copied[INDEX(U * B) + i] - turns[m + INDEX(4 * B) + i]
+        v = copied[INDEX(V * B) + i] - turns[m + INDEX(5 * B) + i]
+        laid[out + INDEX(U * B)] = a * u + b * v + turns[m + INDEX(6 * B) + i]
+        laid[out + INDEX(V * B)] = c * u + d * v + turns[m + INDEX(7 * B) + i]
+        u, v = copied[INDEX(U_REST * B) + i], copied[INDEX((U_REST + 1) * B) + i]
+        laid[out + INDEX(U_REST * B)], laid[out + INDEX((U_REST + 1) * B)] = a * u + b * v, c * u + d * v
+        u, v = copied[INDEX(LONG_U * B) + i], copied[INDEX((LONG_U + 1) * B) + i]
+        laid[out + INDEX(LONG_U * B)], laid[out + INDEX((LONG_U + 1) * B)] = a * u + b * v, c * u + d * v
+        for axis in range(3):
+            u, v = copied[INDEX((GRADIENT_U + axis) * B) + i], copied[INDEX((GRADIENT_U + 3 + axis) * B) + i]
+            laid[out + INDEX((GRADIENT_U + axis) * B)] = a * u + b * v
+            laid[out + INDEX((GRADIENT_U + 3 + axis) * B)] = c * u + d * v
+
+
+@inlined
+def _shuffle(k, points, plan, scratch):
+    """Lay the patches of a place: the heaviest on its own seat, two more beside it."""
+    places, lying, seats = scratch.places, scratch.lying, points.layer.shape[1]
+    charts, first, counts = plan.charts.shape[0], seats + plan.extra * k, places.look.counts
+    own = INDEX(LAID_ROWS * B * (charts + k))
+    if places.laid_at[INDEX(k)] != LAID_ROWS * B * (charts + k):  # the rows of a chart, which others look at too
+        at = INDEX(places.laid_at[INDEX(k)])
+        for t in range(LAID_ROWS * B):
+            lying.laid[own + INDEX(t)] = lying.laid[at + INDEX(t)]
+        places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts + k)
+    for patch in range(1, 3):
+        places.laid_at[INDEX(first + patch - 1)] = LAID_ROWS * B * (charts + first + patch - 1)
+    for plane in range(3):
+        count = INDEX((3 * k + plane) * B)
+        if not largest(3 * k + plane, counts) > 0:
+            continue
+        row = own + INDEX(PLANE_ROWS * plane * B)
+        choose_patches(k, row, lying.laid, places.look.rows, lying.turns)
+        for t in range(PLANE_ROWS * B):
+            lying.copied[INDEX(t)] = lying.laid[row + INDEX(t)]
+        for patch in range(3):
+            seat = k if patch == 0 else first + patch - 1
+            to = places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane
+            if patch > 0:
+                for t in range(PLANE_ROWS * B):
+                    lying.laid[INDEX(to + t)] = lying.copied[INDEX(t)]
+            turn_plane(patch, to, lying.copied, lying.turns, lying.laid)
+        for t in range(B):
+            shown, i = counts[count + INDEX(t)], INDEX(t)
+            gain = lying.turns[INDEX(TURN_GAIN * B) + i]
+            places.more[INDEX(k * B) + i] += shown * (F1 - gain)
+            for patch in range(3):
+                seat = k if patch == 0 else first + patch - 1
+                weight = lying.turns[INDEX((TURN_ROWS * patch + 8) * B) + i]
+                counts[INDEX((3 * seat + plane) * B) + i] = shown * weight
+
+
+@inlined
+def _lay_apart(k, group, points, plan, scratch):
+    """Lay a place once more for the roles of a group: where a layer has them apart, by their own chart."""
+    places, lying, charts = scratch.places, scratch.lying, plan.charts.shape[0]
+    seat = points.layer.shape[1] + plan.extra * k + (BESIDE if plan.is_shuffled else 0) + group
+    start, is_any = LAID_ROWS * B * (charts + seat), False
+    places.laid_at[INDEX(seat)] = start
+    for t in range(B):
+        layer, i = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)], INDEX(t)
+        chart = plan.apart[INDEX(group), INDEX(layer)]
+        apart = F1 if chart >= 0 else F0
+        if chart >= 0 and not lying.is_laid[INDEX(chart)]:
+            lying.is_laid[INDEX(chart)] = 1
+            lay_chart(chart, points, plan, scratch)
+        is_any |= chart >= 0
+        places.apart[INDEX((plan.apart.shape[0] * k + group) * B) + i] = apart
+        for plane in range(3):
+            counts = places.look.counts
+            counts[INDEX((3 * seat + plane) * B) + i] = apart * counts[INDEX((3 * k + plane) * B) + i]
+        own = INDEX(LAID_ROWS * B * max(chart, np.int32(0)) + t)
+        for row in range(LAID_ROWS):
+            lying.laid[INDEX(start + row * B + t)] = lying.laid[own + INDEX(row * B)]
+    if not is_any:
+        for row in range(3):
+            for t in range(B):
+                places.look.counts[INDEX((3 * seat + row) * B + t)] = F0
+
+
+@inlined
+def lay_seats(most, points, plan, scratch):
+    """Lay all seats of the block's places beside their own."""
+    places = scratch.places
+    for k in range(most):
+        for group in range(plan.apart.shape[0]):  # before patches, which change what planes count
+            _lay_apart(k, group, points, plan, scratch)
+        if plan.is_shuffled:
+            for t in range(B):
+                places.more[INDEX(k * B + t)] = F0
+            first = points.layer.shape[1] + plan.extra * k
+            for row in range(3 * BESIDE):
+                for t in range(B):
+                    places.look.counts[INDEX((3 * first + row) * B + t)] = F0
+            if largest(PLACE_ROWS * k + PATCH_SIZE, places.look.rows) > 0:
+                _shuffle(k, points, plan, scratch)
+
+
+@inlined
+def raise_means(most, points, plan, scratch):
+    """Add the mean height of shuffled layers where patches mix: what is spread is the difference from it."""
+    places, high = scratch.places, plan.role_row[HEIGHT]
+    for k in range(most):
+        for t in range(B):
+            more = places.more[INDEX(k * B + t)]
+            if more < 0:
+                layer = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)]
+                mean = plan.means[INDEX(layer), INDEX(high)] if high >= 0 else plan.neutral[HEIGHT]
+                low = places.look.rows[INDEX((PLACE_ROWS * k + LOW) * B + t)]
+                scratch.mix.tall[INDEX(k * B + t)] += more * mean * low
+
+
+@inlined
+def mix_means(most, points, plan, scratch):
+    """Add the means of shuffled layers where patches mix, of all channels and of height."""
+    places, mix, high = scratch.places, scratch.mix, plan.role_row[HEIGHT]
+    for k in range(most):
+        for t in range(B):
+            more = places.more[INDEX(k * B + t)] * mix.kept[INDEX(k * B + t)]
+            if more < 0:
+                layer = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)]
+                for channel in range(plan.means.shape[1]):
+                    mix.channels[INDEX(channel * B + t)] += more * plan.means[INDEX(layer), INDEX(channel)]
+                mean = plan.means[INDEX(layer), INDEX(high)] if high >= 0 else plan.neutral[HEIGHT]
+                mix.sums[INDEX(HEIGHT * B + t)] += more * mean * places.look.rows[INDEX((PLACE_ROWS * k + LOW) * B + t)]
