@@ -460,10 +460,17 @@ def lay_places(most, points, plan, scratch):
     for k in range(most):
         several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         for t in range(B if several else 1):
-            c = places.charts_at[INDEX(B * k + t)] if several else chart
-            if not lying.is_laid[INDEX(c)]:
-                lying.is_laid[INDEX(c)] = 1
-                lay_chart(c, points, plan, scratch)
+            lying.is_laid[INDEX(places.charts_at[INDEX(B * k + t)] if several else chart)] = 1
+        for group in range(plan.apart.shape[0]):
+            for t in range(B):
+                apart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
+                if apart >= 0:
+                    lying.is_laid[INDEX(apart)] = 1
+    for c in range(charts.shape[0]):
+        if lying.is_laid[INDEX(c)]:
+            lay_chart(c, points, plan, scratch)
+    for k in range(most):
+        several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         if several:
             places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts.shape[0] + k)
             copy_charts(k, places.charts_at, places.laid_at[INDEX(k)], lying.laid)

@@ -21,7 +21,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._chart_kernels import lay_places
-from jagged_quilt.blend._mix_kernels import begin_heights, encode, mix_pass, resolve, weigh, weigh_pairs
+from jagged_quilt.blend._mix_kernels import begin_heights, encode, keep_above, mix_pass, resolve, weigh, weigh_pairs
 from jagged_quilt.blend._number_kernels import exp2, largest, log2
 from jagged_quilt.blend._rows import (
     ANISOTROPIC,
@@ -64,17 +64,17 @@ def blend_block(points, plan, pages, scratch):
         mix.channels[INDEX(t)] = F0
     passes = np.int64(0)  # a plain 0 would compile what it is given to once more
     for k in range(most):
-        for plane in range(3):
-            if largest(3 * k + plane, places.look.counts) > 0:
-                passes = find_place(k, k, plane, np.int32(-1), passes, plan, pages, scratch)
-        for beside in range(plan.extra):
-            seat, group = points.layer.shape[1] + plan.extra * k + beside, beside - (BESIDE if plan.is_shuffled else 0)
+        for beside in range(1 + plan.extra):
+            seat = k if beside == 0 else points.layer.shape[1] + plan.extra * k + beside - 1
+            group = np.int32(max(-1, beside - (1 + BESIDE if plan.is_shuffled else 1)))
             for plane in range(3):
                 if largest(3 * seat + plane, places.look.counts) > 0:
-                    passes = find_place(k, seat, plane, np.int32(max(group, -1)), passes, plan, pages, scratch)
+                    passes = find_place(k, seat, plane, group, passes, plan, pages, scratch)
     read_passes(passes, plan, pages, scratch)
     if plan.is_shuffled:
         raise_means(most, points, plan, scratch)
+    if plan.is_tuned or plan.is_shuffled:
+        keep_above(most, mix.tall)
     if plan.pairs.shape[0] > 0:
         weigh_pairs(most, points, plan.pairs, places.look.rows, scratch.who, mix)
     else:

@@ -59,14 +59,20 @@ def begin_heights(most, is_tuned, rows, tall):
 
 
 @inlined
+def keep_above(most, tall):
+    """Let no place lie so low that it counts nothing."""
+    for t in range(most * B):
+        tall[INDEX(t)] = max(tall[INDEX(t)], np.float32(LOWEST - HEIGHT_FLOOR))
+
+
+@inlined
 def weigh_pairs(most, points, pairs, rows, who, mix):
     """As `weigh`, but by the hardness where each layer meets the tallest."""
     for t in range(B):
         top, tallest, p, whole = 0, F0, INDEX(who[INDEX(t)]), np.float32(1e-12)
         for k in range(most):
             own = INDEX(k * B + t)
-            height = max(mix.tall[own] + np.float32(HEIGHT_FLOOR), np.float32(LOWEST))
-            mix.tall[own] = rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] * height
+            mix.tall[own] = rows[INDEX((PLACE_ROWS * k + WEIGHT) * B + t)] * (mix.tall[own] + np.float32(HEIGHT_FLOOR))
             if mix.tall[own] > tallest:
                 top, tallest = k, mix.tall[own]
         other = INDEX(points.layer[p, INDEX(top)])
@@ -94,7 +100,7 @@ def weigh(most, rows, mix):
         weight, own = INDEX((PLACE_ROWS * k + WEIGHT) * B), INDEX(B * k)
         for t in range(B):
             i = INDEX(t)
-            tallness = rows[weight + i] * max(tall[own + i] + np.float32(HEIGHT_FLOOR), np.float32(LOWEST))
+            tallness = rows[weight + i] * (tall[own + i] + np.float32(HEIGHT_FLOOR))
             tall[own + i] = tallness
             tallest[t] = max(tallest[t], tallness)
     for t in range(B):

@@ -10,7 +10,6 @@ import math
 
 import numpy as np
 
-from jagged_quilt.blend._chart_kernels import lay_chart
 from jagged_quilt.blend._number_kernels import as_bits, exp2, largest, log2
 from jagged_quilt.blend._rows import (
     F0,
@@ -223,9 +222,6 @@ def _lay_apart(k, group, points, plan, scratch):
         layer, i = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)], INDEX(t)
         chart = plan.apart[INDEX(group), INDEX(layer)]
         apart = F1 if chart >= 0 else F0
-        if chart >= 0 and not lying.is_laid[INDEX(chart)]:
-            lying.is_laid[INDEX(chart)] = 1
-            lay_chart(chart, points, plan, scratch)
         is_any |= chart >= 0
         places.apart[INDEX((plan.apart.shape[0] * k + group) * B) + i] = apart
         for plane in range(3):
