@@ -173,7 +173,7 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
         elif phase == 1:
             _chart_kernels.lay_places(most, points, plan, scratch)
         elif phase == 2:
-            _sample_kernels.locate((9, 8), -1, False, 0, 1, 1, 0, laid, look, spot)
+            _sample_kernels.locate((9, 8), -1, False, (0, 0, 1), 1, 0, laid, look, spot)
         elif phase == 3:
             _sample_kernels.fetch(1, 3, pages.texels, 2, samples)
         elif phase == 4:
@@ -195,7 +195,8 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
 
 def where_time_goes(scene, blend):
     """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
-    points, plan, pages, scratch = blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE)
+    with blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE) as rows:
+        points, plan, pages, scratch = rows
     targets = blend._targets(scene.out, None)
     rng, size = np.random.default_rng(0), rows_of.B
     blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
