@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from jagged_quilt.blend._number_kernels import as_bits, as_number
+from jagged_quilt.blend._number_kernels import as_bits, as_number, largest
 from jagged_quilt.blend._rows import (
     COAT_NORMAL,
     COAT_TILT,
@@ -268,62 +268,76 @@ def mix_height(sample, heights, weight, sums):
 
 
 @inlined
-def _weight_of(role_group, group, row, weight, apart, masked):
-    """The weight by which a pass counts for a role: all of it, none, or where the role does not lie apart.
-
-    row : the first of the place's rows of `apart`.
-    """
-    if role_group == group:
-        return weight
-    at = INDEX((row + role_group) * B)
+def mask_weight(group, row, weight, apart, masked):
+    """Fill the weight of a pass where the roles of a group do not lie apart; return the largest."""
+    at = INDEX((row + group) * B)
     for t in range(B):
-        masked[INDEX(t)] = F0 if group >= 0 else weight[INDEX(t)] * (F1 - apart[at + INDEX(t)])
-    return masked
+        masked[INDEX(t)] = weight[INDEX(t)] * (F1 - apart[at + INDEX(t)])
+    return largest(0, masked)
+
+
+@inlined
+def mix_roles(sample, only, weight, plan, scratch):
+    """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height.
+
+    only : a group of roles, -1 for those of none, or -2 for all.
+    """
+    samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
+    around, between, rows = samples.around, samples.spot.between, scratch.places.look.rows
+    k, first = samples.place[INDEX(sample)], 4 * B * arrays * sample
+    for array in range(arrays):
+        corners = first + 4 * B * array
+        if only != -2 and plan.group_of[4 * array] != only:
+            pass
+        elif plan.is_tuned and array == plan.role_row[DIFFUSE] // 4:
+            mix_diffuse(k, sample, array, corners, around, between, weight, rows, mix.channels)
+        elif plan.is_colour[array]:
+            mix_colour(sample, array, corners, around, between, weight, mix.channels)
+        for channel in range(4):
+            at = 4 * array + channel
+            if only != -2 and plan.group_of[at] != only:
+                continue
+            if plan.is_tuned and (at == plan.role_row[ROUGHNESS] or at == plan.role_row[OCCLUSION]):
+                is_occlusion = at == plan.role_row[OCCLUSION]
+                mix_tuned(k, sample, at, corners, around, between, weight, rows, mix.channels, is_occlusion)
+            elif plan.mixed[at]:
+                mix_data(sample, array, channel, corners, around, between, weight, mix.channels)
+    row = scratch.places.laid_at[INDEX(samples.seat[INDEX(sample)])] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
+    for which in range(2 if plan.role_row.shape[0] > COAT_NORMAL else 1):
+        output = COAT_NORMAL if which else NORMAL
+        read = plan.role_row[output], plan.role_row[output + 1]
+        if read[0] < 0 or (only != -2 and plan.group_of[read[0]] != only):
+            continue
+        slopes = weight
+        if plan.is_tuned and not which:
+            steepen(k, weight, rows, mix.scaled)
+            slopes = mix.scaled
+        tilt = COAT_TILT if which else TILT
+        mix_normals(sample, row, first, read, tilt, around, between, slopes, scratch.lying.laid, mix.sums)
+    high = plan.role_row[HEIGHT]
+    if only == -2 or (plan.group_of[INDEX(high)] if high >= 0 else -1) == only:
+        mix_height(sample, samples.heights, weight, mix.sums)
 
 
 @inlined
 def mix_pass(sample, plan, scratch):
-    """Add a pass to the sums of the channels that roles read, of slopes on its plane, and of height."""
-    samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
-    around, (_, between, shares), weight, rows = samples.around, samples.spot, mix.weight, scratch.places.look.rows
-    k, first, group = samples.place[INDEX(sample)], 4 * B * arrays * sample, samples.group[INDEX(sample)]
-    if not weights_of_pass(k, sample, shares, mix.kept, weight) > 0:
+    """Add a pass to the sums, by what its place keeps: for all roles, for those of its group, or for each group of roles by
+    where it does not lie apart."""
+    samples, mix, groups = scratch.samples, scratch.mix, plan.apart.shape[0]
+    k, group = samples.place[INDEX(sample)], samples.group[INDEX(sample)]
+    if not weights_of_pass(k, sample, samples.spot.shares, mix.kept, mix.weight) > 0:
         return
-    is_split, seen, apart, masked = plan.apart.shape[0] > 0, plan.apart.shape[0] * k, scratch.places.apart, mix.masked
-    for array in range(arrays):
-        corners = first + 4 * B * array
-        own = _weight_of(plan.group_of[4 * array], group, seen, weight, apart, masked) if is_split else weight
-        if plan.is_tuned and array == plan.role_row[DIFFUSE] // 4:
-            mix_diffuse(k, sample, array, corners, around, between, own, rows, mix.channels)
-        elif plan.is_colour[array]:
-            mix_colour(sample, array, corners, around, between, own, mix.channels)
-        for channel in range(4):
-            at = 4 * array + channel
-            own = _weight_of(plan.group_of[at], group, seen, weight, apart, masked) if is_split else weight
-            if plan.is_tuned and (at == plan.role_row[ROUGHNESS] or at == plan.role_row[OCCLUSION]):
-                is_occlusion = at == plan.role_row[OCCLUSION]
-                mix_tuned(k, sample, at, corners, around, between, own, rows, mix.channels, is_occlusion)
-            elif plan.mixed[at]:
-                mix_data(sample, array, channel, corners, around, between, own, mix.channels)
-    row = scratch.places.laid_at[INDEX(samples.seat[INDEX(sample)])] + PLANE_ROWS * B * samples.plane[INDEX(sample)]
-    read = plan.role_row[NORMAL], plan.role_row[NORMAL + 1]
-    if read[0] >= 0:
-        slopes = _weight_of(plan.group_of[read[0]], group, seen, weight, apart, masked) if is_split else weight
-        if plan.is_tuned:
-            steepen(k, slopes, rows, mix.scaled)
-            slopes = mix.scaled
-        mix_normals(sample, row, first, read, TILT, around, between, slopes, scratch.lying.laid, mix.sums)
-    if plan.role_row.shape[0] > COAT_NORMAL and plan.role_row[COAT_NORMAL] >= 0:
-        read = plan.role_row[COAT_NORMAL], plan.role_row[COAT_NORMAL + 1]
-        own = _weight_of(plan.group_of[read[0]], group, seen, weight, apart, masked) if is_split else weight
-        mix_normals(sample, row, first, read, COAT_TILT, around, between, own, scratch.lying.laid, mix.sums)
-    high = plan.role_row[HEIGHT]
-    own = (
-        _weight_of(plan.group_of[high] if high >= 0 else np.int32(-1), group, seen, weight, apart, masked)
-        if is_split
-        else weight
-    )
-    mix_height(sample, samples.heights, own, mix.sums)
+    only, last = (np.int32(-2), np.int32(-1)) if groups == 0 else (group, group + np.int32(1))
+    last = np.int32(groups) if groups > 0 and group < 0 else last
+    while only < last:
+        weight = mix.weight
+        if only >= 0 and group < 0:
+            weight = mix.masked
+            if not mask_weight(only, groups * k, mix.weight, scratch.places.apart, mix.masked) > 0:
+                only += np.int32(1)
+                continue
+        mix_roles(sample, only, weight, plan, scratch)
+        only += np.int32(1)
 
 
 @lanes

@@ -182,7 +182,7 @@ class PlaceRows(NamedTuple):
     layers_at: NDArray[np.int32]  # the layer of each lane of the place at hand
     charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
     laid_at: NDArray[np.int64]  # of each seat, where the rows of its chart begin in `laid`
-    more: NDArray[np.float32]  # one: how much of its mean a shuffled place is given back, below 0
+    more: NDArray[np.float32]  # one: how much of its mean a shuffled place is given back
     apart: NDArray[np.float32]  # one for each group: 1 where its roles lie apart
     taps: NDArray[np.float32]  # three for each seat: samples along the footprint
 
@@ -198,6 +198,7 @@ class LaidRows(NamedTuple):
     is_laid: NDArray[np.int32]  # one for each chart; then whether float32 leaves something away of the places
     turns: NDArray[np.float32]  # how the patches of the plane at hand lie
     copied: NDArray[np.float32]  # PLANE_ROWS of it
+    shown: NDArray[np.float32]  # one: how much it counts
 
 
 class SpotRows(NamedTuple):
@@ -284,6 +285,7 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int, extra: int =
             np.zeros(charts + 1, np.int32),
             f4(3 * TURN_ROWS + 1),
             f4(PLANE_ROWS),
+            f4(1),
         ),
         SampleRows(
             SpotRows(i4(2 * passes), f4(2 * passes), f4(passes)),

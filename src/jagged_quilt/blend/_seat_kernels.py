@@ -173,6 +173,24 @@ def turn_plane(patch, to, copied, turns, laid):
             laid[out + INDEX((GRADIENT_U + 3 + axis) * B)] = c * u + d * v
 
 
+@lanes
+def spread_again(k, shown, turns, more):
+    """Add how much of its mean a place is to be given back on a plane."""
+    gain, own = INDEX(TURN_GAIN * B), INDEX(k * B)
+    for t in range(B):
+        i = INDEX(t)
+        more[own + i] += shown[i] * (turns[gain + i] - F1)
+
+
+@lanes
+def count_patch(patch, row, shown, turns, counts):
+    """Fill how much a plane counts in the seat of a patch."""
+    weight, out = INDEX((TURN_ROWS * patch + 8) * B), INDEX(row * B)
+    for t in range(B):
+        i = INDEX(t)
+        counts[out + i] = shown[i] * turns[weight + i]
+
+
 @inlined
 def _shuffle(k, points, plan, scratch):
     """Lay the patches of a place: the heaviest on its own seat, two more beside it."""
@@ -194,21 +212,27 @@ def _shuffle(k, points, plan, scratch):
         choose_patches(k, row, lying.laid, places.look.rows, lying.turns)
         for t in range(PLANE_ROWS * B):
             lying.copied[INDEX(t)] = lying.laid[row + INDEX(t)]
+        for t in range(B):
+            lying.shown[INDEX(t)] = counts[count + INDEX(t)]
+        spread_again(k, lying.shown, lying.turns, places.more)
         for patch in range(3):
+            if not largest(TURN_ROWS * patch + 8, lying.turns) > 0:
+                continue
             seat = k if patch == 0 else first + patch - 1
             to = places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane
             if patch > 0:
                 for t in range(PLANE_ROWS * B):
                     lying.laid[INDEX(to + t)] = lying.copied[INDEX(t)]
             turn_plane(patch, to, lying.copied, lying.turns, lying.laid)
-        for t in range(B):
-            shown, i = counts[count + INDEX(t)], INDEX(t)
-            gain = lying.turns[INDEX(TURN_GAIN * B) + i]
-            places.more[INDEX(k * B) + i] += shown * (F1 - gain)
-            for patch in range(3):
-                seat = k if patch == 0 else first + patch - 1
-                weight = lying.turns[INDEX((TURN_ROWS * patch + 8) * B) + i]
-                counts[INDEX((3 * seat + plane) * B) + i] = shown * weight
+            count_patch(patch, 3 * seat + plane, lying.shown, lying.turns, counts)
+
+
+@lanes
+def count_apart(row, to, shown, apart, counts):
+    """Fill how much a plane counts in the seat of a group of roles."""
+    out = INDEX(to * B)
+    for t in range(B):
+        counts[out + INDEX(t)] = shown[INDEX(t)] * apart[row + INDEX(t)]
 
 
 @inlined
@@ -216,24 +240,26 @@ def _lay_apart(k, group, points, plan, scratch):
     """Lay a place once more for the roles of a group: where a layer has them apart, by their own chart."""
     places, lying, charts = scratch.places, scratch.lying, plan.charts.shape[0]
     seat = points.layer.shape[1] + plan.extra * k + (BESIDE if plan.is_shuffled else 0) + group
-    start, is_any = LAID_ROWS * B * (charts + seat), False
-    places.laid_at[INDEX(seat)] = start
+    apart, one, is_alike = INDEX((plan.apart.shape[0] * k + group) * B), np.int32(-1), True
     for t in range(B):
-        layer, i = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)], INDEX(t)
-        chart = plan.apart[INDEX(group), INDEX(layer)]
-        apart = F1 if chart >= 0 else F0
-        is_any |= chart >= 0
-        places.apart[INDEX((plan.apart.shape[0] * k + group) * B) + i] = apart
-        for plane in range(3):
-            counts = places.look.counts
-            counts[INDEX((3 * seat + plane) * B) + i] = apart * counts[INDEX((3 * k + plane) * B) + i]
-        own = INDEX(LAID_ROWS * B * max(chart, np.int32(0)) + t)
-        for row in range(LAID_ROWS):
-            lying.laid[INDEX(start + row * B + t)] = lying.laid[own + INDEX(row * B)]
-    if not is_any:
-        for row in range(3):
-            for t in range(B):
-                places.look.counts[INDEX((3 * seat + row) * B + t)] = F0
+        chart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
+        places.apart[apart + INDEX(t)] = F1 if chart >= 0 else F0
+        if chart >= 0 and chart != one:
+            is_alike, one = one < 0, chart
+    if one >= 0 and is_alike:
+        places.laid_at[INDEX(seat)] = LAID_ROWS * B * one
+    elif one >= 0:
+        start = LAID_ROWS * B * (charts + seat)
+        places.laid_at[INDEX(seat)] = start
+        for t in range(B):
+            chart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
+            own = INDEX(LAID_ROWS * B * max(chart, np.int32(0)) + t)
+            for row in range(LAID_ROWS):
+                lying.laid[INDEX(start + row * B + t)] = lying.laid[own + INDEX(row * B)]
+    for plane in range(3):
+        for t in range(B):
+            lying.shown[INDEX(t)] = places.look.counts[INDEX((3 * k + plane) * B + t)]
+        count_apart(apart, 3 * seat + plane, lying.shown, places.apart, places.look.counts)
 
 
 @inlined
@@ -259,8 +285,8 @@ def raise_means(most, points, plan, scratch):
     """Add the mean height of shuffled layers where patches mix: what is spread is the difference from it."""
     places, high = scratch.places, plan.role_row[HEIGHT]
     for k in range(most):
-        for t in range(B):
-            more = places.more[INDEX(k * B + t)]
+        for t in range(B if largest(k, places.more) > 0 else 0):
+            more = -places.more[INDEX(k * B + t)]
             if more < 0:
                 layer = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)]
                 mean = plan.means[INDEX(layer), INDEX(high)] if high >= 0 else plan.neutral[HEIGHT]
@@ -273,8 +299,8 @@ def mix_means(most, points, plan, scratch):
     """Add the means of shuffled layers where patches mix, of all channels and of height."""
     places, mix, high = scratch.places, scratch.mix, plan.role_row[HEIGHT]
     for k in range(most):
-        for t in range(B):
-            more = places.more[INDEX(k * B + t)] * mix.kept[INDEX(k * B + t)]
+        for t in range(B if largest(k, places.more) > 0 else 0):
+            more = -places.more[INDEX(k * B + t)] * mix.kept[INDEX(k * B + t)]
             if more < 0:
                 layer = points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)]
                 for channel in range(plan.means.shape[1]):
