@@ -94,8 +94,8 @@ def patches_of(shuffle, place, tile):
     a, b = x - column, y - row
     lower, upper = [(1 - a - b, 0, 0), (b, 0, 1), (a, 1, 0)], [(a + b - 1, 1, 1), (1 - b, 1, 0), (1 - a, 0, 1)]
     corners = lower if a + b <= 1 else upper
-    weights = np.maximum([c[0] for c in corners], 1e-20) ** (1 / shuffle.border)
-    weights = np.maximum(weights - 0.02 * weights.sum(), 0)
+    near = np.array([c[0] for c in corners])
+    weights = np.maximum(shuffle.border - (near.max() - near), 0) ** 2
     weights = weights / weights.sum()
     spread = 1 / np.sqrt((weights**2).sum())
     out = []

@@ -46,7 +46,7 @@ LAYER = np.dtype(
         ("occluded", "f4"),  # times as much light kept away
         ("colours", "f4", (3, 3)),  # what linear diffuse colours are multiplied by
         ("patch_size", "f4"),  # patches of a shuffled texture for a metre, or 0
-        ("patch_power", "f4"),  # how hard they part
+        ("patch_border", "f4"),  # how wide they fade
         ("patch_ways", "i4"),  # what is done to each, and the seed
     ],
     align=True,
@@ -96,11 +96,11 @@ FACING, SIDES, LAID_ROWS = 45, 48, 49
 # Rows of a place in `places`: what its layer says, four at a time as they are laid out, and its weight. The slice is the bits
 # of a whole number.
 SLICE, TILES, TILES_REST, BIAS, LOW, HARD, SHARP, BY, WRAP_U, WRAP_V, FILTER, TAPS = range(12)
-RISE, STEEP, ROUGHER, OCCLUDED, COLOURS, PATCH_SIZE, PATCH_POWER, PATCH_WAYS = *range(12, 17), 25, 26, 27
+RISE, STEEP, ROUGHER, OCCLUDED, COLOURS, PATCH_SIZE, PATCH_BORDER, PATCH_WAYS = *range(12, 17), 25, 26, 27
 LAYER_ROWS, WEIGHT, PLACE_ROWS = 28, 28, 29
-# Rows of each of the three patches in `turns`: a 2 x 2, the middle, where that comes to lie, and how much the patch counts;
-# last, by how much what they mix is to be spread.
-TURN_ROWS, TURN_GAIN = 9, 27
+# Rows of each of the three in `patches`: how much it counts, and which it is; last, by how much what they mix is to be spread.
+# Those of `turns`: a 2 x 2, the middle of a patch, and where that comes to lie.
+PATCH_ROWS, PATCH_GAIN, TURN_ROWS = 3, 9, 8
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in BLENDED_ROLES]
@@ -196,7 +196,8 @@ class LaidRows(NamedTuple):
     shares: NDArray[np.float32]  # three for each chart, then for each place: how much each plane counts there
     alike: NDArray[np.float32]  # two: sharpness and what is done with the planes, of the chart at hand
     is_laid: NDArray[np.int32]  # one for each chart; then whether float32 leaves something away of the places
-    turns: NDArray[np.float32]  # how the patches of the plane at hand lie
+    patches: NDArray[np.float32]  # those of the plane at hand
+    turns: NDArray[np.float32]  # how one of them lies
     copied: NDArray[np.float32]  # PLANE_ROWS of it
     shown: NDArray[np.float32]  # one: how much it counts
 
@@ -283,7 +284,8 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int, extra: int =
             f4(3 * (charts + places)),
             f4(2),
             np.zeros(charts + 1, np.int32),
-            f4(3 * TURN_ROWS + 1),
+            f4(3 * PATCH_ROWS + 1),
+            f4(TURN_ROWS),
             f4(PLANE_ROWS),
             f4(1),
         ),

@@ -10,7 +10,7 @@ import math
 
 import numpy as np
 
-from jagged_quilt.blend._number_kernels import as_bits, exp2, largest, log2
+from jagged_quilt.blend._number_kernels import as_bits, largest
 from jagged_quilt.blend._rows import (
     F0,
     F1,
@@ -19,16 +19,19 @@ from jagged_quilt.blend._rows import (
     HEIGHT,
     INDEX,
     LAID_ROWS,
+    LEVEL,
     LONG_U,
+    LONGER,
     LOW,
-    PATCH_POWER,
+    PATCH_BORDER,
+    PATCH_GAIN,
+    PATCH_ROWS,
     PATCH_SIZE,
     PATCH_WAYS,
     PLACE_ROWS,
     PLANE_ROWS,
+    SHORTER,
     TILES,
-    TURN_GAIN,
-    TURN_ROWS,
     U_REST,
     B,
     U,
@@ -37,7 +40,6 @@ from jagged_quilt.blend._rows import (
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 BESIDE = 2  # seats for the patches beside the heaviest one
-PATCH_CUT = 0.02  # a patch with less than this share is left out
 SKEW, STRETCH = np.float32(1.0 / math.sqrt(3.0)), np.float32(2.0 / math.sqrt(3.0))  # metres to the grid of triangles
 TALL = np.float32(math.sqrt(3.0) / 2.0)
 QUARTER, ANY, FLIPS, SHIFTS, SEED = 1, 2, 4, 8, 16  # what PATCH_WAYS holds, and where the seed begins
@@ -90,19 +92,20 @@ def _shift_of(h, ways, tile, x, y):
 
 
 @lanes
-def choose_patches(k, row, laid, rows, turns):
-    """Fill, for the three patches around each lane, heaviest first, how they turn and shift the pattern and how much they
-    count; and by how much what they mix is to be spread again, so that its variance stays (Heitz and Neyret 2018).
+def choose_patches(k, laid, rows, patches):
+    """Fill, for the three patches around each lane, heaviest first, how much they count and which they are; and by how much
+    what they mix is to be spread again, so that its variance stays (Heitz and Neyret 2018).
 
-    Patches stand on a grid of triangles; what each counts is the barycentric weight to a power (Mikkelsen 2022).
+    laid : the plane's rows.
+
+    Patches stand on a grid of triangles. What each counts begins where its barycentric weight is less than the largest one by
+    the border, and rises with the square.
     """
-    said, u_at, v_at = INDEX(PLACE_ROWS * k * B), INDEX(row + U * B), INDEX(row + V * B)
+    said, u_at, v_at = INDEX(PLACE_ROWS * k * B), INDEX(U * B), INDEX(V * B)
     for t in range(B):
         i = INDEX(t)
-        fine, power = rows[said + INDEX(PATCH_SIZE * B) + i], rows[said + INDEX(PATCH_POWER * B) + i]
-        told, tile = as_bits(rows[said + INDEX(PATCH_WAYS * B) + i]), F1 / rows[said + INDEX(TILES * B) + i]
+        fine, border = rows[said + INDEX(PATCH_SIZE * B) + i], rows[said + INDEX(PATCH_BORDER * B) + i]
         is_shuffled = fine > F0
-        ways, seed = np.int32(told & np.int32(SEED - 1)), np.int32(told >> np.int32(4))
         u, v = laid[u_at + i] * fine, laid[v_at + i] * fine
         x, y = u - SKEW * v, STRETCH * v
         column, down = np.floor(x), np.floor(y)
@@ -113,9 +116,6 @@ def choose_patches(k, row, laid, rows, turns):
         x0, y0 = column + upper, down + upper
         x1, y1 = column + upper, down + (F1 - upper)
         x2, y2 = column + (F1 - upper), down + upper
-        w0 = exp2(max(power * log2(max(w0, np.float32(1e-20))), np.float32(-60.0)))
-        w1 = exp2(max(power * log2(max(w1, np.float32(1e-20))), np.float32(-60.0)))
-        w2 = exp2(max(power * log2(max(w2, np.float32(1e-20))), np.float32(-60.0)))
         swap = w1 > w0
         w0, w1, x0, x1 = (w1 if swap else w0), (w0 if swap else w1), (x1 if swap else x0), (x0 if swap else x1)
         y0, y1 = (y1 if swap else y0), (y0 if swap else y1)
@@ -125,37 +125,77 @@ def choose_patches(k, row, laid, rows, turns):
         swap = w2 > w1
         w1, w2, x1, x2 = (w2 if swap else w1), (w1 if swap else w2), (x2 if swap else x1), (x1 if swap else x2)
         y1, y2 = (y2 if swap else y1), (y1 if swap else y2)
-        cut = np.float32(PATCH_CUT) * (w0 + w1 + w2)
-        w0, w1, w2 = w0 - cut, max(w1 - cut, F0), max(w2 - cut, F0)
+        w1, w2 = max(border - (w0 - w1), F0), max(border - (w0 - w2), F0)
+        w0, w1, w2 = border * border, w1 * w1, w2 * w2
         whole = F1 / (w0 + w1 + w2)
         w0, w1, w2 = w0 * whole, w1 * whole, w2 * whole
         gain = F1 / math.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
         gain = gain if is_shuffled else F1
-        turns[INDEX(TURN_GAIN * B) + i] = gain
-        coarse = F1 / max(fine, np.float32(1e-20))
+        patches[INDEX(PATCH_GAIN * B) + i] = gain
         for patch in range(3):
-            w, xs, ys = (w0, x0, y0) if patch == 0 else (w1, x1, y1) if patch == 1 else (w2, x2, y2)
-            h = _hash_of(xs, ys, seed)
-            across, along = coarse * (xs + np.float32(0.5) * ys), coarse * TALL * ys
-            cos, sin, flip = _turn_of(h, ways)
-            to_u, to_v = _shift_of(h, ways, tile, across, along)
-            out = INDEX(TURN_ROWS * patch * B) + i
-            alone = F1 if patch == 0 else F0
-            turns[out] = flip * cos if is_shuffled else F1
-            turns[out + INDEX(B)] = -flip * sin if is_shuffled else F0
-            turns[out + INDEX(2 * B)] = sin if is_shuffled else F0
-            turns[out + INDEX(3 * B)] = cos if is_shuffled else F1
-            turns[out + INDEX(4 * B)] = across if is_shuffled else F0
-            turns[out + INDEX(5 * B)] = along if is_shuffled else F0
-            turns[out + INDEX(6 * B)] = to_u if is_shuffled else F0
-            turns[out + INDEX(7 * B)] = to_v if is_shuffled else F0
-            turns[out + INDEX(8 * B)] = gain * w if is_shuffled else alone
+            w, x, y = (w0, x0, y0) if patch == 0 else (w1, x1, y1) if patch == 1 else (w2, x2, y2)
+            out, alone = INDEX(PATCH_ROWS * patch * B) + i, F1 if patch == 0 else F0
+            patches[out] = gain * w if is_shuffled else alone
+            patches[out + INDEX(B)], patches[out + INDEX(2 * B)] = x, y
+
+
+@inlined
+def _turned(t, said, at, patches, rows):
+    """How the patch of a lane turns the pattern: a 2 x 2, its middle, and where that comes to lie."""
+    fine, tile = rows[said + INDEX(PATCH_SIZE * B + t)], F1 / rows[said + INDEX(TILES * B + t)]
+    told = as_bits(rows[said + INDEX(PATCH_WAYS * B + t)])
+    x, y, coarse = patches[at + INDEX(B + t)], patches[at + INDEX(2 * B + t)], F1 / max(fine, np.float32(1e-20))
+    h = _hash_of(x, y, np.int32(told >> np.int32(4)))
+    across, along = coarse * (x + np.float32(0.5) * y), coarse * TALL * y
+    cos, sin, flip = _turn_of(h, told)
+    to_u, to_v = _shift_of(h, told, tile, across, along)
+    return flip * cos, -flip * sin, sin, cos, across, along, to_u, to_v
 
 
 @lanes
-def turn_plane(patch, to, copied, turns, laid):
+def turn_patch(k, patch, patches, rows, turns):
+    """Fill how a patch turns the pattern; as it is where none is shuffled."""
+    said, at = INDEX(PLACE_ROWS * k * B), INDEX(PATCH_ROWS * patch * B)
+    for t in range(B):
+        i, is_shuffled = INDEX(t), rows[said + INDEX(PATCH_SIZE * B + t)] > F0
+        a, b, c, d, across, along, to_u, to_v = _turned(t, said, at, patches, rows)
+        turns[i], turns[INDEX(B) + i] = (a if is_shuffled else F1), (b if is_shuffled else F0)
+        turns[INDEX(2 * B) + i], turns[INDEX(3 * B) + i] = (c if is_shuffled else F0), (d if is_shuffled else F1)
+        turns[INDEX(4 * B) + i], turns[INDEX(5 * B) + i] = (across if is_shuffled else F0), (along if is_shuffled else F0)
+        turns[INDEX(6 * B) + i], turns[INDEX(7 * B) + i] = (to_u if is_shuffled else F0), (to_v if is_shuffled else F0)
+
+
+@inlined
+def _is_one(k, patch, patches, rows):
+    """Whether all lanes lie in the same patch of the same texture."""
+    said, at = INDEX(PLACE_ROWS * k * B), INDEX(PATCH_ROWS * patch * B)
+    for row in (INDEX(at + INDEX(B)), INDEX(at + INDEX(2 * B))):
+        for t in range(1, B):
+            if patches[row + INDEX(t)] != patches[row]:
+                return False
+    for row in (INDEX(said + INDEX(PATCH_SIZE * B)), INDEX(said + INDEX(PATCH_WAYS * B)), INDEX(said + INDEX(TILES * B))):
+        for t in range(1, B):
+            if as_bits(rows[row + INDEX(t)]) != as_bits(rows[row]):
+                return False
+    return rows[said + INDEX(PATCH_SIZE * B)] > F0
+
+
+@inlined
+def turn_one(k, patch, patches, rows, turns):
+    """As `turn_patch` where all lanes lie in one patch."""
+    said, at = INDEX(PLACE_ROWS * k * B), INDEX(PATCH_ROWS * patch * B)
+    a, b, c, d, across, along, to_u, to_v = _turned(0, said, at, patches, rows)
+    for t in range(B):
+        i = INDEX(t)
+        turns[i], turns[INDEX(B) + i], turns[INDEX(2 * B) + i], turns[INDEX(3 * B) + i] = a, b, c, d
+        turns[INDEX(4 * B) + i], turns[INDEX(5 * B) + i] = across, along
+        turns[INDEX(6 * B) + i], turns[INDEX(7 * B) + i] = to_u, to_v
+
+
+@lanes
+def turn_plane(to, copied, turns, laid):
     """Fill a plane of a seat: that of its place, turned and shifted as a patch is."""
-    m, one = INDEX(TURN_ROWS * patch * B), INDEX(B)
+    m, one = INDEX(0), INDEX(B)
     for t in range(B):
         i, out = INDEX(t), INDEX(to) + INDEX(t)
         a, b, c, d = turns[m + i], turns[m + one + i], turns[m + INDEX(2 * B) + i], turns[m + INDEX(3 * B) + i]
@@ -167,6 +207,8 @@ def turn_plane(patch, to, copied, turns, laid):
         laid[out + INDEX(U_REST * B)], laid[out + INDEX((U_REST + 1) * B)] = a * u + b * v, c * u + d * v
         u, v = copied[INDEX(LONG_U * B) + i], copied[INDEX((LONG_U + 1) * B) + i]
         laid[out + INDEX(LONG_U * B)], laid[out + INDEX((LONG_U + 1) * B)] = a * u + b * v, c * u + d * v
+        for same in (LEVEL, LONGER, SHORTER):
+            laid[out + INDEX(same * B)] = copied[INDEX(same * B) + i]
         for axis in range(3):
             u, v = copied[INDEX((GRADIENT_U + axis) * B) + i], copied[INDEX((GRADIENT_U + 3 + axis) * B) + i]
             laid[out + INDEX((GRADIENT_U + axis) * B)] = a * u + b * v
@@ -174,21 +216,21 @@ def turn_plane(patch, to, copied, turns, laid):
 
 
 @lanes
-def spread_again(k, shown, turns, more):
+def spread_again(k, shown, patches, more):
     """Add how much of its mean a place is to be given back on a plane."""
-    gain, own = INDEX(TURN_GAIN * B), INDEX(k * B)
+    gain, own = INDEX(PATCH_GAIN * B), INDEX(k * B)
     for t in range(B):
         i = INDEX(t)
-        more[own + i] += shown[i] * (turns[gain + i] - F1)
+        more[own + i] += shown[i] * (patches[gain + i] - F1)
 
 
 @lanes
-def count_patch(patch, row, shown, turns, counts):
+def count_patch(patch, row, shown, patches, counts):
     """Fill how much a plane counts in the seat of a patch."""
-    weight, out = INDEX((TURN_ROWS * patch + 8) * B), INDEX(row * B)
+    weight, out = INDEX(PATCH_ROWS * patch * B), INDEX(row * B)
     for t in range(B):
         i = INDEX(t)
-        counts[out + i] = shown[i] * turns[weight + i]
+        counts[out + i] = shown[i] * patches[weight + i]
 
 
 @inlined
@@ -196,35 +238,29 @@ def _shuffle(k, points, plan, scratch):
     """Lay the patches of a place: the heaviest on its own seat, two more beside it."""
     places, lying, seats = scratch.places, scratch.lying, points.layer.shape[1]
     charts, first, counts = plan.charts.shape[0], seats + plan.extra * k, places.look.counts
-    own = INDEX(LAID_ROWS * B * (charts + k))
-    if places.laid_at[INDEX(k)] != LAID_ROWS * B * (charts + k):  # the rows of a chart, which others look at too
-        at = INDEX(places.laid_at[INDEX(k)])
-        for t in range(LAID_ROWS * B):
-            lying.laid[own + INDEX(t)] = lying.laid[at + INDEX(t)]
-        places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts + k)
+    rows, at = places.look.rows, places.laid_at[INDEX(k)]
+    places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts + k)
     for patch in range(1, 3):
         places.laid_at[INDEX(first + patch - 1)] = LAID_ROWS * B * (charts + first + patch - 1)
     for plane in range(3):
-        count = INDEX((3 * k + plane) * B)
         if not largest(3 * k + plane, counts) > 0:
             continue
-        row = own + INDEX(PLANE_ROWS * plane * B)
-        choose_patches(k, row, lying.laid, places.look.rows, lying.turns)
         for t in range(PLANE_ROWS * B):
-            lying.copied[INDEX(t)] = lying.laid[row + INDEX(t)]
+            lying.copied[INDEX(t)] = lying.laid[INDEX(at + PLANE_ROWS * plane * B + t)]
         for t in range(B):
-            lying.shown[INDEX(t)] = counts[count + INDEX(t)]
-        spread_again(k, lying.shown, lying.turns, places.more)
+            lying.shown[INDEX(t)] = counts[INDEX((3 * k + plane) * B + t)]
+        choose_patches(k, lying.copied, rows, lying.patches)
+        spread_again(k, lying.shown, lying.patches, places.more)
         for patch in range(3):
-            if not largest(TURN_ROWS * patch + 8, lying.turns) > 0:
+            if not largest(PATCH_ROWS * patch, lying.patches) > 0:
                 continue
             seat = k if patch == 0 else first + patch - 1
-            to = places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane
-            if patch > 0:
-                for t in range(PLANE_ROWS * B):
-                    lying.laid[INDEX(to + t)] = lying.copied[INDEX(t)]
-            turn_plane(patch, to, lying.copied, lying.turns, lying.laid)
-            count_patch(patch, 3 * seat + plane, lying.shown, lying.turns, counts)
+            if _is_one(k, patch, lying.patches, rows):
+                turn_one(k, patch, lying.patches, rows, lying.turns)
+            else:
+                turn_patch(k, patch, lying.patches, rows, lying.turns)
+            turn_plane(places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane, lying.copied, lying.turns, lying.laid)
+            count_patch(patch, 3 * seat + plane, lying.shown, lying.patches, counts)
 
 
 @lanes

@@ -287,7 +287,7 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     row["steep"], row["rougher"], row["occluded"] = tuning.normal, tuning.roughness, tuning.occlusion
     row["colours"] = tuning.colours
     if lie.shuffle is not None:
-        row["patch_size"], row["patch_power"] = 1 / lie.shuffle.size, 1 / lie.shuffle.border
+        row["patch_size"], row["patch_border"] = 1 / lie.shuffle.size, lie.shuffle.border
         row["patch_ways"] = lie.shuffle.ways
     row["level_bias"] = math.log2(pages.side / pages.tiles[place])
     row["sharpness"] = sharpness_of(lie)
@@ -339,7 +339,7 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
         k.ROUGHER: "rougher",
         k.OCCLUDED: "occluded",
         k.PATCH_SIZE: "patch_size",
-        k.PATCH_POWER: "patch_power",
+        k.PATCH_BORDER: "patch_border",
     }
     out = np.zeros((len(rows), k.LAYER_ROWS), np.float32)
     for row, name in ((k.SLICE, "slice"), (k.PATCH_WAYS, "patch_ways")):  # whole numbers, as their bits
