@@ -166,6 +166,34 @@ class TestBlend:
         # the nearest texel, a box and the number of samples change at a line, and a hard cut where two are as tall
         assert off <= (0 if plain and not knobs else 1)
 
+    def test_far_from_the_eye_another_tile_or_swatch_stands_in(self):
+        """Near it is the layer, beyond its range the other, and between them the blend of both by a smooth step."""
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2), made_swatch("c", 3)], side=16, threads=1)
+        rng = np.random.default_rng(3)
+        points, weights = random_points(rng, 300), random_weights(rng, 300, "ab", 2)
+        eye = np.array([1.0, 2.0, 3.0])
+        away = np.linalg.norm(points.places - eye, axis=1)
+        start = float(np.quantile(away, 0.3))
+        over = float(np.quantile(away, 0.6)) - start
+        lie = jq.Triplanar(rotation=20.0)
+        near = [jq.Layer("a", lie), jq.Layer("b")]
+        with_far = [jq.Layer("a", lie, far=jq.Far(start=start, over=over, scale=3.0, swatch="c")), jq.Layer("b")]
+        beyond = [jq.Layer("c", jq.Triplanar(rotation=20.0, scale=3.0)), jq.Layer("b")]
+        every = [*near, beyond[0]]
+        relief = max(arrays.reliefs)
+        blend = lambda layers: jq.Blend(arrays, layers, relief=relief)
+        found = blend(with_far).at(points, weights, eye=eye).values
+        assert np.array_equal(blend(with_far).at(points, weights).values, blend(near).at(points, weights).values)
+        is_near, is_far = away < start, away > start + over
+        assert np.array_equal(found[is_near], blend(near).at(points, weights).values[is_near])
+        renamed = kept("cb", weights.layers, weights.weights)
+        assert np.allclose(found[is_far], blend(beyond).at(points, renamed).values[is_far], atol=1e-6)
+        t = np.clip((away - start) / over, 0, 1)[:, None]
+        share = np.where(weights.layers == 0, t * t * (3 - 2 * t), 0)
+        index = np.concatenate([weights.layers, np.full(weights.layers.shape, 2)], axis=1)
+        both = kept("abc", index, np.concatenate([weights.weights * (1 - share), weights.weights * share], axis=1))
+        assert np.allclose(found, blend(every).at(points, both).values, atol=2e-5)
+
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
         rng = np.random.default_rng(3)

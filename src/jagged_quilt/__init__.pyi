@@ -20,6 +20,7 @@ from .baking.pages import bake_pages as bake_pages
 from .baking.pages import open_pages as open_pages
 from .baking.pages import page as page
 from .blend.blend import Blend as Blend
+from .blend.distance import Far as Far
 from .blend.layer import Layer as Layer
 from .blend.plan import BlendPlan as BlendPlan
 from .blend.projection import Apart as Apart

@@ -44,6 +44,7 @@ def bake(
     weights: Weights | Mapping[str, Weights] | None = None,
     normals: NormalSpace | str = NormalSpace.TANGENT,
     filter: Filter | str = Filter.TRILINEAR,
+    eye: Sequence[float] | None = None,
     block: int = TEXELS_AT_ONCE,
     threads: int | None = None,
     progress: Progress = silent,
@@ -64,6 +65,8 @@ def bake(
         Against the surface's own tangents (interpolated, made square to the normal), or in the world.
     filter : "trilinear", "anisotropic", "bilinear" or "nearest"
         Of layers that do not say.
+    eye : (x, y, z), optional
+        From where layers are seen that lie otherwise far away; all are near where it is not given.
     block : int
         Texels per piece of work; the result does not depend on it, nor on the number of threads.
 
@@ -72,7 +75,7 @@ def bake(
     QuiltError
         If layers, arrays, weights and parts do not fit each other.
     """
-    baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter)
+    baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter, eye=eye)
     return baker.over(canvas, block=block, threads=threads, progress=progress)
 
 
@@ -104,9 +107,11 @@ class Baker:
         weights: Weights | Mapping[str, Weights] | None = None,
         normals: NormalSpace | str = NormalSpace.TANGENT,
         filter: Filter | str = Filter.TRILINEAR,
+        eye: Sequence[float] | None = None,
         stamp: str | None = None,
     ) -> None:
         self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
+        self.eye = None if eye is None else tuple(float(each) for each in eye)
         self.layers = layers_of_parts(canvas, layers)
         shown = [one for own in self.layers for one in one_each(own)]
         pages = opened(arrays, shown)
@@ -123,17 +128,22 @@ class Baker:
 
     def looks(self, part: int = 0) -> list[str]:
         """Return for each layer of a part, or each swatch of its medley, a hash of how it looks: its texels, how it lies."""
-        out, pages = [], self._blends[part].pages
+        out = []
         for layer in one_each(self.layers[part]):
-            if self._facts is None:
-                assert isinstance(pages, TexelPages)
-                texels = pages.digest(layer.swatch)
-            else:
-                facts = next(each for each in self._facts if each.name == layer.swatch)
-                texels = repr((facts.tile, facts.relief, sorted(facts.stamps.items()), pages.side))
-            own = asdict(layer.projection), asdict(layer.tuning), layer.softness, layer.meets
-            out.append(fingerprint(texels, repr(own)))
+            shown = [layer.swatch] if layer.far is None or not layer.far.swatch else [layer.swatch, layer.far.swatch]
+            lies = [layer.projection, layer.tuning, *dict(layer.apart).values(), *([layer.far] if layer.far else [])]
+            told = [asdict(each) for each in lies], layer.softness, layer.meets, [*dict(layer.apart)], self.eye
+            out.append(fingerprint(*(self._texels_of(swatch, part) for swatch in shown), repr(told)))
         return out
+
+    def _texels_of(self, swatch: str, part: int) -> str:
+        """What tells the texels of a swatch from others."""
+        pages = self._blends[part].pages
+        if self._facts is None:
+            assert isinstance(pages, TexelPages)
+            return pages.digest(swatch)
+        facts = next(each for each in self._facts if each.name == swatch)
+        return repr((facts.tile, facts.relief, sorted(facts.stamps.items()), pages.side))
 
     def over(
         self, canvas: Weighable, *, block: int = TEXELS_AT_ONCE, threads: int | None = None, progress: Progress = silent
@@ -155,7 +165,15 @@ class Baker:
                 own = {role: each if piece.where.run is None else each[piece.where.run] for role, each in flat.items()}
                 weighed = self.sources[piece.part].at(piece.points)
                 blend = self._blends[piece.part]
-                blend.into(own, piece.points, weighed, normals=self.normals, columns=piece.columns, where=piece.where.each)
+                blend.into(
+                    own,
+                    piece.points,
+                    weighed,
+                    normals=self.normals,
+                    columns=piece.columns,
+                    where=piece.where.each,
+                    eye=self.eye,
+                )
             if tally is not None:
                 tally.add(one)
 

@@ -144,7 +144,13 @@ class Blend:
         return {output.role for output in self.plan.outputs}
 
     def at(
-        self, points: Points, weights: PointWeights, *, normals: NormalSpace | str = NormalSpace.TANGENT, columns: int = 0
+        self,
+        points: Points,
+        weights: PointWeights,
+        *,
+        normals: NormalSpace | str = NormalSpace.TANGENT,
+        columns: int = 0,
+        eye: Sequence[float] | None = None,
     ) -> Texels:
         """Blend at points.
 
@@ -156,6 +162,8 @@ class Blend:
             In the tangent space of the points, or in the world.
         columns : int
             Where the points are the rows of a grid, how wide it is: the same result, sooner.
+        eye : (x, y, z), optional
+            From where layers are seen that lie otherwise far away; all are near where it is not given.
 
         Raises
         ------
@@ -163,7 +171,7 @@ class Blend:
             If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
         """
         out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS), np.float32)
-        with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns) as rows:
+        with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns, eye) as rows:
             _kernels.blend_points(out, *rows)
         return Texels(out)
 
@@ -176,6 +184,7 @@ class Blend:
         normals: NormalSpace | str = NormalSpace.TANGENT,
         columns: int = 0,
         where: NDArray[np.int64] | None = None,
+        eye: Sequence[float] | None = None,
     ) -> None:
         """Blend at points and store finished texels by the convention of each role.
 
@@ -183,7 +192,7 @@ class Blend:
         `at`.
         """
         space = NormalSpace.of(normals, "space of normals")
-        with self._input(points, weights, space, columns) as rows:
+        with self._input(points, weights, space, columns, eye) as rows:
             _kernels.blend_encoded(self._targets(target, where), *rows)
 
     def survey(self, points: Points, weights: PointWeights) -> Survey:
@@ -213,12 +222,19 @@ class Blend:
 
     @contextmanager
     def _input(
-        self, points: Points, weights: PointWeights, normals: NormalSpace, columns: int
+        self,
+        points: Points,
+        weights: PointWeights,
+        normals: NormalSpace,
+        columns: int,
+        eye: Sequence[float] | None = None,
     ) -> Iterator[tuple[k.PointRows, k.PlanRows, k.TexelRows, k.Scratch]]:
         """What every kernel takes, and this thread's buffers. Weights are checked here, once."""
         if columns < 0 or (columns and len(points) % columns):
             raise ShapeError(f"columns must divide the number of points, {len(points)}; got {columns}")
         weights.check(self.plan.names, len(points))
+        if eye is not None:
+            weights = self.plan.seen_from(eye, points, weights)
         uv, gradients = self._own_coordinates(points)
         rows = k.PointRows(  # frozen, since what came from another process is writable
             frozen(points.position, np.float32),

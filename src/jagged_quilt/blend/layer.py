@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.projection import Apart, Planar, Projection, Round
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.brief import brief
@@ -37,6 +38,8 @@ class Layer:
         Swatches that take turns in place of the one.
     tuning : Tuning
         How its maps are changed as they are read.
+    far : Far or None
+        How it lies far from the eye, where there is one: in views, and in bakes that name one.
     apart : mapping of str to Apart
         Maps that lie otherwise than the rest, by the names of their roles ("normal", "roughness", …).
     meets : mapping of str to float
@@ -52,6 +55,7 @@ class Layer:
     label: str = ""
     medley: Medley | None = None
     tuning: Tuning = AS_IT_IS
+    far: Far | None = None
     apart: Mapping[str, Apart] | tuple[tuple[str, Apart], ...] = ()
     meets: Mapping[str, float] | tuple[tuple[str, float], ...] = ()
     called: str = field(default="", init=False, repr=False, compare=False)
@@ -79,6 +83,22 @@ class Layer:
     def swatches(self) -> tuple[str, ...]:
         """The swatches that it shows: its own, or those of its medley."""
         return (self.swatch,) if self.medley is None else self.medley.swatches
+
+
+def far_of(layer: Layer) -> Layer:
+    """Return what stands for a layer, of one swatch, far from the eye."""
+    assert layer.far is not None
+    lie = layer.projection
+    scales = lie.scales[0] * layer.far.scale, lie.scales[1] * layer.far.scale
+    out = replace(layer, swatch=layer.far.swatch or layer.swatch, projection=replace(lie, scale=scales), far=None)
+    object.__setattr__(out, "called", layer.called)
+    return out
+
+
+def every_swatch(layers: Sequence[Layer]) -> list[str]:
+    """Return the swatches that layers show, near and far."""
+    out = [swatch for layer in layers for swatch in layer.swatches]
+    return list(dict.fromkeys([*out, *(layer.far.swatch for layer in layers if layer.far is not None and layer.far.swatch)]))
 
 
 def one_each(layers: Sequence[Layer]) -> list[Layer]:

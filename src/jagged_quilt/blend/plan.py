@@ -18,7 +18,8 @@ from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import UV_CHART
 from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
-from jagged_quilt.blend.layer import Layer, one_each
+from jagged_quilt.blend.distance import seen_from
+from jagged_quilt.blend.layer import Layer, every_swatch, far_of, one_each
 from jagged_quilt.blend.projection import Filter, Warp
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.foundation.checks import frozen, positive
@@ -28,6 +29,8 @@ from jagged_quilt.weights.medley import shown_names
 
 if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
+    from jagged_quilt.foundation.points import Points
+    from jagged_quilt.weights.point_weights import PointWeights
 
 _SOFTEST_CUT = 1e-4  # or rounding would take something from the tallest layer itself
 
@@ -62,7 +65,7 @@ class BlendPlan:
     names : tuple of str
         What weights name, from the bottom up: each layer, or each swatch of its medley.
     layers : tuple of Layer
-        As many, each of one swatch.
+        As many, each of one swatch; then those that stand for some of them far from the eye.
     slices : tuple of str
         The slices of the pages that the plan was made for.
     layouts : tuple of Layout
@@ -83,6 +86,8 @@ class BlendPlan:
         Roles that some layers have apart, together where they always lie alike.
     apart_rows : (G, L) int32, read-only
         The chart on which a layer has the roles of a group, or -1.
+    far : (L,) int32, read-only
+        Which of `layers` stands for each that weights name far from the eye, or -1.
     """
 
     names: tuple[str, ...]
@@ -97,6 +102,7 @@ class BlendPlan:
     warps: tuple[Warp, ...]
     groups: tuple[frozenset[MapRole], ...]
     apart_rows: NDArray[np.int32]
+    far: NDArray[np.int32]
 
     @classmethod
     def of(
@@ -113,9 +119,10 @@ class BlendPlan:
         filter = Filter.of(filter)
         if not layers:
             raise ShapeError("there is no layer to blend; name at least one")
-        shown = one_each(layers)
+        near = one_each(layers)
+        shown = [*near, *(far_of(layer) for layer in near if layer.far is not None)]
         places = [pages.place_of(layer.swatch) for layer in shown]
-        tallest = tallest_of(shown, pages) if relief is None else positive("relief", relief, "m")
+        tallest = tallest_of(near, pages) if relief is None else positive("relief", relief, "m")
         charts = Charts(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
         groups = _groups_of(shown)
@@ -139,6 +146,7 @@ class BlendPlan:
             chart_rows=charts.table,
             groups=groups,
             apart_rows=frozen(apart_rows, np.int32),
+            far=frozen(_far_numbers(near), np.int32),
             warps=tuple(charts.warps),
         )
 
@@ -177,6 +185,13 @@ class BlendPlan:
         charts = self.chart_rows.copy()
         charts["cheap"] = 0
         return replace(self, chart_rows=frozen(charts, k.CHART))
+
+    def seen_from(self, eye: Sequence[float], points: Points, weights: PointWeights) -> PointWeights:
+        """Return the weights of `layers` as they are seen from a place (x, y, z): beyond its range, what stands for a layer."""
+        if (self.far < 0).all():
+            return weights
+        ranges = [(layer.far.start, layer.far.over) if layer.far else (0.0, 1.0) for layer in self.layers[: len(self.names)]]
+        return seen_from(np.asarray(eye, np.float64), points, weights, self.far, np.array(ranges))
 
     def in_slots(self, slots: NDArray[np.int32]) -> BlendPlan:
         """Return the plan for slices that lie elsewhere: each in the slot (S,) given for it."""
@@ -264,9 +279,10 @@ class BlendPlan:
         if not any(layer.meets for layer in self.layers):
             return frozen(np.empty((0, 0)), np.float32)
         soft = np.repeat([[layer.softness] for layer in self.layers], len(self.layers), axis=1)
+        called = [*self.names, *(layer.called for layer in self.layers[len(self.names) :])]
         for row, layer in enumerate(self.layers):
             for name, softness in dict(layer.meets).items():
-                for column in (n for n, other in enumerate(self.layers) if name in (other.called, self.names[n])):
+                for column in (n for n, other in enumerate(self.layers) if name in (other.called, called[n])):
                     soft[row, column] = soft[column, row] = softness
         return frozen(_hardness(soft), np.float32)
 
@@ -275,7 +291,7 @@ def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
     """Return pages as they are, and arrays opened for what some layers show."""
     if isinstance(arrays, Pages):
         return arrays
-    return arrays.open([layer.swatch for layer in one_each(layers)])
+    return arrays.open(every_swatch(layers))
 
 
 def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: float, filter: Filter) -> None:
@@ -298,6 +314,12 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     row["slice"] = place
     row["tiles"] = row["tiles_high"] = 1 / pages.tiles[place]
     row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
+
+
+def _far_numbers(near: Sequence[Layer]) -> list[int]:
+    """Which layer stands for each far from the eye: they follow in order; -1 for none."""
+    has = [layer.far is not None for layer in near]
+    return [len(near) + sum(has[:n]) if own else -1 for n, own in enumerate(has)]
 
 
 def _groups_of(layers: Sequence[Layer]) -> tuple[frozenset[MapRole], ...]:

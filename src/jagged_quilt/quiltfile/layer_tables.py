@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field, create_model
 
+from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, Lie, Planar, Projection, Uv
 from jagged_quilt.blend.tuning import Tuning
@@ -31,6 +32,7 @@ class _LayerKeys(Table):
     softness: float = _LAYER["softness"][1]
     mask: list[AnyStep] = Field(default_factory=list)
     tuning: Tuning = _LAYER["tuning"][1]
+    far: Far | None = None
     apart: dict[str, Apart] = Field(default_factory=dict)
     meets: dict[str, float] = Field(default_factory=dict)
     projection: Literal[tuple(PROJECTIONS)] = Planar.called  # type: ignore[valid-type]

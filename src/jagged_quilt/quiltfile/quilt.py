@@ -14,7 +14,7 @@ import numpy as np
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layout_of, layouts_for
 from jagged_quilt.audit.audit import SwatchAudit
-from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
@@ -211,7 +211,7 @@ class Quilt:
         layers = [*self.layers, *(layer for own in self.mesh_layers for _, layer in own)]
         if any(layer.swatch == OWN for layer in layers):
             layers += [layer for by_part in self.layers_by_part for own in by_part.values() for layer in own]
-        return {swatch for layer in layers for swatch in layer.swatches}
+        return set(every_swatch(layers))
 
     @property
     def heights(self) -> tuple[float, float]:
@@ -395,6 +395,7 @@ class Quilt:
                 label=layer.label,
                 medley=self._medleys.get(layer.swatch),
                 tuning=layer.tuning,
+                far=layer.far,
                 apart=layer.apart,
                 meets=layer.meets,
             )

@@ -160,12 +160,14 @@ class WeightsTable(Table):
 
 
 class BakeTable(Table):
-    """Texels along the longer side; the space of normals; how mips are read; whence the weights come."""
+    """Texels along the longer side; the space of normals; how mips are read; whence the weights come; from
+    where layers are seen that lie otherwise far away."""
 
     texels: Texels = 2 * TEXELS
     normals: NormalSpace = default_of(bake, "normals")
     filter: Filter = default_of(bake, "filter")
     weights: Literal["map", "masks"] = "map"
+    eye: Place | None = None
 
 
 class ViewTable(Table):

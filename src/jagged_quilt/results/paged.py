@@ -41,7 +41,7 @@ def bake_into(
     quilt, made = results.quilt, {}
     options: Facts = {"page": page, "border": border, "only": only, "anew": anew}
     options |= {"threads": results.threads, "progress": results.progress}
-    how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter}
+    how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter, "eye": quilt.table.bake.eye}
     cache = None if textures is None else results.arrays.cached(textures, sorted(quilt.shown_swatches))
     arrays = results.arrays if cache is None else cache
     if "bake" in results.runner.steps:

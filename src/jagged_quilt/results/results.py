@@ -336,6 +336,7 @@ class Results:
             weights=weights,
             normals=table.normals,
             filter=table.filter,
+            eye=table.eye,
             threads=self.threads,
             progress=self.progress,
         )
@@ -358,6 +359,7 @@ class Results:
             self.arrays,
             normals=how.normals,
             filter=how.filter,
+            eye=how.eye,
             threads=self.threads,
             progress=self.progress,
         )

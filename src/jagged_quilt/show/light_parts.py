@@ -74,7 +74,7 @@ def light_in_parts(
         for own, piece, ways in zip(block.rows_of, block.pieces, free_of(block, reaches), strict=True):
             blend, weights = scene.weighed(piece)
             places, rows = piece.points.places, block.pixels[own]
-            texels = blend.at(piece.points, weights, normals="world")
+            texels = blend.at(piece.points, weights, normals="world", eye=canvas.camera.position)
             surface = lit_surface(texels, piece.points.normal, -block.rays[own], open_sky=scene.open_sky(piece))
             away = np.linalg.norm(places - canvas.camera.position, axis=1)
             each, dull = lighting.leaving(surface, places, ways, in_parts=True), surface.without_glow()

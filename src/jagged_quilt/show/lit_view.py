@@ -121,7 +121,7 @@ def light_along(
             away = np.linalg.norm(places - camera_at, axis=1)
             for each, roles, light in zip(ready, left_out, lights, strict=True):
                 blend, weights = each.weighed(piece)
-                texels = blend.at(points, weights, normals="world")
+                texels = blend.at(points, weights, normals="world", eye=canvas.camera.position)
                 surface = lit_surface(texels, points.normal, -seen, roles, open_sky=each.open_sky(piece))
                 shade = lighting.leaving(surface, places, free)
                 light[own] = hazed(shade, away, haze, lighting.sky)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -54,7 +55,12 @@ class PagedGround:
         return Texels(np.repeat(self._blank.values, count, axis=0))
 
     def at(
-        self, points: Points, weights: PointWeights | None = None, *, normals: NormalSpace | str = NormalSpace.WORLD
+        self,
+        points: Points,
+        weights: PointWeights | None = None,
+        *,
+        normals: NormalSpace | str = NormalSpace.WORLD,
+        eye: Sequence[float] | None = None,
     ) -> Texels:
         """Return what the pages tell at points, as a blend would; where a page is missing, the next coarser stands in."""
         texels = self.room_for(len(points))
