@@ -31,8 +31,11 @@ from .blend.projection import Shuffle as Shuffle
 from .blend.projection import Spherical as Spherical
 from .blend.projection import Triplanar as Triplanar
 from .blend.projection import Uv as Uv
-from .blend.projection import Warp as Warp
 from .blend.tuning import Tuning as Tuning
+from .blend.warps import Drip as Drip
+from .blend.warps import Flow as Flow
+from .blend.warps import Swirl as Swirl
+from .blend.warps import Warp as Warp
 from .foundation.errors import QuiltError as QuiltError
 from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise import NoiseKind as NoiseKind
@@ -52,6 +55,7 @@ from .maps.roles import MapRole as MapRole
 from .maps.swatch import Swatch as Swatch
 from .maps.swatch_source import MapRule as MapRule
 from .maps.swatch_source import SwatchSource as SwatchSource
+from .maps.swatch_source import plain_swatch as plain_swatch
 from .maps.swatch_source import read_swatch as read_swatch
 from .maps.swatch_source import read_swatches as read_swatches
 from .maps.texture_map import TextureMap as TextureMap

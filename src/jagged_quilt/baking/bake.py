@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 
 import numpy as np
 
@@ -15,7 +15,8 @@ from jagged_quilt.baking.baked_maps import BakedMaps, Cover
 from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened, tallest_of
-from jagged_quilt.blend.projection import Filter
+from jagged_quilt.blend.projection import Filter, Projection
+from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
@@ -131,8 +132,20 @@ class Baker:
         out = []
         for layer in one_each(self.layers[part]):
             shown = [layer.swatch] if layer.far is None or not layer.far.swatch else [layer.swatch, layer.far.swatch]
-            lies = [layer.projection, layer.tuning, *dict(layer.apart).values(), *([layer.far] if layer.far else [])]
-            told = [asdict(each) for each in lies], layer.softness, layer.meets, [*dict(layer.apart)], self.eye
+            lies = [
+                _without_picture(layer.projection),
+                layer.tuning,
+                *dict(layer.apart).values(),
+                *([layer.far] if layer.far else []),
+            ]
+            told = (
+                [asdict(each) for each in lies],
+                bent_by(layer.projection.warp),
+                layer.softness,
+                layer.meets,
+                [*dict(layer.apart)],
+                self.eye,
+            )
             out.append(fingerprint(*(self._texels_of(swatch, part) for swatch in shown), repr(told)))
         return out
 
@@ -182,6 +195,18 @@ class Baker:
         shape = lambda role: (height, width) if role.value.channels == 1 else (height, width, role.value.channels)
         maps = {role: each.reshape(shape(role)) for role, each in flat.items()}
         return BakedMaps(maps, relief=self.relief, normals=self.normals, cover=cover)
+
+
+def _without_picture(lie: Projection) -> Projection:
+    return replace(lie, warp=None) if isinstance(lie.warp, Flow) else lie
+
+
+def bent_by(warp: AnyWarp | None) -> str:
+    """Return what tells a warp's picture from others; nothing where it has none."""
+    if not isinstance(warp, Flow):
+        return ""
+    lies = [(each.size, each.corner, each.rotation, str(each.wrap)) for each in (warp.east, warp.south)]
+    return fingerprint(repr((warp.by, lies)), warp.east.values.tobytes(), warp.south.values.tobytes())
 
 
 def _room(role: MapRole, texels: int, has_gaps: bool, by_all: bool) -> Stored:

@@ -16,11 +16,11 @@ from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._seat_kernels import BESIDE
-from jagged_quilt.blend.charts import moves_of
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.survey import Survey
+from jagged_quilt.blend.warps import moves_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table

@@ -19,17 +19,14 @@ from jagged_quilt.blend.projection import (
     Space,
     Triplanar,
     Uv,
-    Warp,
     Wrap,
     unit_axis,
 )
+from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import finite_array, frozen
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import noise_at
-from jagged_quilt.foundation.points import Points
 
 _NOWHERE = 2.0  # above any cosine
-_STEP = 1 / 64  # of a warp's size: how far apart its slope is measured
 
 
 @dataclass
@@ -46,13 +43,13 @@ class Charts:
     Attributes
     ----------
     rows : list of () CHART
-    warps : list of Warp
+    warps : list of AnyWarp
     """
 
     frame: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
     metres: float = 1.0
     rows: list[NDArray[np.void]] = field(default_factory=list)
-    warps: list[Warp] = field(default_factory=list)
+    warps: list[AnyWarp] = field(default_factory=list)
 
     def add(self, projection: Projection, tile: float, filter: Filter, apart: Apart | None = None) -> int:
         """Return the number of the chart on which a projection lies, a new one if it is the first of its kind.
@@ -102,7 +99,7 @@ class Charts:
         """The charts, (C,) CHART."""
         return frozen(np.stack(self.rows), k.CHART)
 
-    def _warp(self, warp: Warp) -> int:
+    def _warp(self, warp: AnyWarp) -> int:
         if warp not in self.warps:
             self.warps.append(warp)
         return self.warps.index(warp)
@@ -119,18 +116,6 @@ class Charts:
         if projection.space is Space.OBJECT:
             return axes @ self.frame[:3, :3].T, self.frame[:3, :3] @ origin + self.frame[:3, 3]
         return axes, origin
-
-
-def moves_of(warps: Sequence[Warp], points: Points) -> NDArray[np.float32]:
-    """Return how every warp moves points, (W, N, 9): metres, and metres for a metre along tangent and bitangent."""
-    out = np.zeros((max(1, len(warps)), len(points) if warps else 0, 9), np.float32)
-    for warp, moved in zip(warps, out, strict=False):
-        step = np.float32(warp.size * _STEP)
-        tangent = points.tangent[:, :3]
-        there = points.moved(step * tangent), points.moved(step * np.cross(points.normal, tangent))
-        moved[:, :3] = _moved(warp, points)
-        moved[:, 3:6], moved[:, 6:] = ((_moved(warp, place) - moved[:, :3]) / step for place in there)
-    return frozen(out, np.float32)
 
 
 def sharpness_of(projection: Projection) -> float:
@@ -162,12 +147,6 @@ def rigid_frame(matrix: object) -> NDArray[np.float64]:
     out[:3, :3] = turn * np.sign(np.linalg.det(turn))
     out[:3, 3] = given[:3, 3]
     return out
-
-
-def _moved(warp: Warp, points: Points) -> NDArray[np.float32]:
-    at, rest, seed = points.position, points.rest, warp.seed
-    ways = [noise_at(at, size=warp.size, octaves=3, seed=seed + 101 * axis, rest=rest) for axis in range(3)]
-    return (np.stack(ways, axis=1) - np.float32(0.5)) * np.float32(2 * warp.by)
 
 
 def _seen_along(axis: NDArray[np.float64]) -> NDArray[np.float64]:

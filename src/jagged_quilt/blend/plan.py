@@ -20,8 +20,9 @@ from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.distance import seen_from
 from jagged_quilt.blend.layer import Layer, every_swatch, far_of, one_each
-from jagged_quilt.blend.projection import Filter, Warp
+from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.tuning import AS_IT_IS
+from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole
@@ -81,7 +82,7 @@ class BlendPlan:
         chart, tiles.
     chart_rows : (C,) structured, read-only
         The charts on which they lie: kind, planes, axes, origin, offset, turn, warp, cheap, fine, radius, ….
-    warps : tuple of Warp
+    warps : tuple of AnyWarp
     groups : tuple of frozenset of MapRole
         Roles that some layers have apart, together where they always lie alike.
     apart_rows : (G, L) int32, read-only
@@ -99,7 +100,7 @@ class BlendPlan:
     relief: float
     layer_rows: NDArray[np.void]
     chart_rows: NDArray[np.void]
-    warps: tuple[Warp, ...]
+    warps: tuple[AnyWarp, ...]
     groups: tuple[frozenset[MapRole], ...]
     apart_rows: NDArray[np.int32]
     far: NDArray[np.int32]

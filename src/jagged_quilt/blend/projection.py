@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
 from jagged_quilt.blend._seat_kernels import ANY, FLIPS, QUARTER, SEED, SHIFTS
+from jagged_quilt.blend.warps import Drip, Flow, Swirl, Warp
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
@@ -61,30 +62,6 @@ class Detail(Choice):
 
 Place = tuple[float, float, float]
 Pair = tuple[float, float]
-
-
-@dataclass(frozen=True, slots=True)
-class Warp:
-    """Noise by which places are moved before a texture is laid on them.
-
-    Attributes
-    ----------
-    by : float
-        Metres that a place moves at most along each axis.
-    size : float
-        Metres from one bend to the next.
-    seed : int
-    """
-
-    __repr__ = brief
-
-    by: float
-    size: float
-    seed: int = 0
-
-    def __post_init__(self) -> None:
-        positive("warp by", self.by, "m")
-        positive("warp size", self.size, "m")
 
 
 class Turn(Choice):
@@ -196,7 +173,8 @@ class Lie:
         `anisotropy` samples along the longer side of the footprint. None is what the blend as a whole says.
     anisotropy : int
         1 - 16.
-    warp : Warp or None
+    warp : Warp, Drip, Swirl, Flow or None
+        How places are moved first.
     shuffle : Shuffle or None
         Breaks the repeat.
     detail : "exact" or "cheap"
@@ -211,7 +189,7 @@ class Lie:
     wrap: Wrap | tuple[Wrap, Wrap] = Wrap.REPEAT
     filter: Filter | None = None
     anisotropy: int = 16
-    warp: Warp | None = None
+    warp: Warp | Drip | Swirl | Flow | None = None
     shuffle: Shuffle | None = None
     detail: Detail = Detail.EXACT
 

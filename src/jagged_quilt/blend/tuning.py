@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
-from jagged_quilt.foundation.colour import linear_from_srgb
-from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.colour import colour_of
+from jagged_quilt.foundation.errors import ShapeError
 
 _LUMA = np.array([0.2126, 0.7152, 0.0722])  # of Rec. 709 primaries, linear light
 _MOST = 16.0
@@ -79,12 +79,7 @@ class Tuning:
 
 def _tint(told: object) -> tuple[float, float, float]:
     if isinstance(told, str):
-        digits = told.removeprefix("#")
-        if len(digits) != 6 or any(d not in "0123456789abcdefABCDEF" for d in digits):
-            raise RangeError(f'tint must be written "#rrggbb", or as three numbers; got {told!r}')
-        levels = np.array([int(digits[at : at + 2], 16) for at in (0, 2, 4)], np.float64) / 255
-        red, green, blue = (float(each) for each in linear_from_srgb(levels))
-        return red, green, blue
+        return colour_of(told)
     if not isinstance(told, (tuple, list)) or len(told) != 3:
         raise ShapeError(f'tint must be three numbers, or "#rrggbb"; got {told!r}')
     red, green, blue = (number_in("tint", each, 0, _MOST) for each in told)

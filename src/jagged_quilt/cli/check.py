@@ -216,6 +216,8 @@ def _map_words(audit: SwatchAudit, role: str) -> str:
         size = f"{width}²" if width == height else f"{width} x {height}"
         return f"{size} {facts['bits']} bit"
     derived = any(each.kind == "derived" and each.role == role for each in audit.findings)
+    if any(role == own.key for own in audit.source.constants):
+        return "value"
     return "derived" if derived else "neutral" if audit.usable else "-"
 
 

@@ -5,11 +5,23 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from jagged_quilt.foundation.errors import RangeError
+
 
 def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
     """Return linear light, 0..1, from sRGB-encoded values, 0..1."""
     encoded = np.asarray(encoded, dtype=np.float32)
     return np.where(encoded <= 0.04045, encoded / 12.92, ((np.maximum(encoded, 0) + 0.055) / 1.055) ** 2.4).astype(np.float32)
+
+
+def colour_of(told: str) -> tuple[float, float, float]:
+    """Return linear light from "#rrggbb", which is sRGB; raise `RangeError` if it is not written so."""
+    digits = told.removeprefix("#")
+    if len(digits) != 6 or any(d not in "0123456789abcdefABCDEF" for d in digits):
+        raise RangeError(f'a colour must be written "#rrggbb"; got {told!r}')
+    levels = np.array([int(digits[at : at + 2], 16) for at in (0, 2, 4)], np.float64) / 255
+    red, green, blue = (float(each) for each in linear_from_srgb(levels))
+    return red, green, blue
 
 
 def srgb_from_linear(linear: ArrayLike) -> NDArray[np.float32]:

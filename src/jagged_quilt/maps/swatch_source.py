@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.foundation.brief import brief
-from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.checks import known_name, number_in, positive
 from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.conversions import height_from_normal
@@ -329,6 +330,43 @@ class SwatchSource:
     @staticmethod
     def _names(files: Sequence[Path]) -> str:
         return ", ".join(path.name for path in files) or "none"
+
+
+def plain_value(role: MapRole, told: float | Sequence[float] | str) -> tuple[float, ...]:
+    """Return what a map means everywhere, from a number, one for each channel, or "#rrggbb" (sRGB) of a colour.
+
+    Raises `RangeError` if that is no value of such a map.
+    """
+    if isinstance(told, str):
+        if not role.is_colour:
+            raise RangeError(f"{role.key}: {told!r} is a colour; this map holds {role.value.channels} number(s)")
+        return colour_of(told)
+    values = tuple(float(each) for each in told) if isinstance(told, Sequence) else (float(told),) * role.value.channels
+    low = -1.0 if role.value.direction else 0.0
+    for value in values:
+        number_in(role.key, value, low, 1)
+    return values
+
+
+def plain_swatch(
+    name: str, *, tile: float = 1.0, relief: float = SwatchSource.relief, **values: float | Sequence[float] | str
+) -> Swatch:
+    """Return a swatch whose maps mean the same everywhere, so that masks can paint colours.
+
+    Parameters
+    ----------
+    values
+        By role: numbers, one for each channel or for all, or "#rrggbb" of a colour; a diffuse at least.
+
+    Raises
+    ------
+    QuiltError
+        If there is no such role, a value is none, or the diffuse is missing.
+    """
+    known = {role.key: role for role in MapRole}
+    roles = {known[known_name("role", key, known)]: told for key, told in values.items()}
+    maps = {role: _constant(role, plain_value(role, told)) for role, told in roles.items()}
+    return Swatch(name=name, tile=tile, relief=relief, maps=maps)
 
 
 def _constant(role: MapRole, value: tuple[float, ...]) -> TextureMap:

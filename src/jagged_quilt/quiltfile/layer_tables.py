@@ -11,8 +11,10 @@ from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, Lie, Planar, Projection, Uv
 from jagged_quilt.blend.tuning import Tuning
+from jagged_quilt.blend.warps import Drip, Swirl, Warp
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Model
+from jagged_quilt.masks.image_mask import ImageWrap
 from jagged_quilt.quiltfile.mask_tables import AnyStep
 from jagged_quilt.quiltfile.tables import Table, keys_of, said
 
@@ -22,6 +24,17 @@ _SHARED = {each.name for each in fields(Lie)}
 _OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in PROJECTIONS.items()}
 _OF_SOME = set().union(*_OWN.values())
 _LAYER = keys_of(Layer)
+
+
+class FlowTable(Table):
+    """A picture by which a texture is bent: its file, metres that black and white move, and how it lies on the ground."""
+
+    image: str
+    by: float
+    size: tuple[float, float] | None = None
+    corner: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0
+    wrap: ImageWrap = ImageWrap.CLAMP
 
 
 class _LayerKeys(Table):
@@ -62,6 +75,7 @@ class _LayerKeys(Table):
 
 
 _keys: Facts = {key: value for kind in reversed(PROJECTIONS.values()) for key, value in keys_of(kind).items()}
+_keys["warp"] = (FlowTable | Warp | Drip | Swirl | None, None)
 LayerTable: Model = create_model("LayerTable", __base__=_LayerKeys, **_keys)
 """One layer, from the bottom up: its own keys, and those of all projections."""
 MeshLayerTable: Model = create_model("MeshLayerTable", __base__=LayerTable, part=(str, ""))

@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from pathlib import Path
 
@@ -15,6 +15,7 @@ import numpy as np
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layout_of, layouts_for
 from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.blend.layer import Layer, every_swatch
+from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
@@ -29,11 +30,12 @@ from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
-from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
+from jagged_quilt.maps.swatch_source import MapRule, SwatchSource, plain_value
+from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
-from jagged_quilt.quiltfile.layer_tables import OWN
+from jagged_quilt.quiltfile.layer_tables import OWN, FlowTable
 from jagged_quilt.quiltfile.light_tables import check_sky, light_of
 from jagged_quilt.quiltfile.mask_maker import MaskMaker
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
@@ -357,8 +359,16 @@ class Quilt:
 
     def _source(self, place: int, swatch: SwatchTable) -> PlacedSource:
         rules = [rule for which, each in enumerate(swatch.map) for rule in self._rules(("swatch", place, "map", which), each)]
+        with self._at("swatch", place, "plain"):
+            rules += [MapRule(role=_ROLES[key], value=plain_value(_ROLES[key], told)) for key, told in swatch.plain.items()]
         with self._at("swatch", place):
             own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits"))
+            if not swatch.folder and not swatch.plain:
+                raise RangeError('needs its maps: folder = "…", or plain = { diffuse = "#rrggbb", roughness = 0.5 }')
+            if swatch.folder and swatch.tile is None:
+                raise RangeError("needs its tile: metres that one repeat of the maps covers")
+            if not swatch.folder:
+                own |= {"names": "off", "tile": swatch.tile or 1.0}
             return PlacedSource(
                 **own,
                 folder=self.folder / swatch.folder,
@@ -386,6 +396,8 @@ class Quilt:
         return self._laid(layer, mask, ("layer", place))
 
     def _laid(self, layer: Model, mask: Mask | None, key: KeyPath) -> Layer:
+        with self._at(*key, "warp"):
+            layer = layer.model_copy(update={"warp": self._warp(layer.warp)})
         with self._at(*key):
             return Layer(
                 layer.swatch,
@@ -399,6 +411,14 @@ class Quilt:
                 apart=layer.apart,
                 meets=layer.meets,
             )
+
+    def _warp(self, told: FlowTable | AnyWarp | None) -> AnyWarp | None:
+        """What a layer is bent by, its picture read, at the time of the file."""
+        if isinstance(told, FlowTable):
+            read = partial(ImageMask.read, self.folder / told.image, limits=self.limits)
+            lies = told.model_dump(exclude={"image", "by"})
+            return Flow(east=read(channel="r", **lies), south=read(channel="g", **lies), by=told.by)
+        return replace(told, time=self.table.weights.time) if isinstance(told, Warp | Swirl) else told
 
     def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
         """The layers of a mesh, from the bottom up, each with the part that it names."""

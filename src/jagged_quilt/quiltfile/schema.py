@@ -25,7 +25,7 @@ from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.meshfiles.read import read_mesh
-from jagged_quilt.quiltfile.layer_tables import LayerTable, MeshLayerTable
+from jagged_quilt.quiltfile.layer_tables import FlowTable, LayerTable, MeshLayerTable
 from jagged_quilt.quiltfile.light_tables import LightTable, SkyTable
 from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
 from jagged_quilt.quiltfile.tables import Table, default_of, keys_of, table_of
@@ -81,9 +81,12 @@ _SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "words
 
 
 class SwatchTable(_SwatchKeys):  # type: ignore[misc]
-    """A folder of maps, metres that one repeat covers, metres from black to white of the height map."""
+    """A folder of maps, or plain values by their roles, or both; metres that one repeat covers, metres from black to white of
+    the height map."""
 
-    folder: str
+    folder: str = ""
+    tile: float | None = None
+    plain: dict[RoleName, float | list[float] | str] = Field(default_factory=dict)
     map: list[MapTable] = Field(default_factory=list)
 
 
@@ -206,6 +209,11 @@ class QuiltTable(Table):
         """Return what the words of [names] tell: a role, one for each channel, or nothing that is of use."""
         several = {word: [told] if isinstance(told, str) else told for word, told in self.names.items()}
         return {word: _roles_told(told) for word, told in several.items()}
+
+    def flow_files(self) -> list[str]:
+        """Return the image files by which textures are bent, relative to the quilt file."""
+        layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
+        return [layer.warp.image for layer in layers if isinstance(layer.warp, FlowTable)]
 
     def mask_files(self) -> list[str]:
         """Return the image files that masks read, relative to the quilt file."""

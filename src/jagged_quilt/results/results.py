@@ -265,7 +265,8 @@ class Results:
         if table.bake.weights != "map":
             yield from self._weigh_inputs()
         yield from (json.dumps([layer.model_dump(mode="json") for layer in table.layer]), table.bake.model_dump_json())
-        yield str(self.bake_texels)
+        yield from (str(self.bake_texels), str(table.weights.time))
+        yield from self._flow_files()
 
     def _mesh_inputs(self, number: int) -> Iterator[bytes | str]:
         """As read and placed, so that whatever the mesh file names beside itself counts too."""
@@ -274,8 +275,9 @@ class Results:
         yield str(quilt.heights) if table.medley and table.surface is not None else ""
         for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour, mesh.layout):
             yield b"" if array is None else array.tobytes()
-        yield str(mesh.origin)
+        yield from (str(mesh.origin), str(table.weights.time))
         yield from self._mask_files()
+        yield from self._flow_files()
 
     def _picture_inputs(self) -> Iterator[bytes | str]:
         """Everything that the quilt file says or names."""
@@ -296,6 +298,9 @@ class Results:
 
     def _mask_files(self) -> Iterator[bytes]:
         return (read_bytes(self.quilt.folder / file, "image file") for file in self.quilt.table.mask_files())
+
+    def _flow_files(self) -> Iterator[str]:
+        return (digest_of_file(self.quilt.folder / file, "image file") for file in self.quilt.table.flow_files())
 
     # What is made.
 
