@@ -215,7 +215,7 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
                         u, v = (place + away) / tile
                         sample = read_at(decoded.levels[mip][slot], u, v, lie.wraps, (lie.filter or filter) == "nearest")
                         samples.append((share * part * mine, sample, along, roles))
-        samples += [(s, decoded.levels[-1][slot, 0, 0], np.zeros((2, 3)), roles) for s, roles in means]
+        samples += [(s, decoded.levels[0][slot].mean(axis=(0, 1)), np.zeros((2, 3)), roles) for s, roles in means]
         height = sum(s * decoded.value(x, R.HEIGHT) for s, x, _, roles in samples if R.HEIGHT in roles) * relief
         places.append((w, height + layer.tuning.lift / tallest_relief, relief, layer, samples))
     tallness = [w * max(height + 0.1, 0.001) for w, height, *_ in places]

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
+from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
@@ -101,14 +102,28 @@ class TexelPages:
             parts.append(fingerprint(self.texels[start + place * own : start + (place + 1) * own].tobytes()))
         return fingerprint(*parts)
 
-    def smallest(self, name: str) -> NDArray[np.uint8]:
-        """Return the one texel of the smallest level of a swatch, (A, 4)."""
-        last = page_starts(self.side, len(self.names))[-2] + 2 * self.place_of(name)
-        return self.texels[last].view(np.uint8).reshape(-1, 4)
+    def means(self, name: str) -> NDArray[np.float64]:
+        """Return the mean of every channel of a swatch at full size, (A, 4): 0..1, colour as linear light."""
+        own = self.side * (self.side + 1)
+        first = self.place_of(name) * own
+        return means_of(self.texels[first : first + own], self.side, self.layouts)
 
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
+
+
+def means_of(texels: NDArray[np.uint32], side: int, layouts: Sequence[Layout]) -> NDArray[np.float64]:
+    """Return the mean of every channel of a slice at full size, (side (side + 1), A), each row ending with its first texel."""
+    out = np.empty((len(layouts), 4))
+    for column, layout in enumerate(layouts):
+        rows = np.ascontiguousarray(texels[:, column]).reshape(side, side + 1)[:, :-1]
+        for channel in range(4):
+            counts = np.bincount((rows >> np.uint32(8 * channel) & np.uint32(255)).ravel(), minlength=256)
+            levels = np.arange(256) / 255
+            values = linear_from_srgb(levels) if layout.srgb and channel < 3 else levels
+            out[column, channel] = counts @ values / rows.size
+    return out
 
 
 def page_starts(side: int, slices: int) -> NDArray[np.int64]:

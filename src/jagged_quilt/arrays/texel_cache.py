@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import Layout
-from jagged_quilt.arrays.pages import TexelPages, page_starts
+from jagged_quilt.arrays.pages import TexelPages, means_of, page_starts
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.maps.roles import MapRole
@@ -77,12 +77,12 @@ class TexelCache:
         """What one swatch takes with all its mips."""
         return 4 * len(self.layouts) * int(page_starts(self.side, 1)[-1])
 
-    def smallest(self, name: str) -> NDArray[np.uint8]:
-        """Return the one texel of the smallest level of a swatch, (A, 4)."""
-        place = self.place_of(name)
-        last = page_starts(self.side, self.slots)[-2]
+    def means(self, name: str) -> NDArray[np.float64]:
+        """Return the mean of every channel of a swatch, as `TexelPages.means` does."""
+        place, own = self.place_of(name), self.side * (self.side + 1)
         with self.holding(np.array([place])) as (texels, slots):
-            return texels[last + 2 * slots[place]].copy().view(np.uint8).reshape(-1, 4)
+            first = int(slots[place]) * own
+            return means_of(texels[first : first + own], self.side, self.layouts)
 
     def place_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""

@@ -23,7 +23,7 @@ from jagged_quilt.blend.survey import Survey
 from jagged_quilt.blend.warps import moves_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table
+from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
@@ -300,15 +300,10 @@ class Blend:
 
 
 def _means_of(pages: Pages, plan: BlendPlan) -> NDArray[np.float64]:
-    """The means of the channels of layers that are shuffled, (L, 4 * arrays), colour as linear light: their smallest mips."""
+    """The means of the channels of layers that are shuffled, (L, 4 * arrays), colour as linear light."""
     out = np.zeros((len(plan.layers), 4 * len(pages.layouts)))
     for row in plan.shuffled:
-        texels = pages.smallest(plan.layers[row].swatch)
-        for column, layout in enumerate(pages.layouts):
-            values = texels[column] / 255
-            out[row, 4 * column : 4 * column + 4] = values
-            if layout.srgb:
-                out[row, 4 * column : 4 * column + 3] = linear_from_srgb(values[:3])
+        out[row] = pages.means(plan.layers[row].swatch).ravel()
     return out
 
 

@@ -80,6 +80,19 @@ class Layer:
         return self.label or self.swatch
 
     @property
+    def knobs(self) -> str:
+        """What is said of its look beside its projection, in words; empty where nothing is."""
+        own = [
+            *([f"tuned by {self.tuning!r}".replace("Tuning", "")] if self.tuning != AS_IT_IS else []),
+            *([f"shuffled {self.projection.shuffle!r}".replace("Shuffle", "")] if self.projection.shuffle else []),
+            *([f"warped by {self.projection.warp!r}"] if self.projection.warp else []),
+            *([f"far away {self.far!r}".replace("Far", "")] if self.far else []),
+            *(f"{role} apart {lie!r}".replace("Apart", "") for role, lie in dict(self.apart).items()),
+            *(f"softness {softness:g} where it meets {name}" for name, softness in dict(self.meets).items()),
+        ]
+        return "; ".join(own)
+
+    @property
     def swatches(self) -> tuple[str, ...]:
         """The swatches that it shows: its own, or those of its medley."""
         return (self.swatch,) if self.medley is None else self.medley.swatches

@@ -189,6 +189,9 @@ def _explain(results: Results, place: str) -> None:
         for swatch, share in layer.turns:
             table.add_row("", "turn of", swatch, "", "", "", f"{share:.3f}")
     terminal().print(table)
+    for own in results.quilt.layers:
+        if knobs := own.knobs:
+            click.echo(f"{own.name}: {knobs}")
     for number, what, cover in told.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))

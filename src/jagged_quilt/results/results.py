@@ -45,6 +45,7 @@ from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
 from jagged_quilt.results.step import Files, Made, Runner, Step
+from jagged_quilt.results.sweeps import draw_looks, turns_a_look
 from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
@@ -553,8 +554,11 @@ class Results:
     def draw_sweep(self, sweep: Sweep) -> Made:
         """Draw what one number of the quilt file does, for each of its values.
 
-        The weight of the layer that it belongs to, or all layers where it belongs to none.
+        The weight of the layer that it belongs to, or all layers where it belongs to none; the ground where it shows, if it
+        turns what the layer looks like.
         """
+        if turns_a_look(sweep, self):
+            return Made(self.folder, (draw_looks(self, sweep).save(self.folder / "pictures" / "sweep.png"),), fresh=True)
         quilt, folder = self.quilt, self.folder / "pictures"
         layer, maps = sweep.layer_of(quilt), []
         for value in sweep.values:
