@@ -194,6 +194,22 @@ class TestBlend:
         both = kept("abc", index, np.concatenate([weights.weights * (1 - share), weights.weights * share], axis=1))
         assert np.allclose(found, blend(every).at(points, both).values, atol=2e-5)
 
+    @pytest.mark.parametrize("border", [0.1, 0.3, 1.0])
+    def test_a_shuffled_texture_does_not_repeat_and_keeps_its_mean_and_variance(self, border):
+        """What lies a tile away is no more alike than chance; what is cut at black and white costs some of the variance."""
+        swatch = made_swatch("a", 5, 32, tile=1.0)
+        arrays = jq.pack([swatch], side=32, threads=1)
+        canvas = jq.Terrain(np.zeros((2, 2)), size=(20, 20)).canvas(640)
+        lies = jq.Planar(), jq.Planar(shuffle=jq.Shuffle(size=0.7, border=border, seed=3))
+        plain, shuffled = (jq.bake(canvas, [jq.Layer("a", lie)], arrays, filter="nearest") for lie in lies)
+        for role in (R.DIFFUSE, R.ROUGHNESS, R.HEIGHT):
+            before, after = (np.asarray(maps[role], float).reshape(640, 640, -1)[..., 0] for maps in (plain, shuffled))
+            assert abs(after.mean() / before.mean() - 1) < 0.02
+            assert abs(after.var() / before.var() - 1) < (0.03 if border < 1 else 0.06)
+            power = np.abs(np.fft.fft2(after - after.mean())) ** 2
+            alike = np.fft.ifft2(power).real / power.mean()
+            assert max(alike[0, 32], alike[32, 0], alike[32, 32]) < 0.1
+
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
         rng = np.random.default_rng(3)

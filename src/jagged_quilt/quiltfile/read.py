@@ -81,6 +81,15 @@ def put_at(told: dict[str, Told], key: str, value: Told) -> None:
 
     A whole number where the file has a number with a point becomes one too.
     """
+    around, dot, _ = key.rpartition(".")
+    if dot and not list(_places(told, parts_of(key))):  # a table that the file does not write, as that of a tuning
+        outer, dot, name = around.rpartition(".")
+        if dot and len(places := list(_places(told, parts_of(outer)))) == 1:
+            holder: Told = told
+            for part in places[0]:
+                holder = holder[part]
+            if isinstance(holder, dict) and name.isidentifier():
+                holder.setdefault(name, {})
     place = place_in(told, key)
     table: Told = told
     for part in place[:-1]:

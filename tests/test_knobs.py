@@ -1,0 +1,160 @@
+"""What a layer can be told beside where it lies: as values, in the quilt file, and by the command."""
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import jquilt
+from jagged_quilt.maps.image_files import read_image, write_image
+
+R = jq.MapRole
+KNOBS = """
+[[layer]]
+swatch = "salt"
+label = "told"
+tuning = { normal = 2.0, brightness = 0.5, tint = "#ffe0c0", lift = -0.01 }
+shuffle = { size = 1.5, border = 0.3, turn = "quarter" }
+apart = { roughness = { scale = 0.5, rotation = 30.0 } }
+far = { start = 5.0, over = 4.0, scale = 3.0 }
+meets = { clay = 0.02 }
+warp = { image = "flow.png", by = 0.5, size = [16.0, 16.0] }
+mask = [{ kind = "height", band = [0.0, 99.0] }]
+"""
+
+
+@pytest.fixture
+def told(project):
+    flow = np.full((8, 8, 3), 128, np.uint8)
+    flow[:, 4:, 0] = 255
+    write_image(project / "flow.png", flow)
+    path = project / "job.quilt.toml"
+    path.write_text(path.read_text() + KNOBS)
+    return path
+
+
+def flat_points(count=32, size=16.0):
+    return jq.Terrain(np.zeros((3, 3)), size=(size, size)).points((count, count))
+
+
+class TestQuiltFile:
+    def test_every_knob_is_read(self, told):
+        layer = jq.read_quilt(told).layers[-1]
+        assert layer.tuning.normal == 2
+        assert layer.tuning.tint == pytest.approx((1, 0.7454, 0.5271), abs=1e-4)
+        assert layer.projection.shuffle == jq.Shuffle(size=1.5, border=0.3, turn="quarter")
+        assert dict(layer.apart) == {"roughness": jq.Apart(scale=0.5, rotation=30)}
+        assert layer.far == jq.Far(start=5, over=4, scale=3)
+        assert dict(layer.meets) == {"clay": 0.02}
+        assert layer.projection.warp.by == 0.5
+        assert layer.projection.warp.east.answer(flat_points())[0] == pytest.approx(128 / 255)
+
+    @pytest.mark.parametrize(
+        ("old", "new", "message"),
+        [
+            ("normal = 2.0", "normal = -1.0", "normal must be from 0 to 16"),
+            ('"#ffe0c0"', '"pale"', 'a colour must be written "#rrggbb"'),
+            ("border = 0.3", "border = 7.0", "border must be from 0.02 to 1"),
+            ('"quarter"', '"half"', "must be .none., .quarter. or .any."),
+            ("roughness = {", "shine = {", 'no role that may lie apart is called "shine"'),
+            ("start = 5.0", "start = -5.0", "far start must be"),
+            ("clay = 0.02", "clay = 2.0", 'softness where it meets "clay" must be from 0 to 1'),
+            ('"flow.png"', '"none.png"', "there is no such image file"),
+            ("by = 0.5", "by = 0.0", "warp by must be above 0"),
+        ],
+    )
+    def test_what_cannot_be_is_told(self, told, old, new, message):
+        told.write_text(told.read_text().replace(old, new))
+        with pytest.raises(jq.QuiltError, match=message):
+            jq.read_quilt(told)
+
+    def test_what_does_not_go_together_is_told(self):
+        with pytest.raises(jq.QuiltError, match="it must repeat"):
+            jq.Planar(wrap="clamp", shuffle=jq.Shuffle(size=1))
+        with pytest.raises(jq.QuiltError, match="would not meet where u wraps"):
+            jq.Cylindrical(shuffle=jq.Shuffle(size=1))
+        with pytest.raises(jq.QuiltError, match="cannot lie apart around an axis"):
+            jq.Layer("a", jq.Spherical(), apart={"normal": jq.Apart()})
+
+    def test_swatches_of_plain_values_need_no_folder(self, project):
+        path = project / "job.quilt.toml"
+        plain = '[[swatch]]\nname = "paint"\nplain = { diffuse = "#804020", roughness = 0.25, normal = [0.0, 0.0, 1.0] }\n'
+        path.write_text(path.read_text() + plain)
+        swatch = jq.read_quilt(path).swatches[-1]
+        assert np.allclose(swatch.maps[R.DIFFUSE].values[0, 0], [0.2159, 0.0513, 0.0144], atol=2e-3)
+        assert swatch.maps[R.ROUGHNESS].values.ravel() == pytest.approx(0.25, abs=0.003)
+        for line, message in (
+            ("", "needs its maps"),
+            ('folder = "clay"', "needs its tile"),
+            ('plain = { roughness = "#804020" }', "is a colour"),
+            ("plain = { roughness = 2.0 }", "must be from 0 to 1"),
+        ):
+            path.write_text(path.read_text().rpartition("[[swatch]]")[0] + f'[[swatch]]\nname = "paint"\n{line}\n')
+            with pytest.raises(jq.QuiltError, match=message):
+                jq.read_quilt(path).swatches  # noqa: B018
+        assert jq.plain_swatch("x", diffuse=0.5).maps[R.DIFFUSE].values[0, 0] == pytest.approx([0.5] * 3, abs=0.003)
+
+
+class TestWarps:
+    def test_a_swirl_turns_about_its_centre_and_leaves_what_is_beyond(self):
+        points = flat_points()
+        warp = jq.Swirl(centre=(8, 8), radius=5, turn=90, rate=20, time=2)
+        moved = points.places + warp.moves(points)
+        before, after = (places[:, [0, 2]] - 8 for places in (points.places, moved))
+        away = np.hypot(*before.T)
+        assert np.allclose(np.hypot(*after.T), away, atol=1e-5)
+        turned = np.arctan2(before[:, 0], before[:, 1]) - np.arctan2(after[:, 0], after[:, 1])
+        wanted = np.radians(130) * np.maximum(0, 1 - away / 5) ** 2
+        assert np.allclose(np.abs((turned + np.pi) % (2 * np.pi) - np.pi), wanted, atol=1e-4)
+
+    def test_a_picture_moves_east_by_red_and_south_by_green(self):
+        red = np.repeat(np.linspace(0, 1, 8, dtype=np.float32)[None], 8, axis=0)
+        picture = lambda values: jq.ImageMask(values=values, size=(16, 16), wrap="clamp")
+        moves = jq.Flow(east=picture(red), south=picture(np.full((8, 8), 0.75, np.float32)), by=2).moves(flat_points())
+        assert np.allclose(moves[:, 2], 1)
+        assert np.allclose(
+            moves.reshape(32, 32, 3)[5, :, 0],
+            4 * (np.interp((np.arange(32) + 0.5) / 4 - 0.5, range(8), red[0]) - 0.5),
+            atol=1e-5,
+        )
+
+    def test_a_drip_drags_down_and_the_same_all_the_way_down(self):
+        points = flat_points()
+        warp = jq.Drip(drip=2, size=3)
+        below = points.moved(np.tile(np.float32([0, -7, 0]), (len(points), 1)))
+        moves = warp.moves(points)
+        assert not moves[:, [0, 2]].any()
+        assert 0 <= moves[:, 1].min() < 0.7 < 1.3 < moves[:, 1].max() <= 2
+        assert np.array_equal(moves, warp.moves(below))
+
+    def test_noise_drifts_with_time(self):
+        still, later = jq.Warp(by=1, size=4), jq.Warp(by=1, size=4, drift=(2, 0), time=1.5)
+        points = flat_points()
+        shifted = points.moved(np.tile(np.float32([3, 0, 0]), (len(points), 1)))
+        assert np.allclose(still.moves(points), later.moves(shifted), atol=1e-5)
+
+
+class TestCommand:
+    def test_a_sweep_shows_the_ground_and_at_tells_the_knobs(self, told):
+        for key in ("layer[told].tuning.brightness=0.4:1.6:3", "layer[told].far.start=2:9:2"):
+            code, _, said = jquilt("show", told, "--sweep", key)
+            assert code == 0, said
+            assert read_image(told.parent / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
+        code, said, _ = jquilt("show", told, "--at", "8,8")
+        assert code == 0
+        assert "told: tuned by (normal=2, lift=-0.01" in said
+        assert "shuffled (size=1.5" in said
+        assert "roughness apart (scale=(0.5, 0.5)" in said
+
+    def test_a_bake_is_done_again_where_a_knob_or_its_picture_changed(self, told):
+        words = ("bake", told, "--texels", 64)
+        assert jquilt(*words)[0] == 0
+        first = read_image(told.parent / "out" / "bake" / "diffuse.png")
+        flow = read_image(told.parent / "flow.png").copy()
+        flow[..., 1] = 0
+        write_image(told.parent / "flow.png", flow)
+        assert "unchanged" not in jquilt(*words)[1]
+        second = read_image(told.parent / "out" / "bake" / "diffuse.png")
+        assert (first != second).any()
+        told.write_text(told.read_text().replace("brightness = 0.5", "brightness = 1.5"))
+        jquilt(*words)
+        assert read_image(told.parent / "out" / "bake" / "diffuse.png").mean() > second.mean() + 5
