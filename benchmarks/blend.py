@@ -139,6 +139,24 @@ class Scene:
         return layers.mean(), planes.mean(), (layers * planes).mean()
 
 
+def shuffled(layer):
+    """A layer whose texture lies in patches of 4 m."""
+    return replace(layer, projection=replace(layer.projection, shuffle=jq.Shuffle(size=4, border=0.1)))
+
+
+def with_normals_apart(layer):
+    return replace(layer, apart={"normal": jq.Apart(scale=0.4, rotation=30)})
+
+
+def some_knobs(layers):
+    """Layers of which two are shuffled, and two have their normal map apart."""
+    return [*map(shuffled, layers[:2]), *map(with_normals_apart, layers[2:4]), *layers[4:]]
+
+
+def all_knobs(layers):
+    return [with_normals_apart(shuffled(layer)) for layer in layers]
+
+
 def in_turn(works, repeats):
     """Seconds of several pieces of work, run in turn so that a drifting machine is fair to all."""
     for work in works:
@@ -343,11 +361,17 @@ def main():
             lambda: scene.run(bilinear, 2),
             lambda: scene.run(trilinear, 1),
             lambda: scene.run(trilinear, 2),
+            *(
+                partial(scene.run, Blend(scene.arrays, layers), 1)
+                for layers in (some_knobs(scene.layers), all_knobs(scene.layers))
+            ),
         ],
         repeats,
     )
     # The best of each: other work on the machine only ever adds.
-    numpy_s, one, two, tri_one, tri_two = (min(each) for each in times)
+    numpy_s, one, two, tri_one, tri_two, with_some, with_all = (min(each) for each in times)
+    some, every = with_some / tri_one, with_all / tri_one
+    print(f"two layers of eight shuffled, two with their normals apart: {some:.2f} x; all eight both: {every:.2f} x")
     million = SIDE * SIDE / 1e6
     numpy_rate = rows * SIDE / 1e6 / numpy_s
     print(f"{'Mtexel/s':<28}{'1 thread':>10}{'2 threads':>11}")
@@ -375,6 +399,8 @@ def main():
                 "numpy_ratio": round(million / two / numpy_rate, 2),
                 "thread_scaling": round(one / two, 3),
                 "layers_256_over_8": round(over, 3),
+                "some_knobs_over_none": round(with_some / tri_one, 3),
+                "all_knobs_over_none": round(with_all / tri_one, 3),
                 "mtexel_per_s_bilinear": round(million / two, 3),
                 "mtexel_per_s_trilinear": round(million / tri_two, 3),
                 "peak_mib_over_outputs": round(peak, 1),

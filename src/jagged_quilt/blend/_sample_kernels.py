@@ -274,7 +274,7 @@ def _take_back(sample, plan, scratch):
     if own == group:
         return
     for t in range(B):
-        apart = F1 if group >= 0 else scratch.places.apart[INDEX((plan.apart.shape[0] * k + own) * B + t)]
+        apart = scratch.places.apart[INDEX((plan.apart.shape[0] * k + own) * B + t)]
         i = INDEX(B * sample + t)
         scratch.mix.tall[INDEX(k * B + t)] -= apart * samples.spot.shares[i] * samples.heights[i]
 
@@ -286,8 +286,10 @@ def read_passes(passes, plan, pages, scratch):
     (_, between, shares), around, heights = samples.spot, samples.around, samples.heights
     arrays, high = plan.is_colour.shape[0], plan.role_row[HEIGHT]
     for sample in range(passes):
-        k = samples.place[INDEX(sample)]
+        k, group = samples.place[INDEX(sample)], samples.group[INDEX(sample)]
         fetch(sample, passes, pages.texels, arrays, samples)
+        if group >= 0 and (high < 0 or plan.group_of[INDEX(high)] != group):
+            continue  # it is read for other roles
         if high >= 0:
             first = 4 * B * (arrays * sample + high // 4)
             rise(k, sample, high % 4, first, around, between, shares, heights, rows, tall)

@@ -165,18 +165,24 @@ def turn_patch(k, patch, patches, rows, turns):
         turns[INDEX(6 * B) + i], turns[INDEX(7 * B) + i] = (to_u if is_shuffled else F0), (to_v if is_shuffled else F0)
 
 
+@lanes
+def differs(start, values):
+    """Return bits that are set where the lanes of a row differ; 0 where they are all alike."""
+    first, found = as_bits(values[start]), np.int32(0)
+    for t in range(B):
+        found |= np.int32(as_bits(values[start + INDEX(t)]) ^ first)
+    return found
+
+
 @inlined
 def _is_one(k, patch, patches, rows):
     """Whether all lanes lie in the same patch of the same texture."""
     said, at = INDEX(PLACE_ROWS * k * B), INDEX(PATCH_ROWS * patch * B)
-    for row in (INDEX(at + INDEX(B)), INDEX(at + INDEX(2 * B))):
-        for t in range(1, B):
-            if patches[row + INDEX(t)] != patches[row]:
-                return False
-    for row in (INDEX(said + INDEX(PATCH_SIZE * B)), INDEX(said + INDEX(PATCH_WAYS * B)), INDEX(said + INDEX(TILES * B))):
-        for t in range(1, B):
-            if as_bits(rows[row + INDEX(t)]) != as_bits(rows[row]):
-                return False
+    differ = differs(at + INDEX(B), patches) | differs(at + INDEX(2 * B), patches)
+    for row in (PATCH_SIZE, PATCH_WAYS, TILES):
+        differ |= differs(said + INDEX(row * B), rows)
+    if differ:
+        return False
     return rows[said + INDEX(PATCH_SIZE * B)] > F0
 
 
