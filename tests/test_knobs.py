@@ -83,8 +83,8 @@ class TestQuiltFile:
         assert np.allclose(swatch.maps[R.DIFFUSE].values[0, 0], [0.2159, 0.0513, 0.0144], atol=2e-3)
         assert swatch.maps[R.ROUGHNESS].values.ravel() == pytest.approx(0.25, abs=0.003)
         for line, message in (
-            ("", "needs its maps"),
-            ('folder = "clay"', "needs its tile"),
+            ("tile = 1.0", "needs its maps"),
+            ('folder = "clay"', "tile: this key is missing"),
             ('plain = { roughness = "#804020" }', "is a colour"),
             ("plain = { roughness = 2.0 }", "must be from 0 to 1"),
         ):
@@ -158,3 +158,43 @@ class TestCommand:
         told.write_text(told.read_text().replace("brightness = 0.5", "brightness = 1.5"))
         jquilt(*words)
         assert read_image(told.parent / "out" / "bake" / "diffuse.png").mean() > second.mean() + 5
+
+
+class TestMasksOfWhatLiesBelow:
+    LAYERS = (
+        jq.Layer("a"),
+        jq.Layer("b", mask=jq.Noise(size=4, range=1)),
+        jq.Layer("c", mask=jq.HeightBand(-0.1, 3, fade=0.3)),
+    )
+
+    def test_shown_is_the_weight_before_others_come_upon_it(self, project):
+        points = jq.read_quilt(project / "job.quilt.toml").terrain.points((24, 24))
+        weights = jq.Weigher(self.LAYERS).stacked(points)
+        for name, own in zip("abc", weights, strict=True):
+            assert np.allclose(jq.shown_below(self.LAYERS, name).answer(points), own, atol=1e-6)
+        with pytest.raises(jq.QuiltError, match='no layer is called "d"'):
+            jq.shown_below(self.LAYERS, "d")
+
+    def test_a_quilt_file_asks_only_what_lies_below(self, project):
+        path = project / "job.quilt.toml"
+        said = path.read_text() + '[[layer]]\nswatch = "clay"\nlabel = "dust"\nmask = [{ kind = "shown", layer = "%s" }]\n'
+        path.write_text(said % "salt")
+        quilt = jq.read_quilt(path)
+        points = quilt.terrain.points((24, 24))
+        assert np.array_equal(quilt.layers[2].mask.answer(points), quilt.layers[1].mask.answer(points))
+        path.write_text(said % "dust")
+        with pytest.raises(jq.QuiltError, match='no layer below this one is called "dust"'):
+            jq.read_quilt(path)
+        adopt = '[adopt]\nform = "splat"\nfiles = ["a.png"]\nlayers = ["old"]\nto = { old = "salt" }\n'
+        path.write_text((said % "salt").replace("[[swatch]]", adopt + "[[swatch]]", 1))
+        with pytest.raises(jq.QuiltError, match="begins with adopted weights"):
+            jq.read_quilt(path)
+
+    def test_wear_is_ridges_that_noise_lets_through(self, project):
+        ground = jq.read_quilt(project / "job.quilt.toml").terrain
+        points = ground.points((48, 48))
+        ridges = jq.Curvature("ridges", 3).on(ground).answer(points)
+        even, uneven = (jq.Wear(3, uneven=by).on(ground).answer(points) for by in (0, 0.6))
+        assert np.array_equal(even, ridges)
+        assert 0.02 < np.abs(uneven - ridges).mean() < 0.5
+        assert np.corrcoef(uneven, ridges)[0, 1] > 0.6

@@ -260,7 +260,16 @@ def _layer_text(quilt, name, swatch):
     return (
         f'[[layer]]\nswatch = "{swatch}"\nlabel = "{name}"\nsoftness = {layer.softness}\n'
         f'projection = "{"triplanar" if triplanar else "planar"}"\n'
+        + _table("shuffle", layer.projection.shuffle, "size", "border")
+        + _table("tuning", layer.tuning, "lift", "saturation")
+        + _table("far", layer.far, "start", "over", "scale")
+        + "".join(f"meets = {{ {other} = {softness} }}\n" for other, softness in layer.meets)
     )
+
+
+def _table(key, value, *names):
+    told = ", ".join(f"{name} = {getattr(value, name)}" for name in names) if value else ""
+    return f"{key} = {{ {told} }}\n" if value else ""
 
 
 class TestDaubsOfAQuilt:

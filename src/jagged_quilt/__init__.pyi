@@ -62,6 +62,7 @@ from .maps.texture_map import TextureMap as TextureMap
 from .masks.field_masks import Curvature as Curvature
 from .masks.field_masks import Distance as Distance
 from .masks.field_masks import HiddenSky as HiddenSky
+from .masks.field_masks import Wear as Wear
 from .masks.image_mask import ImageMask as ImageMask
 from .masks.mask import Constant as Constant
 from .masks.mask import Mask as Mask
@@ -91,6 +92,7 @@ from .weights.medley import Heights as Heights
 from .weights.medley import Medley as Medley
 from .weights.medley import height_ramp as height_ramp
 from .weights.point_weights import PointWeights as PointWeights
+from .weights.showing import shown_below as shown_below
 from .weights.weigh import weigh as weigh
 from .weights.weigh import weigh_points as weigh_points
 from .weights.weigher import Weigher as Weigher

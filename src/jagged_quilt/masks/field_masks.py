@@ -16,6 +16,7 @@ from jagged_quilt.foundation.checks import known_name, number_in, positive, whol
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import Field, Fields, HasFields, fields_of, remembering
 from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.masks import _kernels
@@ -23,6 +24,7 @@ from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
 from jagged_quilt.masks.mask import Answers, Mask
 
 _ROWS_AT_ONCE = 64
+_OCTAVES = 4
 
 
 class FieldMask(Mask):
@@ -80,6 +82,56 @@ class Curvature(FieldMask):
     def answer(self, points: Points) -> Answers:
         sign = self.scale if self.where == "ridges" else -self.scale
         return smooth_step(self.values(points) * np.float32(sign), self.low, self.high)
+
+
+@dataclass(frozen=True, slots=True)
+class Wear(FieldMask):
+    """1 where edges are worn: on ridges of about a given size, unevenly, as far as noise lets it.
+
+    Attributes
+    ----------
+    scale : float
+        Metres across of the edges.
+    low, high : float
+        Where the mask begins and where it is full, as curvature x scale; see `Curvature`.
+    uneven : float
+        How much of `high` the noise takes off or adds.
+    size : float
+        Metres from patch to patch of the noise; half the scale where it is 0.
+    seed : int
+    """
+
+    scale: float
+    low: float = 0.05
+    high: float = 0.4
+    uneven: float = 0.6
+    size: float = 0.0
+    seed: int = 0
+    measured: Field | None = field(default=None, repr=False, compare=False)
+    called: ClassVar[str] = "wear"
+
+    def __post_init__(self) -> None:
+        positive("wear scale", self.scale, "m")
+        if not number_in("wear low", self.low) < number_in("wear high", self.high):
+            raise RangeError(f"wear must begin (low) below where it is full (high); got {self.low:g} and {self.high:g}")
+        number_in("wear uneven", self.uneven, 0, 10)
+        number_in("wear size", self.size, 0, unit="m")
+
+    @property
+    def words(self) -> str:
+        return f"worn edges, scale {self.scale:g} m, from {self.low:g} to {self.high:g}, uneven by {self.uneven:g}"
+
+    def sensed(self, points: Points) -> str:
+        return f"bent by {self.values(points)[0] * self.scale:+.3f}"
+
+    def on(self, surface: Fields | HasFields) -> Self:
+        return replace(self, measured=fields_of(surface).curvature(self.scale))
+
+    def answer(self, points: Points) -> Answers:
+        size = self.size or self.scale / 2
+        rough = noise_at(points.position, size=size, octaves=_OCTAVES, seed=self.seed, rest=points.rest) - np.float32(0.5)
+        bent = self.values(points) * np.float32(self.scale) + rough * np.float32(2 * self.uneven * self.high)
+        return smooth_step(bent, self.low, self.high)
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextlib import AbstractContextManager
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.schema import MedleyTable
 from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.weights.medley import Heights, Medley
+from jagged_quilt.weights.showing import uncovered
 
 At = Callable[..., AbstractContextManager[None]]
 """Gives a context that adds a key path to what is refused inside."""
@@ -24,7 +25,8 @@ At = Callable[..., AbstractContextManager[None]]
 class MaskMaker:
     """Makes masks from tables; `folder` is what their files are relative to."""
 
-    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Model], at: At) -> None:
+    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Model], at: At, adopted: Collection[str] = ()) -> None:
+        self._adopted = frozenset(adopted)
         self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
         self._made: dict[int, Mask | None] = {}
         self._being_made: list[int] = []
@@ -41,6 +43,31 @@ class MaskMaker:
         """
         names = [layer.name for layer in self._layers]
         return self.mask(names.index(known_name("layer", name, names))) or Constant(1.0)
+
+    def shown_of_layer(self, name: str) -> Mask:
+        """Return how much of a layer shows below the one whose mask is being made.
+
+        Raises
+        ------
+        NameNotFoundError
+            If there is no such layer below.
+        RangeError
+            If one of them begins with adopted weights, which are no mask.
+        """
+        if not self._being_made:
+            raise RangeError('kind = "shown" is for the masks of layers: it asks what lies below')
+        place = self._being_made[-1]
+        part = getattr(self._layers[place], "part", "")
+        below = [n for n in range(place) if getattr(self._layers[n], "part", "") == part]
+        names = [self._layers[n].name for n in below]
+        first = below[names.index(known_name("layer below this one", name, names))]
+        asked = [n for n in below if n >= first]
+        for n in asked:
+            if self._layers[n].name in self._adopted:
+                raise RangeError(
+                    f'"{self._layers[n].name}" begins with adopted weights, which a mask cannot ask; use an image of them'
+                )
+        return uncovered([self.mask(n) for n in asked], 0)
 
     def mask(self, place: int) -> Mask | None:
         """Return the mask of the layer in a place, or None where it has none."""

@@ -28,6 +28,8 @@ class Around(Protocol):
 
     def mask_of_layer(self, name: str) -> Mask: ...
 
+    def shown_of_layer(self, name: str) -> Mask: ...
+
 
 _Levels: Model = table_of(Levels, leave_out=("mask",))
 _Warp: Model = table_of(Warped, leave_out=("mask",))
@@ -84,6 +86,16 @@ class LayerStep(MaskStep):
         return around.mask_of_layer(self.layer)
 
 
+class ShownStep(MaskStep):
+    """How much of a layer below shows, before this one is put upon it."""
+
+    kind: Literal["shown"]
+    layer: str
+
+    def bare(self, around: Around) -> Mask:
+        return around.shown_of_layer(self.layer)
+
+
 class _DistanceStep(MaskStep):
     """From the edge of another layer's mask, or of steps of its own."""
 
@@ -126,7 +138,10 @@ def _step_of(kind: type[Mask]) -> type[MaskStep]:
     return step
 
 
-STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {"layer": LayerStep}
+STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {
+    "layer": LayerStep,
+    "shown": ShownStep,
+}
 """The table of each kind of mask, by what files call it."""
 KINDS = tuple(STEPS)
 _steps: Model = tuple(STEPS.values())

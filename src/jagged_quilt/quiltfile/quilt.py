@@ -105,7 +105,8 @@ class Quilt:
         """Where a heightmap and adopted weights lie that are more than can be held; results name it."""
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
-        self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at)
+        adopted = table.adopt.to.values() if table.adopt else ()
+        self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at, adopted)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
@@ -365,10 +366,8 @@ class Quilt:
             own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits"))
             if not swatch.folder and not swatch.plain:
                 raise RangeError('needs its maps: folder = "…", or plain = { diffuse = "#rrggbb", roughness = 0.5 }')
-            if swatch.folder and swatch.tile is None:
-                raise RangeError("needs its tile: metres that one repeat of the maps covers")
             if not swatch.folder:
-                own |= {"names": "off", "tile": swatch.tile or 1.0}
+                own |= {"names": "off"}
             return PlacedSource(
                 **own,
                 folder=self.folder / swatch.folder,

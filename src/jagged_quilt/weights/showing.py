@@ -1,0 +1,29 @@
+"""How much of a layer shows before others are put upon it, as a mask."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.masks.mask import Constant, Mask
+from jagged_quilt.weights.medley import Stacked
+
+
+def shown_below(layers: Sequence[Stacked], name: str) -> Mask:
+    """Return how much of one of some layers shows, where they cover each other from the bottom up: a mask for those above.
+
+    Raises `NameNotFoundError` if there is no such layer.
+    """
+    names = [layer.name for layer in layers]
+    return uncovered([layer.mask for layer in layers], names.index(known_name("layer", name, names)))
+
+
+def uncovered(masks: Sequence[Mask | None], which: int) -> Mask:
+    """Return a mask of those that cover each other, less what lies upon it; None is everywhere."""
+    if not 0 <= which < len(masks):
+        raise RangeError(f"which must be one of {len(masks)} masks; got {which}")
+    own: Mask = masks[which] or Constant(1.0)
+    for above in masks[which + 1 :]:
+        own = own * ~(above or Constant(1.0))
+    return own
