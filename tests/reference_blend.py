@@ -192,20 +192,20 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
         lie, samples = layer.projection, []
         fine = (lie.filter or filter) == "anisotropic"
         steps = point["steps"] if fine else point["footprint"][:, None] * np.array([tangent[:3], np.cross(normal, tangent[:3])])
-        laid, means = [], []
+        laid, means, flat = [], [], np.array([1, arrays.facts[slot].aspect])
         for share, place, *gradients in planes_of(lie, tile, point):
             place, gradients = lie.turned @ (place - lie.offset), lie.turned @ np.array(gradients)
             apart = dict(layer.apart)
-            patches, spread = patches_of(lie.shuffle, place, tile)
+            patches, spread = patches_of(lie.shuffle, place / flat, tile)
             rest = frozenset(total) - {R[key.upper()] for key in apart}
             along = unit_along(lie, gradients, np.eye(2), point) if lie.detail == "cheap" else gradients
-            laid += [(share * w, at, turn @ gradients, turn @ along, rest) for w, turn, at in patches]
+            laid += [(share * w, at, turn @ (gradients / flat[:, None]), turn @ along, rest) for w, turn, at in patches]
             if spread > 1:
                 means.append((share * (1 - spread), rest))
             for key, own in apart.items():
                 turned = own.turned @ gradients
                 along = unit_along(lie, turned, own.turned, point) if lie.detail == "cheap" else turned
-                laid.append((share, own.turned @ (place - own.offset), turned, along, {R[key.upper()]}))
+                laid.append((share, own.turned @ (place - own.offset) / flat, turned / flat[:, None], along, {R[key.upper()]}))
         for share, place, gradients, along, roles in laid:
             for part, away, level in taps_of(lie, filter, steps @ gradients.T, tile / arrays.side, decoded.levels):
                 level = np.clip(level, 0, len(decoded.levels) - 1)

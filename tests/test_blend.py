@@ -125,6 +125,7 @@ class TestBlend:
             made_swatch(f"s{n}", seed + n, 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3), ALL_ROLES if n == 1 else ROLES)
             for n in range(count)
         ]
+        swatches[0] = replace(swatches[0], aspect=0.6 if knobs else 1.0)
         arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), threads=1)
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
@@ -134,7 +135,7 @@ class TestBlend:
             if isinstance(kinds[n], jq.Spherical | jq.Cylindrical):
                 turned[n]["apart"] = {}
             elif kinds[n].wraps == ("repeat", "repeat") and rng.random() < 0.6:
-                turn = ("none", "quarter", "any")[rng.integers(3)]
+                turn = ("none", "quarter", "any")[rng.integers(3) if n else 0]  # the first has no square tile
                 border, size = rng.uniform(0.05, 1), rng.uniform(0.3, 3)
                 kinds[n] = replace(
                     kinds[n], shuffle=jq.Shuffle(size=size, border=border, turn=turn, seed=int(rng.integers(99)))
@@ -165,6 +166,18 @@ class TestBlend:
             off += any(np.abs(stored_values[o.role] - wanted[o.role]).max() > 1.0 for o in blend.plan.outputs)
         # the nearest texel, a box and the number of samples change at a line, and a hard cut where two are as tall
         assert off <= (0 if plain and not knobs else 1)
+
+    def test_a_tile_may_be_longer_one_way_and_its_slopes_stay(self):
+        """As the square one with half the place along v; normals lie as they did."""
+        swatch = made_swatch("a", 1, tile=2.0)
+        square, flat = (jq.pack([replace(swatch, aspect=aspect)], side=16, threads=1) for aspect in (1.0, 0.5))
+        points = jq.Terrain(np.zeros((2, 2)), size=(4, 4)).points((40, 40))
+        weights = jq.PointWeights.all_of("a", len(points))
+        read = lambda arrays, lie: jq.Blend(arrays, [jq.Layer("a", lie)], filter="bilinear").at(points, weights)
+        one, two = read(flat, jq.Planar()), read(square, jq.Planar(scale=(1, 0.5), detail="cheap"))
+        assert np.allclose(one.values, two.values, atol=1e-6)
+        with pytest.raises(jq.QuiltError, match="not square cannot be turned"):
+            read(flat, jq.Planar(shuffle=jq.Shuffle(size=1)))
 
     def test_far_from_the_eye_another_tile_or_swatch_stands_in(self):
         """Near it is the layer, beyond its range the other, and between them the blend of both by a smooth step."""

@@ -75,6 +75,17 @@ class TestQuiltFile:
         with pytest.raises(jq.QuiltError, match="cannot lie apart around an axis"):
             jq.Layer("a", jq.Spherical(), apart={"normal": jq.Apart()})
 
+    def test_a_tile_may_be_two_numbers(self, project):
+        path = project / "job.quilt.toml"
+        text = path.read_text()
+        path.write_text(text.replace("tile = 2.0", "tile = [4.0, 2.0]"))
+        source = jq.read_quilt(path).sources[0]
+        assert (source.tile, source.aspect, source.read().aspect) == (4, 0.5, 0.5)
+        assert "4 x 2 m" in jquilt("check", path)[1]
+        path.write_text(text.replace("tile = 2.0", 'tile = [4.0, 2.0]\nfit = "repeat"'))
+        with pytest.raises(jq.QuiltError, match="have a square tile"):
+            jq.read_quilt(path)
+
     def test_swatches_of_plain_values_need_no_folder(self, project):
         path = project / "job.quilt.toml"
         plain = '[[swatch]]\nname = "paint"\nplain = { diffuse = "#804020", roughness = 0.25, normal = [0.0, 0.0, 1.0] }\n'

@@ -342,6 +342,7 @@ def _shared(
         SliceFacts(
             name=swatch.name,
             tile=float(swatch.size),
+            aspect=float(swatch.aspect),
             relief=float(swatch.relief),
             rare=tuple(role.key for role in RARE_ROLES if role in swatch.roles),
             slices=slices[place],

@@ -36,6 +36,8 @@ class TexelPages:
         Texels along a slice's side at full size.
     tiles, reliefs : tuple of float
         Metres that one repeat of each swatch covers, and from black to white of its height.
+    aspects : tuple of float
+        How much longer a repeat of each is along v than along u; none where all are square.
     rare : tuple of frozenset of MapRole
         The `RARE_ROLES` that each swatch has.
     texels : (M, A) uint32
@@ -50,6 +52,7 @@ class TexelPages:
     tiles: tuple[float, ...]
     reliefs: tuple[float, ...]
     rare: tuple[frozenset[MapRole], ...] = ()
+    aspects: tuple[float, ...] = ()
     texels: NDArray[np.uint32]
 
     @classmethod
@@ -107,6 +110,10 @@ class TexelPages:
         own = self.side * (self.side + 1)
         first = self.place_of(name) * own
         return means_of(self.texels[first : first + own], self.side, self.layouts)
+
+    def aspect_of(self, place: int) -> float:
+        """Return how much longer a repeat of a slice is along v than along u."""
+        return self.aspects[place] if self.aspects else 1.0
 
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""

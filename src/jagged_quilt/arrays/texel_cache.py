@@ -48,7 +48,7 @@ class TexelCache:
     def __init__(self, arrays: TextureArrays, names: Sequence[str], mib: float) -> None:
         self.arrays, self.names, self.mib = arrays, tuple(names), positive("size of the cache", mib, "MiB")
         facts = arrays.opened(self.names)
-        self.layouts, self.side, self.tiles, self.reliefs, self.rare = facts
+        self.layouts, self.side, self.tiles, self.reliefs, self.rare, self.aspects = facts
         self.slots = min(int(mib * (1 << 20) / self.slice_bytes), len(self.names))
         if not self.slots:
             raise RangeError(f"a cache of {mib:g} MiB holds no swatch; one takes {self.slice_bytes / (1 << 20):.3g} MiB")
@@ -83,6 +83,10 @@ class TexelCache:
         with self.holding(np.array([place])) as (texels, slots):
             first = int(slots[place]) * own
             return means_of(texels[first : first + own], self.side, self.layouts)
+
+    def aspect_of(self, place: int) -> float:
+        """Return how much longer a repeat of a slice is along v than along u."""
+        return self.aspects[place]
 
     def place_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""

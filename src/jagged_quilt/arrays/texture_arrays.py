@@ -76,6 +76,8 @@ class SliceFacts:
     quality : mapping of layout name to what block codes cost there
     derived : mapping of role to words
         Which maps were made from others, and how.
+    aspect : float
+        How much longer a repeat is along v than along u.
     """
 
     name: str
@@ -86,6 +88,7 @@ class SliceFacts:
     stamps: dict[str, str] = field(default_factory=dict)
     quality: dict[str, dict[str, float]] = field(default_factory=dict)
     derived: dict[str, str] = field(default_factory=dict)
+    aspect: float = 1.0
 
 
 class Opened(NamedTuple):
@@ -96,6 +99,7 @@ class Opened(NamedTuple):
     tiles: tuple[float, ...]
     reliefs: tuple[float, ...]
     rare: tuple[frozenset[MapRole], ...]
+    aspects: tuple[float, ...]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -202,8 +206,8 @@ class TextureArrays(Shown):
             If the slices are more than one blend can address.
         """
         chosen = self.names if names is None else tuple(dict.fromkeys(names))
-        layouts, side, tiles, reliefs, rare = self.opened(chosen)
-        pages = replace(TexelPages.empty(chosen, layouts, side, tiles, reliefs, folder), rare=rare)
+        layouts, side, tiles, reliefs, rare, aspects = self.opened(chosen)
+        pages = replace(TexelPages.empty(chosen, layouts, side, tiles, reliefs, folder), rare=rare, aspects=aspects)
         for column, layout in enumerate(layouts):
             for place, name in enumerate(chosen):
                 for level, texels in enumerate(self.levels_of(layout, name)):
@@ -229,7 +233,8 @@ class TextureArrays(Shown):
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
         tiles, reliefs = (tuple(each[place] for place in places) for each in (self.tiles, self.reliefs))
-        return Opened(layouts, self.side, tiles, reliefs, tuple(frozenset(own & held) for own in rare))
+        aspects = tuple(self.facts[place].aspect for place in places)
+        return Opened(layouts, self.side, tiles, reliefs, tuple(frozenset(own & held) for own in rare), aspects)
 
     def levels_of(self, layout: Layout, name: str) -> list[Stored]:
         """Return a swatch as a layout of `BLENDED` holds it, RGBA8: level after level, (H, W, 4) uint8."""
@@ -324,6 +329,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
                 stamps=each["made_from"],
                 quality=each["quality"],
                 derived=each["derived"],
+                aspect=float(each.get("aspect", 1)),
             )
             for each in manifest["slices"]
         )
@@ -385,6 +391,7 @@ def write_arrays(
         {
             "swatch": each.name,
             "tile": each.tile,
+            "aspect": each.aspect,
             "relief": each.relief,
             "slice": each.slices,
             "rare": list(each.rare),

@@ -156,7 +156,7 @@ class Baker:
             assert isinstance(pages, TexelPages)
             return pages.digest(swatch)
         facts = next(each for each in self._facts if each.name == swatch)
-        return repr((facts.tile, facts.relief, sorted(facts.stamps.items()), pages.side))
+        return repr((facts.tile, facts.aspect, facts.relief, sorted(facts.stamps.items()), pages.side))
 
     def over(
         self, canvas: Weighable, *, block: int = TEXELS_AT_ONCE, threads: int | None = None, progress: Progress = silent

@@ -105,17 +105,17 @@ def move(is_fine, is_warped, frame, moved):
 def _pattern(chart):
     """How a chart turns metres on the surface to metres of the pattern: the offset, 2 x 2, and whether it keeps the steps."""
     o, t = chart["offset"], chart["turn"]
-    return o[0], o[1], t[0, 0], t[0, 1], t[1, 0], t[1, 1], chart["fine"]
+    return o[0], o[1], t[0, 0], t[0, 1], t[1, 0], t[1, 1], F1 / chart["flat"], chart["fine"]
 
 
 @inlined
 def _store(i, pattern, place, steps, along_u, along_v, laid):
     """Store what lies on a plane, as metres of the pattern; the longer of the steps gives the level."""
-    offset_u, offset_v, a, b, d, e, is_fine = pattern
+    offset_u, offset_v, a, b, d, e, shorter, is_fine = pattern
     (s0, s1, s2, s3), (gu0, gu1, gu2), (gv0, gv1, gv2) = steps, along_u, along_v
     u, v = place[0] - offset_u, place[1] - offset_v
-    laid[i + INDEX(U * B)], laid[i + INDEX(V * B)] = a * u + b * v, d * u + e * v
-    s0, s1, s2, s3 = a * s0 + b * s1, d * s0 + e * s1, a * s2 + b * s3, d * s2 + e * s3
+    laid[i + INDEX(U * B)], laid[i + INDEX(V * B)] = a * u + b * v, shorter * (d * u + e * v)
+    s0, s1, s2, s3 = a * s0 + b * s1, shorter * (d * s0 + e * s1), a * s2 + b * s3, shorter * (d * s2 + e * s3)
     longer = max(s0 * s0 + s1 * s1, s2 * s2 + s3 * s3, np.float32(1e-20))
     laid[i + INDEX(LEVEL * B)] = HALF * log2(longer)
     if is_fine > 0:
@@ -216,7 +216,7 @@ def refine_plane(c, plane, is_warped, charts, lying):
         z = np.float64(frame[Z * B + t]) - pz + np.float64(near_z)
         u = to_u * (ux * x + uy * y + uz * z) - offset_u
         v = to_v * (vx * x + vy * y + vz * z) - offset_v
-        u, v = a * u + b * v, d * u + e * v
+        u, v = a * u + b * v, (d * u + e * v) / chart["flat"]
         laid[row + INDEX(U * B + t)], laid[row + INDEX(V * B + t)] = np.float32(u), np.float32(v)
         laid[row + INDEX(U_REST * B + t)], laid[row + INDEX(V_REST * B + t)] = left_away(u), left_away(v)
 

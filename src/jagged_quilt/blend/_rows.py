@@ -61,6 +61,7 @@ CHART = np.dtype(
         ("origin", "f4", (3,)),
         ("offset", "f4", (2,)),  # metres on the surface to metres of the pattern: the offset first, then the turn
         ("turn", "f4", (2, 2)),
+        ("flat", "f4"),  # what v is divided by: how much longer tiles are along it
         ("warp", "i4"),  # which warp moves places, or -1
         ("cheap", "i4"),  # whether slopes go along unit directions
         ("fine", "i4"),  # whether the true steps between texels are used

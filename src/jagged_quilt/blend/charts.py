@@ -51,10 +51,11 @@ class Charts:
     rows: list[NDArray[np.void]] = field(default_factory=list)
     warps: list[AnyWarp] = field(default_factory=list)
 
-    def add(self, projection: Projection, tile: float, filter: Filter, apart: Apart | None = None) -> int:
+    def add(self, projection: Projection, tile: float, filter: Filter, apart: Apart | None = None, aspect: float = 1.0) -> int:
         """Return the number of the chart on which a projection lies, a new one if it is the first of its kind.
 
         apart : how a map lies on top of that.
+        aspect : how much longer tiles are along v.
         """
         offset, turn = np.array(projection.offset, np.float64), projection.turned
         if apart is not None:
@@ -64,6 +65,7 @@ class Charts:
         row["sharing"], row["sharpness"] = projection.planes, sharpness_of(projection)
         row["axes"], row["origin"] = self._axes(projection)
         row["offset"], row["turn"] = offset, turn
+        row["flat"] = aspect
         row["exact_axes"], row["exact_origin"] = self._axes(projection)
         row["exact_offset"], row["exact_turn"] = offset, turn
         row["warp"] = -1 if projection.warp is None else self._warp(projection.warp)

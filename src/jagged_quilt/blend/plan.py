@@ -20,11 +20,11 @@ from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.distance import seen_from
 from jagged_quilt.blend.layer import Layer, every_swatch, far_of, one_each
-from jagged_quilt.blend.projection import Filter
+from jagged_quilt.blend.projection import Filter, Turn
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import frozen, positive
-from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole
 from jagged_quilt.weights.medley import shown_names
 
@@ -130,11 +130,17 @@ class BlendPlan:
         apart_rows = np.full((len(groups), len(shown)), -1, np.int32)
         for number, (row, layer, place) in enumerate(zip(rows, shown, places, strict=True)):
             _fill_row(row, layer, pages, place, tallest, filter)
-            row["chart"] = charts.add(layer.projection, pages.tiles[place], filter)
+            how, aspect = (layer.projection, pages.tiles[place], filter), pages.aspect_of(place)
+            if aspect != 1 and layer.projection.shuffle is not None and layer.projection.shuffle.turn is not Turn.NONE:
+                raise RangeError(
+                    f'layer "{layer.called or layer.name}": patches of a tile that is not square cannot be turned; say '
+                    'turn = "none"'
+                )
+            row["chart"] = charts.add(*how, aspect=aspect)
             for group, roles in enumerate(groups):
                 apart = dict(layer.apart).get(min(role.key for role in roles))
                 if apart is not None:
-                    apart_rows[group, number] = charts.add(layer.projection, pages.tiles[place], filter, apart)
+                    apart_rows[group, number] = charts.add(*how, apart, aspect)
         return cls(
             names=shown_names(layers),
             layers=tuple(shown),

@@ -158,7 +158,7 @@ def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
     for audit, source in zip(audits, sources, strict=True):
         cells = [_map_words(audit, role.key) for role in SURFACE_ROLES]
         seams = [max(facts["seam"].values()) for facts in audit.maps.values() if "seam" in facts]
-        table.add_row(audit.name, f"{source.tile:g} m", *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
+        table.add_row(audit.name, _tile_words(source), *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
     for audit in audits:
         rare = [role.key.replace("_", " ") for role in RARE_ROLES if role.key in audit.maps]
@@ -207,6 +207,11 @@ def _mesh_words(name: str, file: str, mesh: Mesh) -> str:
     parts = ", ".join(mesh.part_names) if len(mesh.parts) > 1 else "one part"
     mended = f"; {'; '.join(mesh.repairs)}" if mesh.repairs else ""
     return f'mesh "{name}": {file}, {len(mesh.triangles):,} triangles, {size} m, {there or "no uv"}; {parts}{mended}'
+
+
+def _tile_words(source: SwatchSource) -> str:
+    """How much one repeat covers."""
+    return f"{source.tile:g} m" if source.aspect == 1 else f"{source.tile:g} x {source.tile * source.aspect:g} m"
 
 
 def _map_words(audit: SwatchAudit, role: str) -> str:

@@ -30,7 +30,9 @@ class Swatch(Shown):
     ----------
     name : str
     tile : float
-        Metres that one repeat of the maps covers.
+        Metres that one repeat of the maps covers, along u.
+    aspect : float
+        How much longer that is along v: 0.5 where maps of 4 x 2 metres are stretched to a square.
     relief : float
         Metres from black to white of the height map.
     maps : mapping of MapRole to TextureMap
@@ -52,8 +54,10 @@ class Swatch(Shown):
     folder: Path | None = None
     unused: tuple[Path, ...] = ()
     derived: Mapping[MapRole, str] = field(default_factory=dict)
+    aspect: float = 1.0
 
     def __post_init__(self) -> None:
+        positive(f'swatch "{self.name}": aspect', self.aspect)
         positive(f'swatch "{self.name}": tile', self.tile, "m")
         positive(f'swatch "{self.name}": relief', self.relief, "m")
         if MapRole.DIFFUSE not in self.maps:

@@ -112,6 +112,8 @@ class SwatchSource:
         Words of names, and the roles that they tell, beside those that are known.
     limits : ImageLimits
         The largest image that is decoded.
+    aspect : float
+        How much longer a repeat is along v than along u; see `Swatch`.
     """
 
     __repr__ = brief
@@ -126,9 +128,13 @@ class SwatchSource:
     names: Names = Names.ON
     words: Mapping[str, Roles] = field(default_factory=dict)
     limits: ImageLimits = LIMITS
+    aspect: float = 1.0
 
     def __post_init__(self) -> None:
         positive("tile", self.tile, "m")
+        positive("aspect of the tile", self.aspect)
+        if self.aspect != 1 and Fit.of(self.fit, "way to fit") is Fit.REPEAT:
+            raise RangeError('maps that are repeated to a square have a square tile; write one number, or fit = "stretch"')
         positive("relief", self.relief, "m")
         object.__setattr__(self, "seams", Seams.of(self.seams, "way with seams"))
         object.__setattr__(self, "fit", Fit.of(self.fit, "way to fit"))
@@ -275,7 +281,7 @@ class SwatchSource:
                 *(self.sources[each].stamp(digests) if each in self.sources else str(self.constants[each]) for each in inputs),
             ]
             if inputs != (role,):
-                parts.append(f"{self.tile} {self.relief}")
+                parts.append(f"{self.tile} {self.relief}" + (f" {self.aspect}" if self.aspect != 1 else ""))
         return fingerprint(*parts)
 
     def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
@@ -311,12 +317,13 @@ class SwatchSource:
             folder=self.folder,
             unused=self.unused,
             derived=derived,
+            aspect=self.aspect,
         )
         whole = (repeated(read) if self.fit is Fit.REPEAT else read).with_roles(roles)
         return mirrored(whole) if self.seams is Seams.MIRROR else whole
 
     def _integrated(self, normals: TextureMap) -> tuple[TextureMap, str]:
-        metres = height_from_normal(normals.values, tile=(self.tile, self.tile))
+        metres = height_from_normal(normals.values, tile=(self.tile, self.tile * self.aspect))
         middle = (metres.max() + metres.min()) / 2
         needed = float(np.ptp(metres))
         if needed > self.relief * 1.001:

@@ -17,7 +17,7 @@ from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
-from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
@@ -363,7 +363,10 @@ class Quilt:
         with self._at("swatch", place, "plain"):
             rules += [MapRule(role=_ROLES[key], value=plain_value(_ROLES[key], told)) for key, told in swatch.plain.items()]
         with self._at("swatch", place):
-            own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits"))
+            own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits", "aspect"))
+            if isinstance(swatch.tile, tuple):
+                along, down = (positive("tile", each, "m") for each in swatch.tile)
+                own |= {"tile": along, "aspect": down / along}
             if not swatch.folder and not swatch.plain:
                 raise RangeError('needs its maps: folder = "…", or plain = { diffuse = "#rrggbb", roughness = 0.5 }')
             if not swatch.folder:

@@ -77,7 +77,7 @@ class MapTable(_MapKeys):  # type: ignore[misc]
     value: float | list[float] | None = None
 
 
-_SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "words", "limits"))
+_SwatchKeys: Model = table_of(SwatchSource, leave_out=("folder", "rules", "words", "limits", "aspect"))
 
 
 class SwatchTable(_SwatchKeys):  # type: ignore[misc]
@@ -85,6 +85,7 @@ class SwatchTable(_SwatchKeys):  # type: ignore[misc]
     the height map."""
 
     folder: str = ""
+    tile: float | tuple[float, float]
     plain: dict[RoleName, float | list[float] | str] = Field(default_factory=dict)
     map: list[MapTable] = Field(default_factory=list)
 

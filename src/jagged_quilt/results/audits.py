@@ -106,7 +106,17 @@ def _remembered(memo: Path | None) -> Facts:
 
 def _stamp(source: SwatchSource, side: int, digests: FileDigests) -> str:
     """A hash of all that the findings on a swatch follow from."""
-    said = (source.name, source.tile, source.relief, source.rules, source.seams, source.fit, source.names, source.words)
+    said = (
+        source.name,
+        source.tile,
+        source.aspect,
+        source.relief,
+        source.rules,
+        source.seams,
+        source.fit,
+        source.names,
+        source.words,
+    )
     parts = [__version__, str(side), repr(said), str(source.limits), str(source.folder)]
     try:
         named = {source.folder / rule.file for rule in source.rules if rule.file}

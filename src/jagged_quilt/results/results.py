@@ -243,7 +243,7 @@ class Results:
         digests = FileDigests(known)
         roles = {role for layout in self.quilt.layouts for role in layout.roles} | set(SURFACE_ROLES)
         for source in self.sources:
-            yield from (source.name, f"{source.tile} {source.relief}", source.stamp(roles, digests))
+            yield from (source.name, f"{source.tile} {source.aspect} {source.relief}", source.stamp(roles, digests))
 
     def _adopt_inputs(self) -> Iterator[bytes | str]:
         table = self.quilt.table.adopt
