@@ -53,6 +53,9 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told
         for key, value in (changes or {}).items():
             put_at(told, key, value)
         _put_numbers(path, text, told)
+        for swatch in told["swatch"] if isinstance(told.get("swatch"), list) else ():
+            if isinstance(swatch, dict) and "plain" in swatch and "folder" not in swatch:
+                swatch.setdefault("tile", 1.0)  # what is the same everywhere needs none
         return QuiltTable.model_validate_json(
             json.dumps(told, default=str)
         ), text  # as JSON, lists are tuples and names choices

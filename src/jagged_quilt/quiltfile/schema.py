@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, TypeAlias
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import AfterValidator, Field
 
 from jagged_quilt.arrays.mips import MipFilter, checked_side
 from jagged_quilt.baking.bake import bake
@@ -88,12 +88,6 @@ class SwatchTable(_SwatchKeys):  # type: ignore[misc]
     tile: float | tuple[float, float]
     plain: dict[RoleName, float | list[float] | str] = Field(default_factory=dict)
     map: list[MapTable] = Field(default_factory=list)
-
-    @model_validator(mode="before")
-    @classmethod
-    def _of_no_size(cls, told: Told) -> Told:
-        """What is the same everywhere needs no tile."""
-        return {"tile": 1.0, **told} if isinstance(told, dict) and "plain" in told and "folder" not in told else told
 
 
 _NoiseOfMedley: Model = table_of(Noise, leave_out=("threshold", "range", "period"), octaves=(int, 3))
