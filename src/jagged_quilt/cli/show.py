@@ -117,7 +117,7 @@ def command(
             "weigh": csv or place,
         }
         ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
-        made = results.draw([name for name in results.pictures if name in chosen], anew=anew)
+        made = results.draw([name for name in results.pictures if name in chosen], anew=anew) if chosen else []
         made += [results.draw_debug(kinds)] if kinds else []
         made += [results.draw_from_pages(named.store, paged)] if named.store else []
         made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
