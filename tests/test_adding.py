@@ -167,6 +167,10 @@ class TestHiddenSky(MaskRules):
     said = 'kind = "occlusion"\nreach = 4.0'
 
 
+class TestWear(MaskRules):
+    mask = jq.Wear(3.0)
+
+
 class TestDistance(MaskRules):
     mask = jq.Distance(jq.HeightBand(0.0, 4.0), 0.0, 2.0, texels=64)
 

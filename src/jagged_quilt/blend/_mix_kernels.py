@@ -40,7 +40,7 @@ from jagged_quilt.blend._rows import (
     WEIGHT,
     B,
 )
-from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_weights, linear, plain
+from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_weights, linear, linear_fine, plain
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 HEIGHT_FLOOR = 0.1  # what the deepest pit of a layer still counts beside the tallest relief
@@ -182,9 +182,24 @@ def mix_diffuse(k, sample, array, corners, around, between, weight, rows, channe
         wa, wb, wc, wd = corner_weights(between[pair + i], between[pair + below + i])
         ta, tb = around[a + i], around[a + below + i]
         tc, td = around[a + INDEX(2 * B) + i], around[a + INDEX(3 * B) + i]
-        red = wa * linear(ta, m0, s0) + wb * linear(tb, m0, s0) + wc * linear(tc, m0, s0) + wd * linear(td, m0, s0)
-        green = wa * linear(ta, m1, s1) + wb * linear(tb, m1, s1) + wc * linear(tc, m1, s1) + wd * linear(td, m1, s1)
-        blue = wa * linear(ta, m2, s2) + wb * linear(tb, m2, s2) + wc * linear(tc, m2, s2) + wd * linear(td, m2, s2)
+        red = (
+            wa * linear_fine(ta, m0, s0)
+            + wb * linear_fine(tb, m0, s0)
+            + wc * linear_fine(tc, m0, s0)
+            + wd * linear_fine(td, m0, s0)
+        )
+        green = (
+            wa * linear_fine(ta, m1, s1)
+            + wb * linear_fine(tb, m1, s1)
+            + wc * linear_fine(tc, m1, s1)
+            + wd * linear_fine(td, m1, s1)
+        )
+        blue = (
+            wa * linear_fine(ta, m2, s2)
+            + wb * linear_fine(tb, m2, s2)
+            + wc * linear_fine(tc, m2, s2)
+            + wd * linear_fine(td, m2, s2)
+        )
         for channel in range(3):
             j = m + INDEX(3 * channel * B) + i
             tuned = rows[j] * red + rows[j + below] * green + rows[j + below + below] * blue
