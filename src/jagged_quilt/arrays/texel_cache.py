@@ -6,7 +6,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from typing import NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,10 +15,27 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.pages import TexelPages, means_of, page_starts
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 
-if TYPE_CHECKING:
-    from jagged_quilt.arrays.texture_arrays import TextureArrays
+
+class Opened(NamedTuple):
+    """How swatches are opened to be blended; each as in `TexelPages`."""
+
+    layouts: tuple[Layout, ...]
+    side: int
+    tiles: tuple[float, ...]
+    reliefs: tuple[float, ...]
+    rare: tuple[frozenset[MapRole], ...]
+    aspects: tuple[float, ...]
+
+
+class Openable(Protocol):
+    """Texture arrays, as far as a cache reads them."""
+
+    def opened(self, names: Sequence[str]) -> Opened: ...
+    def levels_of(self, layout: Layout, name: str) -> list[Stored]: ...
+    def open(self, names: Sequence[str] | None = None) -> TexelPages: ...
 
 
 class TexelCache:
@@ -45,7 +62,7 @@ class TexelCache:
     reliefs: tuple[float, ...]
     rare: tuple[frozenset[MapRole], ...]
 
-    def __init__(self, arrays: TextureArrays, names: Sequence[str], mib: float) -> None:
+    def __init__(self, arrays: Openable, names: Sequence[str], mib: float) -> None:
         self.arrays, self.names, self.mib = arrays, tuple(names), positive("size of the cache", mib, "MiB")
         facts = arrays.opened(self.names)
         self.layouts, self.side, self.tiles, self.reliefs, self.rare, self.aspects = facts

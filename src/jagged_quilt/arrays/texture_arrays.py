@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +17,7 @@ from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
-from jagged_quilt.arrays.texel_cache import TexelCache
+from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
 from jagged_quilt.codecs.pixel_formats import format_named
@@ -89,17 +89,6 @@ class SliceFacts:
     quality: dict[str, dict[str, float]] = field(default_factory=dict)
     derived: dict[str, str] = field(default_factory=dict)
     aspect: float = 1.0
-
-
-class Opened(NamedTuple):
-    """How swatches are opened to be blended; each as in `TexelPages`."""
-
-    layouts: tuple[Layout, ...]
-    side: int
-    tiles: tuple[float, ...]
-    reliefs: tuple[float, ...]
-    rare: tuple[frozenset[MapRole], ...]
-    aspects: tuple[float, ...]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
