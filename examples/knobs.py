@@ -37,7 +37,6 @@ def seen(layers, camera=near):
 
 clay, salt = jq.Layer("cracked clay"), jq.Layer("salt crust", mask=beside, softness=0.3)
 gypsum = jq.Layer("layered gypsum", jq.Triplanar())
-
 paint = jq.Noise(size=3, threshold=0.6, range=0.05)
 stones, whole = jq.Layer("broken gypsum"), jq.Layer("salt crust")
 shuffled = lambda border: jq.Planar(shuffle=jq.Shuffle(size=2.4, border=border))

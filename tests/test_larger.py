@@ -118,6 +118,14 @@ class TestGround:
         assert np.array_equal(field.values, first.fields.curvature(5).values)
         assert files == {path: path.stat().st_mtime_ns for path in shelf.folder.iterdir()}
 
+    def test_what_depends_on_a_size_or_a_scale_is_not_taken_for_that_of_another(self, tmp_path, shelf, metres):
+        """However little they differ."""
+        np.save(tmp_path / "g.npy", metres)
+        for east, scale in ((89.0, 5.0), (89.00002, 5.0), (89.00002, 5.00001)):
+            whole, parts = (jq.read_terrain(tmp_path / "g.npy", size=(east, 69), shelf=where) for where in (None, shelf))
+            assert np.array_equal(whole._grid.east, parts._grid.east)
+            assert np.array_equal(whole.fields.curvature(scale).values, parts.fields.curvature(scale).values)
+
     def test_another_ground_takes_its_place(self, tmp_path, shelf, metres):
         for number in range(2):
             np.save(tmp_path / "g.npy", metres + np.float32(number))

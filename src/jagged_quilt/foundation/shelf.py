@@ -65,7 +65,7 @@ class Shelf:
     folder: Path
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "folder", Path(self.folder))
+        object.__setattr__(self, "folder", Path(self.folder).absolute())  # it travels
 
     def empty(self, shape: tuple[int, ...], kind: DTypeLike) -> Stored:
         """Return room in a file that has no name: it goes when the last who reads it does. Raises `FileError`."""

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import Fill, Room
 from jagged_quilt.surfaces import _kernels
@@ -57,7 +58,9 @@ def relief_of(heights: NDArray[np.float32], spacing: tuple[float, float], room: 
 
     low, high, steepest = room.kept("extremes", key, (3,), np.float64, extremes)
     east, south = (
-        room.kept(name, f"{key}-{spacing[axis]:g}", heights.shape, np.float32, _slopes(heights, spacing[axis], 1 - axis))
+        room.kept(
+            name, fingerprint(key, repr(spacing[axis])), heights.shape, np.float32, _slopes(heights, spacing[axis], 1 - axis)
+        )
         for axis, name in enumerate(("slopes east", "slopes south"))
     )
     blocks = (-(-(heights.shape[0] - 1) // _kernels.BLOCK), -(-(heights.shape[1] - 1) // _kernels.BLOCK))

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, positive
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.shelf import Fill, Room
 from jagged_quilt.surfaces import _kernels
@@ -44,7 +45,7 @@ class TerrainFields:
         """
         positive("scale", scale, "m")
         return self._field(
-            f"curvature {scale:g} m", lambda out: curvature_into(out, self.terrain.heights, self.terrain.spacing, scale)
+            f"curvature {scale:g} m", lambda out: curvature_into(out, self.terrain.heights, self.terrain.spacing, scale), scale
         )
 
     def hidden_sky(self, reach: float) -> Grid:
@@ -55,7 +56,9 @@ class TerrainFields:
         """
         steps = _steps_out(positive("reach", reach, "m"), self.terrain.spacing)
         far = np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32)
-        return self._field(f"hidden sky {reach:g} m", lambda out: _kernels.hidden_sky(self.terrain.heights, steps, far, out))
+        return self._field(
+            f"hidden sky {reach:g} m", lambda out: _kernels.hidden_sky(self.terrain.heights, steps, far, out), reach
+        )
 
     def open_to_sky(self) -> Grid:
         """Return how much of the sky that the ground faces above level it does not hide itself, 0..1, for an even sky.
@@ -77,10 +80,9 @@ class TerrainFields:
         """Where large arrays that are made of the ground lie."""
         return self.terrain.room
 
-    def _field(self, name: str, fill: Fill) -> Grid:
-        """A number for every sample, worked out where there is room for it."""
-        across, down = self.terrain.spacing
-        key = f"{self.terrain.key}-{across:g}-{down:g}"
+    def _field(self, name: str, fill: Fill, *asked: float) -> Grid:
+        """A number for every sample, worked out where there is room for it; `asked` is all that it depends on."""
+        key = fingerprint(self.terrain.key, repr((self.terrain.spacing, *asked)))
         values = self.terrain.room.kept(name, key, self.terrain.heights.shape, np.float32, fill)
         return Grid(values, (0.0, 0.0), self.terrain.spacing)
 
