@@ -195,13 +195,14 @@ class Blend:
         with self._input(points, weights, space, columns, eye) as rows:
             _kernels.blend_encoded(self._targets(target, where), *rows)
 
-    def survey(self, points: Points, weights: PointWeights) -> Survey:
-        """Return what the blend goes by at points: how textures lie there, how dense and how stretched."""
+    def survey(self, points: Points, weights: PointWeights, *, eye: Sequence[float] | None = None) -> Survey:
+        """Return what the blend goes by at points: how textures lie there, how dense and how stretched; `eye` as for `at`."""
         out = np.empty((len(points), k.SURVEYED), np.float32)
         plan = self.plan.as_it_lies()
-        with self._input(points, weights, NormalSpace.WORLD, 0) as (points_rows, _, texels, scratch):
+        with self._input(points, weights, NormalSpace.WORLD, 0, eye) as (points_rows, _, texels, scratch):
             _kernels.survey_points(out, points_rows, plan.rows(is_world=True, means=self._means), texels, scratch)
-        return Survey.of(out, points, self.plan.layer_rows["tiles"][weights.dominant], self.pages.side)
+        seen = weights if eye is None else self.plan.seen_from(eye, points, weights)
+        return Survey.of(out, points, self.plan.layer_rows["tiles"][seen.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
         place = np.empty(0, np.int64) if where is None else where

@@ -25,6 +25,7 @@ from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -195,7 +196,7 @@ def look(
     def look_at(block: Block) -> None:
         for piece in block.pieces:
             blend, weights = scene.weighed(piece)
-            facts = blend.survey(piece.points, weights) if is_surveyed else None
+            facts = blend.survey(piece.points, weights, eye=camera.position) if is_surveyed else None
             for kind, target in out.items():
                 if kind in _MEASURES:
                     assert facts is not None
@@ -203,7 +204,7 @@ def look(
                 elif facts is not None and kind in ("uv", "plane"):
                     piece.where.put(target, _surveyed(kind, facts))
                 else:
-                    piece.where.put(target, _colour(kind, piece, blend, weights, canvas.surface_of(piece.part)))
+                    piece.where.put(target, _colour(kind, piece, blend, weights, canvas))
 
     step = f"drawing {', '.join(kinds)}"
     go_over(canvas, look_at, most=RAYS_AT_ONCE, threads=threads, step=step, progress=progress)
@@ -217,14 +218,14 @@ def _surveyed(kind: str, facts: Survey) -> Numbers:
     return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
 
 
-def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, surface: Terrain | Mesh) -> Numbers:
-    points = piece.points
+def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, canvas: PictureCanvas) -> Numbers:
+    points, surface = piece.points, canvas.surface_of(piece.part)
     if kind == "tangent":
         return 127.5 * (points.tangent[:, :3] + 1)
     if kind == "bitangent":
         return 127.5 * (np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:] + 1)
     if kind == "normal":
-        return 127.5 * (blend.at(points, weights, normals="world")[MapRole.NORMAL] + 1)
+        return 127.5 * (blend.at(points, weights, normals="world", eye=canvas.camera.position)[MapRole.NORMAL] + 1)
     if kind == "wireframe":
         away, width = _to_line(piece, surface)
         near = (np.clip(1.6 - away, 0, 1) * np.clip(width / 12, 0.12, 1))[:, None]
