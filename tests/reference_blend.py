@@ -175,8 +175,9 @@ def unit_along(lie, gradients, more, point):
     return flat / np.linalg.norm(flat, axis=1, keepdims=True)
 
 
-def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
-    """One texel: a dict of role to linear values. `point` holds one point of each array of `Points`, in float64."""
+def blend_point(decoded, arrays, layers, point, index, weight, filter, world, films=()):
+    """One texel: a dict of role to linear values. `point` holds one point of each array of `Points`, in float64; `films` are
+    pairs of a film and how much of it there is."""
     R = jq.MapRole
     tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] * layer.tuning.relief for layer in layers)
     total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
@@ -243,7 +244,25 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world):
                 # the height rises by -nx / nz along u and by ny / nz along v; what lies along the normal does not tilt it
                 steep = tuning.normal if role is R.NORMAL else 1
                 tilt += k * s * steep * (nx * along_u - ny * along_v) / max(nz, 1 / 128)
+    for film, amount in films:
+        lay_film(film, amount, total, tilts)
     return {**total, **{role: turned_by(tilt, point, bitangent, world) for role, tilt in tilts.items()}}
+
+
+def lay_film(film, amount, total, tilts):
+    """What lies upon a texel changes it, in place."""
+    R, high = jq.MapRole, total[jq.MapRole.HEIGHT]
+    cover = 0 if amount == 0 else np.clip(amount + film.hollows * (amount - high) / max(film.softness, 1e-3), 0, 1)
+    total[R.DIFFUSE] = total[R.DIFFUSE] * (1 - cover + cover * np.array(film.tint))
+    for role, own, share in (
+        (R.DIFFUSE, film.colour, film.hides),
+        (R.ROUGHNESS, film.roughness, 1),
+        (R.SPECULAR, film.specular, 1),
+    ):
+        if own is not None:
+            total[role] = total[role] * (1 - cover * share) + cover * share * np.array(own)
+    tilts[R.NORMAL] = tilts[R.NORMAL] * (1 - cover * film.level)
+    total[R.HEIGHT] = high + cover * film.level * film.hollows * max(0, amount - high)
 
 
 def turned_by(tilt, point, bitangent, world):

@@ -67,6 +67,22 @@ def random_projection(rng):
     )
 
 
+def random_film(rng):
+    """Water, dust, or what is none of both."""
+    pick = lambda *these: these[rng.integers(len(these))]
+    return jq.Film(
+        mask=jq.Constant(pick(0.0, 0.3, 0.6, 1.0)),
+        hollows=pick(0.0, 0.5, 1.0),
+        softness=pick(0.2, 0.9),
+        tint=pick("#ffffff", (0.4, 0.5, 0.7)),
+        colour=pick(None, "#c0a070"),
+        hides=pick(1.0, 0.4),
+        roughness=pick(None, 0.05, 0.9),
+        specular=pick(None, 0.02),
+        level=pick(0.0, 0.5, 1.0),
+    )
+
+
 def random_knobs(rng, number):
     """What a layer may do to its maps, and where it meets another one."""
     pick = lambda *these: these[rng.integers(len(these))]
@@ -143,7 +159,8 @@ class TestBlend:
         layers = [jq.Layer(f"s{n}", kinds[n], softness=softness, **turned[n]) for n in range(count)]
         points = random_points(rng, 40)
         weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
-        blend = jq.Blend(arrays, layers, filter=filter)
+        films = [random_film(rng) for _ in range(2 if knobs else 0)]
+        blend = jq.Blend(arrays, layers, filter=filter, films=films)
         found = room_for(40)
         blend.into(found, points, weights, normals=space)
         decoded, off = Decoded(arrays), 0
@@ -160,6 +177,7 @@ class TestBlend:
                     weights.weights[p].astype(float),
                     filter,
                     space == "world",
+                    [(film, float(film.mask.answer(points[p : p + 1])[0])) for film in films],
                 )
             )
             stored_values = {r: found[r][p] / (257.0 if r is jq.MapRole.HEIGHT else 1.0) for r in ALL_ROLES}
@@ -380,7 +398,8 @@ class TestBake:
         terrain, layers, arrays, weights = scene
         kept = None if exact else weights
         one = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, threads=1)
-        other = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, threads=threads, block=block)
+        canvas = terrain.canvas(90)
+        other = jq.Baker(canvas, layers, arrays, weights=kept).over(canvas, threads=threads, block=block)
         assert all(np.array_equal(one[role], other[role]) for role in ROLES)
 
     def test_four_quarters_are_the_whole(self, scene):

@@ -104,7 +104,8 @@ class TestBake:
         arrays = jq.pack(swatches, side=16)
         bare = jq.bake(ground.canvas(64), [jq.Layer("bare")], arrays)
         assert set(bare) == set(jq.SURFACE_ROLES)
-        coated = [jq.bake(ground.canvas(64), [jq.Layer("coated")], arrays, threads=n, block=700) for n in (1, 2)]
+        baker = jq.Baker(ground.canvas(64), [jq.Layer("coated")], arrays)
+        coated = [baker.over(baker.canvas, threads=n, block=700) for n in (1, 2)]
         assert set(coated[0]) == set(ALL)
         assert all(np.array_equal(coated[0][role], coated[1][role]) for role in ALL)
         gate = sluice_gate()

@@ -281,13 +281,14 @@ class TestTexelCache:
     def test_a_blend_reads_the_same_and_holds_no_more(self, folder):
         rising = np.repeat(np.linspace(-3, 2, ROWS)[:, None], COLUMNS, axis=1)
         arrays, ground = jq.open_arrays(folder), jq.Terrain(rising, size=SIZE)
-        whole = jq.bake(ground.canvas(96), self.LAYERS, arrays)
+        canvas = ground.canvas(96)
+        whole = jq.bake(canvas, self.LAYERS, arrays)
         one = arrays.cached(1, NAMES).slice_bytes / (1 << 20)
         for slots, threads in ((3, 2), (5, 2), (3, 1)):
             cache = arrays.cached(slots * one * 1.01)
-            parts = jq.bake(ground.canvas(96), self.LAYERS, pickle.loads(pickle.dumps(cache)), block=64)
+            parts = jq.Baker(canvas, self.LAYERS, pickle.loads(pickle.dumps(cache))).over(canvas, block=64)
             assert all(np.array_equal(whole[role], parts[role]) for role in whole)
-            jq.bake(ground.canvas(96), self.LAYERS, cache, block=64, threads=threads)
+            jq.Baker(canvas, self.LAYERS, cache).over(canvas, block=64, threads=threads)
             assert cache._texels.texels.nbytes == slots * cache.slice_bytes
             assert cache.misses == 5 if slots == 5 else cache.misses >= 5
             assert cache.hits > cache.misses

@@ -21,6 +21,7 @@ from .baking.pages import open_pages as open_pages
 from .baking.pages import page as page
 from .blend.blend import Blend as Blend
 from .blend.distance import Far as Far
+from .blend.film import Film as Film
 from .blend.layer import Layer as Layer
 from .blend.plan import BlendPlan as BlendPlan
 from .blend.projection import Apart as Apart
@@ -86,6 +87,7 @@ from .surfaces.terrain import Terrain as Terrain
 from .surfaces.terrain_source import read_terrain as read_terrain
 from .surfaces.uv_canvas import UvCanvas as UvCanvas
 from .surfaces.uv_canvas import VertexCanvas as VertexCanvas
+from .weights.channel import Channel as Channel
 from .weights.daub import Daub as Daub
 from .weights.explain import explain as explain
 from .weights.medley import Heights as Heights

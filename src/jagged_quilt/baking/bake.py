@@ -13,6 +13,7 @@ from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
 from jagged_quilt.blend.blend import Blend, NormalSpace
+from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter, Projection
@@ -46,7 +47,7 @@ def bake(
     normals: NormalSpace | str = NormalSpace.TANGENT,
     filter: Filter | str = Filter.TRILINEAR,
     eye: Sequence[float] | None = None,
-    block: int = TEXELS_AT_ONCE,
+    films: Sequence[Film] = (),
     threads: int | None = None,
     progress: Progress = silent,
 ) -> BakedMaps:
@@ -68,16 +69,16 @@ def bake(
         Of layers that do not say.
     eye : (x, y, z), optional
         From where layers are seen that lie otherwise far away; all are near where it is not given.
-    block : int
-        Texels per piece of work; the result does not depend on it, nor on the number of threads.
+    films : sequence of Film, optional
+        What lies upon the layers, in order.
 
     Raises
     ------
     QuiltError
         If layers, arrays, weights and parts do not fit each other.
     """
-    baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter, eye=eye)
-    return baker.over(canvas, block=block, threads=threads, progress=progress)
+    baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter, eye=eye, films=films)
+    return baker.over(canvas, threads=threads, progress=progress)
 
 
 class Baker:
@@ -95,6 +96,8 @@ class Baker:
         What answers the weights of each part.
     relief : float
         Metres of relief that height 1 stands for.
+    films : tuple of Film
+        What lies upon the layers of all parts.
     stamp : str or None
         Stands for masks, daubs and adopted weights (of a mesh, for all) in what is made of it; hashed where it is not given.
     """
@@ -109,19 +112,23 @@ class Baker:
         normals: NormalSpace | str = NormalSpace.TANGENT,
         filter: Filter | str = Filter.TRILINEAR,
         eye: Sequence[float] | None = None,
+        films: Sequence[Film] = (),
         stamp: str | None = None,
     ) -> None:
         self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
         self.eye = None if eye is None else tuple(float(each) for each in eye)
-        self.layers = layers_of_parts(canvas, layers)
+        self.layers, self.films = layers_of_parts(canvas, layers), tuple(films)
         shown = [one for own in self.layers for one in one_each(own)]
         pages = opened(arrays, shown)
         source = arrays.arrays if isinstance(arrays, TexelCache) else arrays
         self.stamp, self._facts = stamp, source.facts if isinstance(source, TextureArrays) else None
         self.relief = tallest_of(shown, pages)
         parts = list(zip(canvas.parts, self.layers, strict=True))
+        lies = [{"frame": part.frame, "metres": part.metres} for part in canvas.parts]
+        known = films_on(self.films, canvas.fields)
         self._blends = [
-            Blend(pages, own, filter=filter, frame=part.frame, metres=part.metres, relief=self.relief) for part, own in parts
+            Blend(pages, own, filter=filter, relief=self.relief, films=known, **lie)  # type: ignore[arg-type]
+            for lie, own in zip(lies, self.layers, strict=True)
         ]
         self.sources = [source_of(part.name, own, weights, canvas) for part, own in parts]
         self._by_part = [{output.role for output in blend.plan.outputs} for blend in self._blends]
@@ -161,7 +168,8 @@ class Baker:
     def over(
         self, canvas: Weighable, *, block: int = TEXELS_AT_ONCE, threads: int | None = None, progress: Progress = silent
     ) -> BakedMaps:
-        """Return the maps of a window of the canvas, or of the whole."""
+        """Return the maps of a window of the canvas, or of the whole, which depend neither on how many threads there are nor on
+        how many texels are a piece of work (`block`)."""
         most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
         if isinstance(canvas, UvCanvas):
             plans = [each.plan for each in self._blends]

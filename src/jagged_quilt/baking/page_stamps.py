@@ -61,6 +61,7 @@ class GroundStamps:
         (layers,), (source,) = baker.layers, baker.sources
         terrain = baker.canvas.terrain
         settings = (__version__, baker.canvas.whole, terrain.size, terrain.between, baker.normals, baker.filter, baker.relief)
+        self._films = {"films": fingerprint(pickle.dumps(baker.films))} if baker.films else {}
         self._settings = fingerprint(repr(settings), *(role.key for role in baker.roles))
         self._canvas, self._map = baker.canvas, source if isinstance(source, WeightMap | WeightWindows) else None
         self._looks = dict(zip(shown_names(layers), baker.looks(), strict=True))
@@ -69,7 +70,7 @@ class GroundStamps:
     def finest(self, at: PageAt, grid: PageGrid) -> dict[str, str]:
         """Return a hash for each kind of thing that a page depends on."""
         region = within(grid.reach(at), grid.texels)
-        told = {"settings": self._settings, "ground": self._ground(region)}
+        told = {"settings": self._settings, "ground": self._ground(region), **self._films}
         if self._map is None:
             return told | {"weights": self._weights} | {f"layer {name}": look for name, look in self._looks.items()}
         rows, columns = (

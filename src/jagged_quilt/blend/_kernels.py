@@ -9,6 +9,7 @@ mip levels, at one of up to 16 steps along the footprint. Each chapter is a file
     _sample_kernels   lanes    where the four texels around each lane's sample lie
     _fetch_kernels    eight    reads them from all arrays, eight lanes at a time, as `foundation/_turn_kernels` says
     _mix_kernels      lanes    the taller layer shows; colour in linear light, slopes along the surface; stores bytes
+    _film_kernels    lanes    what lies upon the layers: water, dust
     _number_kernels, _texel_kernels   what these share
     _rows             the words: records of what goes in, names of the rows of what is worked out
 
@@ -83,7 +84,7 @@ def blend_block(points, plan, pages, scratch):
         mix_pass(sample, plan, scratch)
     if plan.is_shuffled:
         mix_means(most, points, plan, scratch)
-    resolve(plan, scratch)
+    resolve(points, plan, scratch)
     return passes
 
 

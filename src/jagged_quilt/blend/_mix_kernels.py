@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 
+from jagged_quilt.blend._film_kernels import lay_films
 from jagged_quilt.blend._number_kernels import as_bits, as_number, largest
 from jagged_quilt.blend._rows import (
     COAT_NORMAL,
@@ -378,14 +379,16 @@ def turn(world_normals, tilt, normal, frame, sums):
 
 
 @inlined
-def resolve(plan, scratch):
-    """Bring the sums of channels to the outputs that read them, what no array holds to its neutral value; turn the normals."""
+def resolve(points, plan, scratch):
+    """Bring the sums of channels to the outputs that read them, what no array holds to its neutral value; lay films upon
+    that; turn the normals."""
     mix, outputs = scratch.mix, plan.role_row.shape[0]
     for output in range(outputs):
         if output != HEIGHT and not (NORMAL <= output < NORMAL + 3 or COAT_NORMAL <= output < COAT_NORMAL + 3):
             row = plan.role_row[output]
             for t in range(B):
                 mix.sums[INDEX(output * B + t)] = mix.channels[INDEX(row * B + t)] if row >= 0 else plan.neutral[output]
+    lay_films(points, plan.films, scratch.who, mix)
     turn(plan.is_world, TILT, NORMAL, scratch.lying.frame, mix.sums)
     if outputs > COAT_NORMAL:
         turn(plan.is_world, COAT_TILT, COAT_NORMAL, scratch.lying.frame, mix.sums)

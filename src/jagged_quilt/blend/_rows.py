@@ -102,6 +102,9 @@ LAYER_ROWS, WEIGHT, PLACE_ROWS = 28, 28, 29
 # Rows of each of the three in `patches`: how much it counts, and which it is; last, by how much what they mix is to be spread.
 # Those of `turns`: a 2 x 2, the middle of a patch, and where that comes to lie.
 PATCH_ROWS, PATCH_GAIN, TURN_ROWS = 3, 9, 8
+# What is said of a film.
+FILM_SHARP, FILM_HIDES, FILM_ROUGHNESS, FILM_ROUGH, FILM_SPECULAR, FILM_SHINES, FILM_LEVEL, FILM_FILLS = range(8)
+FILM_TINT, FILM_COLOUR, FILM_ROWS = 8, 11, 14
 SURVEYED = 13  # columns of what `survey_points` tells: the first nine rows of a plane, then plane, share, reads and mip
 
 _CHANNELS = [role.value.channels for role in BLENDED_ROLES]
@@ -110,7 +113,8 @@ ROW_OF = dict(zip(BLENDED_ROLES, accumulate(_CHANNELS, initial=0), strict=False)
 OUTPUTS = sum(role.value.channels for role in SURFACE_ROLES)  # of every surface; plans with rare roles have ALL_OUTPUTS
 ALL_OUTPUTS = sum(_CHANNELS)
 NORMAL, HEIGHT, COAT_NORMAL = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT], ROW_OF[MapRole.COAT_NORMAL]
-DIFFUSE, ROUGHNESS, OCCLUSION = ROW_OF[MapRole.DIFFUSE], ROW_OF[MapRole.ROUGHNESS], ROW_OF[MapRole.OCCLUSION]
+DIFFUSE, SPECULAR = ROW_OF[MapRole.DIFFUSE], ROW_OF[MapRole.SPECULAR]
+ROUGHNESS, OCCLUSION = ROW_OF[MapRole.ROUGHNESS], ROW_OF[MapRole.OCCLUSION]
 TILT, COAT_TILT, SUM_ROWS = ALL_OUTPUTS, ALL_OUTPUTS + 3, ALL_OUTPUTS + 6  # after them, the sums by which slopes tilt normals
 
 F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)
@@ -132,6 +136,7 @@ class PointRows(NamedTuple):
     warps: NDArray[np.float32]  # (W, N, 9): metres, and metres for a metre along tangent and bitangent
     layer: Stored  # (N, K) which layers
     weight: NDArray[np.float32]  # (N, K) how much of each
+    films: NDArray[np.float32]  # (N, F) how much of each film there is
     columns: int  # how wide a grid the points are, or 0
 
 
@@ -154,6 +159,7 @@ class PlanRows(NamedTuple):
     group_of: NDArray[np.int32]  # (4 * arrays,) the group to which the role of a channel belongs, or -1
     means: NDArray[np.float32]  # (L, 4 * arrays) of the channels of layers that are shuffled
     pairs: NDArray[np.float32]  # (L, L) the hardness where one layer meets another, or (0, 0): each layer's own
+    films: NDArray[np.float32]  # (F * FILM_ROWS,) what is said of each
     is_world: bool  # whether normals are wanted in the world
 
 

@@ -16,6 +16,7 @@ from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._seat_kernels import BESIDE
+from jagged_quilt.blend.film import Film, film_amounts
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened
 from jagged_quilt.blend.projection import Filter
@@ -95,6 +96,8 @@ class Blend:
         What one unit of the points' uv stands for, where a layer that is laid on by uv does not say.
     relief : float, optional
         Metres of relief that height 1 stands for; those of the tallest swatch where it is not given.
+    films : sequence of Film, optional
+        What lies upon the layers, in order, their masks `on` the surface where they must know it.
 
     Raises
     ------
@@ -111,9 +114,11 @@ class Blend:
         frame: object | None = None,
         metres: float = 1.0,
         relief: float | None = None,
+        films: Sequence[Film] = (),
     ) -> None:
         pages = opened(arrays, layers)
-        self._start(BlendPlan.of(layers, pages, filter=filter, frame=frame, metres=metres, relief=relief), pages)
+        plan = BlendPlan.of(layers, pages, filter=filter, frame=frame, metres=metres, relief=relief, films=films)
+        self._start(plan, pages)
 
     @classmethod
     def by(cls, plan: BlendPlan, pages: Pages) -> Blend:
@@ -249,6 +254,7 @@ class Blend:
             moves_of(self.plan.warps, points),
             frozen(weights.layers, np.uint16),  # for one kernel, whatever the map keeps its numbers in
             frozen(weights.weights, np.float32),
+            film_amounts(self.plan.films, points),
             columns,
         )
         scratch = self._scratch_for(weights.weights.shape[1], is_far=points.rest is not None)

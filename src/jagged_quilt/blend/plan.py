@@ -19,6 +19,7 @@ from jagged_quilt.blend._chart_kernels import UV_CHART
 from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.distance import seen_from
+from jagged_quilt.blend.film import Film, film_rows
 from jagged_quilt.blend.layer import Layer, every_swatch, far_of, one_each
 from jagged_quilt.blend.projection import Filter, Turn
 from jagged_quilt.blend.tuning import AS_IT_IS
@@ -89,6 +90,8 @@ class BlendPlan:
         The chart on which a layer has the roles of a group, or -1.
     far : (L,) int32, read-only
         Which of `layers` stands for each that weights name far from the eye, or -1.
+    films : tuple of Film
+        What lies upon the layers, in order.
     """
 
     names: tuple[str, ...]
@@ -104,6 +107,7 @@ class BlendPlan:
     groups: tuple[frozenset[MapRole], ...]
     apart_rows: NDArray[np.int32]
     far: NDArray[np.int32]
+    films: tuple[Film, ...] = ()
 
     @classmethod
     def of(
@@ -115,6 +119,7 @@ class BlendPlan:
         frame: object | None = None,
         metres: float = 1.0,
         relief: float | None = None,
+        films: Sequence[Film] = (),
     ) -> BlendPlan:
         """Lay a blend out; see `Blend` for the parameters and what is refused."""
         filter = Filter.of(filter)
@@ -155,6 +160,7 @@ class BlendPlan:
             apart_rows=frozen(apart_rows, np.int32),
             far=frozen(_far_numbers(near), np.int32),
             warps=tuple(charts.warps),
+            films=tuple(films),
         )
 
     def __repr__(self) -> str:
@@ -250,6 +256,7 @@ class BlendPlan:
             frozen(self._groups(), np.int32),
             self._means(means if is_shuffled else None),
             self._pairs(),
+            film_rows(self.films),
             is_world,
         )
 

@@ -9,8 +9,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
-from jagged_quilt.foundation.colour import colour_of
-from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.colour import rgb_of
 
 _LUMA = np.array([0.2126, 0.7152, 0.0722])  # of Rec. 709 primaries, linear light
 _MOST = 16.0
@@ -63,7 +62,7 @@ class Tuning:
         number_in("roughness", self.roughness, -1, 1)
         number_in("hue", self.hue, -360, 360, "degrees")
         number_in("lift", self.lift, -1e4, 1e4, "m")
-        object.__setattr__(self, "tint", _tint(self.tint))
+        object.__setattr__(self, "tint", rgb_of("tint", self.tint, _MOST))
 
     @property
     def colours(self) -> NDArray[np.float64]:
@@ -75,15 +74,6 @@ class Tuning:
         swing = np.stack([red, -(_LUMA[0] * red + _LUMA[2] * blue) / _LUMA[1], blue])  # so that luminance stays
         turn = grey + np.cos(angle) * (np.eye(3) - grey) + np.sin(angle) * swing
         return np.diag(np.multiply(self.tint, self.brightness)) @ turn @ saturate
-
-
-def _tint(told: object) -> tuple[float, float, float]:
-    if isinstance(told, str):
-        return colour_of(told)
-    if not isinstance(told, (tuple, list)) or len(told) != 3:
-        raise ShapeError(f'tint must be three numbers, or "#rrggbb"; got {told!r}')
-    red, green, blue = (number_in("tint", each, 0, _MOST) for each in told)
-    return red, green, blue
 
 
 AS_IT_IS = Tuning()

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 @click.argument("quilt_file", type=click.Path(path_type=Path))
 @click.option("--add", "layer", metavar="LAYER", help="Paint this layer; a pair is written LAYER+LAYER (and --between).")
 @click.option("--erase", metavar="LAYER", help="Take this layer away; '-' goes back to what was there before any daub.")
+@click.option("--channel", metavar="CHANNEL", help="Paint this channel; with --erase alone, take it away.")
 @click.option("--smooth", is_flag=True, help="Take the weights from all around.")
 @click.option("--along", metavar="'X,Z X,Z …'", help="The path, in metres.")
 @click.option("--radius", type=float, help="Metres.")
@@ -40,6 +41,7 @@ def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
         raise QuiltFileError(f'{quilt_file}: says no file of daubs; write daubs = "daubs.jsonl" under [weights]')
     path, daubs = quilt.folder / quilt.table.weights.daubs, quilt.daubs
     deeds = [bool(told["layer"]), bool(told["erase"]), told["smooth"]]
+    deeds[0] |= bool(told["channel"]) and not any(deeds[1:])
     if drop is not None:
         if any(deeds):
             raise RangeError("--drop stands alone")
@@ -47,12 +49,14 @@ def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
         click.echo(f"{path}: daub {drop} dropped, {len(daubs) - 1} left")
     elif any(deeds):
         if sum(deeds) != 1 or not told["along"] or told["radius"] is None:
-            raise RangeError("a daub is one of --add LAYER, --erase LAYER and --smooth, with --along and --radius")
+            raise RangeError(
+                "a daub is one of --add LAYER, --channel CHANNEL, --erase LAYER and --smooth, with --along and --radius"
+            )
         daub = _daub(told)
-        daub.check_on(quilt.ground.size, tuple(x.name for x in quilt.layers))
+        daub.check_on(quilt.ground.size, tuple(x.name for x in quilt.layers), tuple(x.name for x in quilt.channels))
         click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {quilt_file} lays it on")
     elif any(value is not None for key, value in told.items() if key != "smooth"):
-        raise RangeError("say what to do with that: --add LAYER, --erase LAYER or --smooth")
+        raise RangeError("say what to do with that: --add LAYER, --channel CHANNEL, --erase LAYER or --smooth")
     else:
         _list(path, daubs)
 
@@ -70,8 +74,12 @@ def _daub(told: dict[str, Told]) -> Daub:
         daub["layers"] = [name.strip() for name in told["layer"].split("+")]
     elif told["erase"]:
         daub |= {"do": "erase"} | ({} if told["erase"] == "-" else {"layer": told["erase"]})
+    elif told["channel"]:
+        pass
     else:
         daub["do"] = "smooth"
+    if told["channel"]:
+        daub |= {"channel": told["channel"]}
     daub |= {key: told[key] for key in ("radius", "falloff", "strength", "ceiling", "reach") if told[key] is not None}
     daub |= {key: {"size": told[key]} for key in ("breakup", "between") if told[key] is not None}
     return daub_of(daub)
@@ -90,7 +98,7 @@ def _list(path: Path, daubs: Sequence[Daub]) -> None:
         table.add_row(
             str(number),
             daub.kind.value,
-            " + ".join(daub.layers) or "all",
+            f"channel {daub.channel}" if daub.channel else " + ".join(daub.layers) or "all",
             f"{daub.path[0][0]:g}, {daub.path[0][-1]:g}",
             f"{np.linalg.norm(steps, axis=1).sum():.1f}",
             f"{daub.radius:g}",

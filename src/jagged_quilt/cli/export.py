@@ -12,10 +12,11 @@ from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels
 @click.option("--splat", "forms", flag_value="splat", multiple=True, help="Weights as RGBA sheets, a layer in each channel.")
 @click.option("--pairs", "forms", flag_value="pairs", multiple=True, help="Weights as four layer numbers and four weights.")
 @click.option("--masks", "forms", flag_value="masks", multiple=True, help="Weights as a grey image for each layer.")
+@click.option("--channels", is_flag=True, help="Each channel as a grey image.")
 @click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
-def command(named: Named, forms: tuple[str, ...], bits: str, error: float | None, near: float | None) -> None:
+def command(named: Named, forms: tuple[str, ...], bits: str, channels: bool, error: float | None, near: float | None) -> None:
     """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
     from jagged_quilt.foundation.errors import RangeError
 
@@ -25,8 +26,10 @@ def command(named: Named, forms: tuple[str, ...], bits: str, error: float | None
             raise RangeError("--near is said with --terrain")
         if error is not None:
             report(results.export_terrain(error, near), seconds())
-            if not forms:
-                return
+        if channels:
+            report(results.export_channels(int(bits)), seconds())
+        if (channels or error is not None) and not forms:
+            return
         ready_kernels(results, ["weigh"], progress)
         made = results.export_weights(forms or ("splat",), int(bits))
         taken = seconds()

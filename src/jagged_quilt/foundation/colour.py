@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.checks import number_in
+from jagged_quilt.foundation.errors import RangeError, ShapeError
 
 
 def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
@@ -21,6 +22,16 @@ def colour_of(told: str) -> tuple[float, float, float]:
         raise RangeError(f'a colour must be written "#rrggbb"; got {told!r}')
     levels = np.array([int(digits[at : at + 2], 16) for at in (0, 2, 4)], np.float64) / 255
     red, green, blue = (float(each) for each in linear_from_srgb(levels))
+    return red, green, blue
+
+
+def rgb_of(name: str, told: object, most: float = 1.0) -> tuple[float, float, float]:
+    """Return linear light from "#rrggbb", or from three numbers from 0 to `most`; raise `QuiltError` if it is neither."""
+    if isinstance(told, str):
+        return colour_of(told)
+    if not isinstance(told, (tuple, list)) or len(told) != 3:
+        raise ShapeError(f'{name} must be three numbers, or "#rrggbb"; got {told!r}')
+    red, green, blue = (number_in(name, each, 0, most) for each in told)
     return red, green, blue
 
 

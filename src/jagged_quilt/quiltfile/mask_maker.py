@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 
 from jagged_quilt.foundation.checks import known_name
@@ -15,6 +16,9 @@ from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.schema import MedleyTable
 from jagged_quilt.quiltfile.tables import said
+from jagged_quilt.weights.channel import Channel
+from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.medley import Heights, Medley
 from jagged_quilt.weights.showing import uncovered
 
@@ -22,14 +26,35 @@ At = Callable[..., AbstractContextManager[None]]
 """Gives a context that adds a key path to what is refused inside."""
 
 
-class MaskMaker:
-    """Makes masks from tables; `folder` is what their files are relative to."""
+@dataclass(frozen=True, slots=True)
+class Channels:
+    """The tables of channels, and what reads the daubs that paint them."""
 
-    def __init__(self, folder: Path, limits: ImageLimits, layers: list[Model], at: At, adopted: Collection[str] = ()) -> None:
-        self._adopted = frozenset(adopted)
+    tables: Sequence[Model] = ()
+    daubs: Callable[[], Sequence[Daub]] = tuple
+
+
+class MaskMaker:
+    """Makes masks from tables; `folder` is what their files are relative to.
+
+    Channels are made by the one to which they were given; that of a mesh asks that one, its `above`.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        limits: ImageLimits,
+        layers: list[Model],
+        at: At,
+        adopted: Collection[str] = (),
+        channels: Channels | None = None,
+        above: MaskMaker | None = None,
+    ) -> None:
+        self._adopted, self._channels, self._above = frozenset(adopted), channels or Channels(), above
+        self._made_channels: dict[str, Channel] = {}
         self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
         self._made: dict[int, Mask | None] = {}
-        self._being_made: list[int] = []
+        self._being_made: list[int | str] = []
 
     def mask_of_layer(self, name: str) -> Mask:
         """Return the mask of a layer; everywhere where it has none.
@@ -54,9 +79,9 @@ class MaskMaker:
         RangeError
             If one of them begins with adopted weights, which are no mask.
         """
-        if not self._being_made:
+        place = self._being_made[-1] if self._being_made else ""
+        if isinstance(place, str):
             raise RangeError('kind = "shown" is for the masks of layers: it asks what lies below')
-        place = self._being_made[-1]
         part = getattr(self._layers[place], "part", "")
         below = [n for n in range(place) if getattr(self._layers[n], "part", "") == part]
         names = [self._layers[n].name for n in below]
@@ -71,17 +96,41 @@ class MaskMaker:
 
     def mask(self, place: int) -> Mask | None:
         """Return the mask of the layer in a place, or None where it has none."""
-        if place in self._being_made:
-            circle = [*self._being_made[self._being_made.index(place) :], place]
-            way = " -> ".join(self._layers[each].name for each in circle)
-            raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
         if place not in self._made:
-            steps = self._layers[place].mask
-            self._being_made.append(place)
-            at = lambda which: self._at("layer", place, "mask", which)
-            self._made[place] = steps_mask(steps, self, at) if steps else None
-            self._being_made.pop()
+            self._made[place] = self._of_steps(place, self._layers[place].mask, "layer", place)
         return self._made[place]
+
+    def channel_named(self, name: str) -> Channel:
+        """Return a channel: what its table says is there, and the daubs upon it.
+
+        Raises
+        ------
+        NameNotFoundError
+            If there is no such channel.
+        RangeError
+            If that leads in a circle.
+        """
+        if self._above is not None:
+            return self._above.channel_named(name)
+        names = [table.name for table in self._channels.tables]
+        place = names.index(known_name("channel", name, names))
+        if name not in self._made_channels:
+            below = self._of_steps(f'channel "{name}"', self._channels.tables[place].mask, "channel", place)
+            daubs = self._channels.daubs()
+            own = daubs if isinstance(daubs, DaubFile) else tuple(daub for daub in daubs if daub.channel == name)
+            self._made_channels[name] = Channel(name, below, own)
+        return self._made_channels[name]
+
+    def _of_steps(self, what: int | str, steps: list[Model], *key: str | int) -> Mask | None:
+        """The mask of some steps; refused if it is being made already."""
+        if what in self._being_made:
+            circle = [*self._being_made[self._being_made.index(what) :], what]
+            way = " -> ".join(each if isinstance(each, str) else self._layers[each].name for each in circle)
+            raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
+        self._being_made.append(what)
+        made = steps_mask(steps, self, lambda which: self._at(*key, "mask", which)) if steps else None
+        self._being_made.pop()
+        return made
 
     def medley(self, place: int, table: MedleyTable) -> Medley:
         """Return the medley of a table; raise `RangeError` if it does not say by what, or in two ways."""

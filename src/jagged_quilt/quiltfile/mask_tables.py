@@ -30,6 +30,8 @@ class Around(Protocol):
 
     def shown_of_layer(self, name: str) -> Mask: ...
 
+    def channel_named(self, name: str) -> Mask: ...
+
 
 _Levels: Model = table_of(Levels, leave_out=("mask",))
 _Warp: Model = table_of(Warped, leave_out=("mask",))
@@ -96,6 +98,16 @@ class ShownStep(MaskStep):
         return around.shown_of_layer(self.layer)
 
 
+class ChannelStep(MaskStep):
+    """How much there is of a channel."""
+
+    kind: Literal["channel"]
+    channel: str
+
+    def bare(self, around: Around) -> Mask:
+        return around.channel_named(self.channel)
+
+
 class _DistanceStep(MaskStep):
     """From the edge of another layer's mask, or of steps of its own."""
 
@@ -141,6 +153,7 @@ def _step_of(kind: type[Mask]) -> type[MaskStep]:
 STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {
     "layer": LayerStep,
     "shown": ShownStep,
+    "channel": ChannelStep,
 }
 """The table of each kind of mask, by what files call it."""
 KINDS = tuple(STEPS)

@@ -14,6 +14,7 @@ import numpy as np
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layout_of, layouts_for
 from jagged_quilt.audit.audit import SwatchAudit
+from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
@@ -37,23 +38,27 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.quiltfile.inherit import inherit
 from jagged_quilt.quiltfile.layer_tables import OWN, FlowTable
 from jagged_quilt.quiltfile.light_tables import check_sky, light_of
-from jagged_quilt.quiltfile.mask_maker import MaskMaker
+from jagged_quilt.quiltfile.mask_maker import Channels, MaskMaker
+from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
-from jagged_quilt.quiltfile.schema import MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
+from jagged_quilt.quiltfile.schema import FilmTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
 from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.show.sky_file import read_sky
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.surfaces.terrain_source import TerrainSource
 from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.weights.channel import Channel
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_file import read_daubs
 from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.medley import Medley
 from jagged_quilt.weights.weight_map import WeightMap
 
+GROUND = "ground"
+"""What films call the terrain."""
 HELD_TEXELS = 1 << 26
 """Of a heightmap, or of adopted weights, up to which they are held in memory."""
 HELD_DAUBS = 1 << 24
@@ -94,6 +99,10 @@ class Quilt:
         Where the swatches come from; nothing of them is read yet.
     layers : tuple of Layer
         From the bottom up.
+    channels : tuple of Channel
+        What lies beside the layers, each with the daubs upon it.
+    films : tuple of Film
+        What lies upon the layers; see `films_on`.
     """
 
     def __init__(self, path: Path, table: QuiltTable, text: str, again: Callable[[], Quilt]) -> None:
@@ -106,9 +115,12 @@ class Quilt:
         self.layouts = self._layouts()
         self.sources = tuple(self._source(place, swatch) for place, swatch in enumerate(table.swatch))
         adopted = table.adopt.to.values() if table.adopt else ()
-        self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at, adopted)
+        channels = Channels(table.channel, lambda: self.daubs)
+        self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at, adopted, channels)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
         self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
+        self.channels: tuple[Channel, ...] = tuple(self._channel(place, each.name) for place, each in enumerate(table.channel))
+        self.films = tuple(self._film(place, film) for place, film in enumerate(table.film))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
         if table.view is not None and table.view.camera is not None:
             self.camera  # noqa: B018 (refused now and not after an hour)
@@ -289,8 +301,9 @@ class Quilt:
         """The daubs of its file, checked against the layers and the ground; of a large file a `DaubFile`."""
         if not self.table.weights.daubs:
             return ()
-        names = tuple(layer.name for layer in self.layers)
-        check = lambda daub: daub.check_on(self.ground.size, names)
+        names = tuple(layer.name for layer in self.table.layer)
+        channels = tuple(channel.name for channel in self.table.channel)
+        check = lambda daub: daub.check_on(self.ground.size, names, channels)
         with self._at("weights", "daubs"):
             path = self.folder / self.table.weights.daubs
             if path.exists() and path.stat().st_size > HELD_DAUBS:
@@ -414,6 +427,24 @@ class Quilt:
                 meets=layer.meets,
             )
 
+    def _channel(self, place: int, name: str) -> Channel:
+        with self._at("channel", place, "name"):
+            if name in [each.name for each in self.table.channel[:place]] or not re.fullmatch(r"[\w -]+", name):
+                raise RangeError(f'"{name}" must be a name of its own, of letters, digits, spaces, - and _')
+            return self._maker.channel_named(name)
+
+    def _film(self, place: int, table: FilmTable) -> Film:
+        for which, name in enumerate(table.on):
+            with self._at("film", place, "on", which):
+                known_name("thing that a film lies on", name, [GROUND, *(mesh.name for mesh in self.table.mesh)])
+        mask = steps_mask(table.mask, self._maker, lambda which: self._at("film", place, "mask", which))
+        with self._at("film", place):
+            return Film(mask=mask, **said(table, Film, leave_out=("mask",)))
+
+    def films_on(self, thing: str) -> tuple[Film, ...]:
+        """Return the films that lie on the "ground", or on a mesh of a name."""
+        return tuple(film for film, table in zip(self.films, self.table.film, strict=True) if not table.on or thing in table.on)
+
     def _warp(self, told: FlowTable | AnyWarp | None) -> AnyWarp | None:
         """What a layer is bent by, its picture read, at the time of the file."""
         if isinstance(told, FlowTable):
@@ -425,7 +456,7 @@ class Quilt:
     def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
         """The layers of a mesh, from the bottom up, each with the part that it names."""
         at = lambda *key: self._at("mesh", number, *key)
-        maker = MaskMaker(self.folder, self.limits, list(table.layer), at)
+        maker = MaskMaker(self.folder, self.limits, list(table.layer), at, above=self._maker)
         out: list[tuple[str, Layer]] = []
         for place, layer in enumerate(table.layer):
             mask = maker.mask(place)

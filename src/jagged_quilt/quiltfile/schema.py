@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field
 from jagged_quilt.arrays.mips import MipFilter, checked_side
 from jagged_quilt.baking.bake import bake
 from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.canvas import TEXELS, checked_texels
@@ -109,6 +110,23 @@ class MedleyTable(Table):
     mask: list[AnyStep] = Field(default_factory=list)
 
 
+class ChannelTable(Table):
+    """Something that lies over the surface beside the layers: what daubs call it, and what is there before them."""
+
+    name: str
+    mask: list[AnyStep] = Field(default_factory=list)
+
+
+_FilmKeys: Model = table_of(Film, leave_out=("mask",))
+
+
+class FilmTable(_FilmKeys):  # type: ignore[misc]
+    """What lies upon the blended layers where its mask says so, and upon what: all, or "ground" and meshes by their names."""
+
+    mask: list[AnyStep] = Field(min_length=1)
+    on: list[str] = Field(default_factory=list)
+
+
 class AdoptTable(Table):
     """Weights inherited from elsewhere: in which form, in which files, the names of their layers, and where each goes."""
 
@@ -202,6 +220,8 @@ class QuiltTable(Table):
     swatch: list[SwatchTable] = Field(default_factory=list)
     layer: list[LayerTable] = Field(default_factory=list)
     medley: list[MedleyTable] = Field(default_factory=list)
+    channel: list[ChannelTable] = Field(default_factory=list)
+    film: list[FilmTable] = Field(default_factory=list)
     mesh: list[MeshTable] = Field(default_factory=list)
     adopt: AdoptTable | None = None
 
@@ -218,7 +238,7 @@ class QuiltTable(Table):
     def mask_files(self) -> list[str]:
         """Return the image files that masks read, relative to the quilt file."""
         layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
-        steps = [step for layer in layers for step in layer.mask] + [step for each in self.medley for step in each.mask]
+        steps = [step for each in [*layers, *self.medley, *self.channel, *self.film] for step in each.mask]
         return [step.file for step in _with_inner(steps) if isinstance(step, ImageFileStep)]
 
 

@@ -10,6 +10,7 @@ from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.page_bake import PagesMade
 from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.quiltfile.quilt import GROUND
 from jagged_quilt.results.results import Results
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.weight_map import WeightMap
@@ -48,7 +49,8 @@ def bake_into(
         by_map = quilt.table.bake.weights == "map"
         answers: Facts = {"weights": _weights(results, store) if by_map else results.weigher}
         canvas = quilt.terrain.canvas(results.bake_texels)
-        baker = Baker(canvas, quilt.layers, arrays, stamp=None if by_map else results.weigh_stamp(), **answers, **how)
+        answers |= {"films": quilt.films_on(GROUND), "stamp": None if by_map else results.weigh_stamp()}
+        baker = Baker(canvas, quilt.layers, arrays, **answers, **how)
         made["ground"] = bake_pages(baker, store, on=on, **options)
     for number, (table, step) in enumerate(zip(quilt.table.mesh, results.mesh_steps, strict=True)):
         if table.into == "vertices" or (only is not None and made):
@@ -56,7 +58,7 @@ def bake_into(
         with quilt.of_mesh(number, "unwrap"):
             layout = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
         stamp = results.runner.stamp(step)
-        baker = Baker(layout, quilt.layers_by_part[number], arrays, stamp=stamp, **how)
+        baker = Baker(layout, quilt.layers_by_part[number], arrays, stamp=stamp, films=quilt.films_on(table.name), **how)
         made[table.name] = bake_pages(baker, store, group=f"meshes/{table.name.replace(' ', '_')}", **options)
     return made, cache
 

@@ -40,7 +40,7 @@ from jagged_quilt.maps.roles import SURFACE_ROLES, role_among
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import HELD_TEXELS, Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import GROUND, HELD_TEXELS, Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.pictures import PICTURES, boards_of
@@ -56,6 +56,7 @@ from jagged_quilt.show.weight_pictures import draw_sweep
 from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.weights.channel import write_channel
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.weigh import weigh
@@ -255,9 +256,10 @@ class Results:
         table = self.quilt.table
         assert table.surface is not None
         masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
+        if table.channel:
+            yield json.dumps([each.model_dump(mode="json") for each in table.channel])
         yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), self._medleys)
-        daubs = self.quilt.daubs
-        yield digest_of_file(daubs.path) if isinstance(daubs, DaubFile) else "\n".join(map(line_of, daubs))
+        yield self._daubs()
         yield from (digest_of_file(self.quilt.folder / file, "heightmap") for file in table.surface.files)
         yield from self._mask_files()
 
@@ -268,6 +270,8 @@ class Results:
         yield from (json.dumps([layer.model_dump(mode="json") for layer in table.layer]), table.bake.model_dump_json())
         yield from (str(self.bake_texels), str(table.weights.time))
         yield from self._flow_files()
+        yield from self._films(GROUND)
+        yield from self._mask_files() if self.quilt.films_on(GROUND) else ()
 
     def _mesh_inputs(self, number: int) -> Iterator[bytes | str]:
         """As read and placed, so that whatever the mesh file names beside itself counts too."""
@@ -279,6 +283,7 @@ class Results:
         yield from (str(mesh.origin), str(table.weights.time))
         yield from self._mask_files()
         yield from self._flow_files()
+        yield from self._films(table.mesh[number].name)
 
     def _picture_inputs(self) -> Iterator[bytes | str]:
         """Everything that the quilt file says or names."""
@@ -296,6 +301,18 @@ class Results:
     @property
     def _medleys(self) -> str:
         return json.dumps([each.model_dump(mode="json") for each in self.quilt.table.medley])
+
+    def _films(self, thing: str) -> Iterator[str]:
+        """What the films of the ground or of a mesh, and the channels that they may ask, depend on beside image files."""
+        films = [film for film in self.quilt.table.film if not film.on or thing in film.on]
+        yield json.dumps([each.model_dump(mode="json") for each in films])
+        if self.quilt.table.channel:
+            yield json.dumps([each.model_dump(mode="json") for each in self.quilt.table.channel])
+            yield self._daubs()
+
+    def _daubs(self) -> str:
+        daubs = self.quilt.daubs
+        return digest_of_file(daubs.path) if isinstance(daubs, DaubFile) else "\n".join(map(line_of, daubs))
 
     def _mask_files(self) -> Iterator[bytes]:
         return (read_bytes(self.quilt.folder / file, "image file") for file in self.quilt.table.mask_files())
@@ -329,8 +346,19 @@ class Results:
         return Files(tuple(self.quilt.rehomed(self.inherited).save(folder)))
 
     def _weigh(self, folder: Path, anew: bool) -> Files:
+        canvas, options = self.quilt.terrain.canvas(self.quilt.table.weights.texels), self.weigh_options
+        files = weigh(canvas, self.quilt.layers, **options).save(folder)
+        return Files((*files, *self._write_channels(folder, self.quilt.table.weights.bits)))
+
+    def _write_channels(self, folder: Path, bits: int) -> list[Path]:
+        """Write how much there is of each channel over the ground, a grey image each."""
         canvas = self.quilt.terrain.canvas(self.quilt.table.weights.texels)
-        return Files(tuple(weigh(canvas, self.quilt.layers, **self.weigh_options).save(folder)))
+        with written_together(folder) as stage:
+            names = [
+                write_channel(stage, canvas, channel, bits, threads=self.threads, progress=self.progress).name
+                for channel in self.quilt.channels
+            ]
+        return [folder / name for name in names]
 
     def _bake(self, folder: Path, anew: bool) -> Files:
         table, quilt = self.quilt.table.bake, self.quilt
@@ -343,6 +371,7 @@ class Results:
             normals=table.normals,
             filter=table.filter,
             eye=table.eye,
+            films=quilt.films_on(GROUND),
             threads=self.threads,
             progress=self.progress,
         )
@@ -352,23 +381,14 @@ class Results:
         quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
         mesh, layers = quilt.meshes[number], quilt.layers_by_part[number]
         told = uv_words(mesh, layers)
+        options: Facts = {"filter": how.filter, "eye": how.eye, "films": quilt.films_on(table.name)}
+        options |= {"threads": self.threads, "progress": self.progress}
         if table.into == "vertices":
-            files = write_vertices(
-                mesh, layers, self.arrays, folder, filter=how.filter, threads=self.threads, progress=self.progress
-            )
+            files = write_vertices(mesh, layers, self.arrays, folder, **options)
             return Files(tuple(files), "; ".join(filter(None, (f"{len(mesh.position):,} vertices coloured", told))))
         with quilt.of_mesh(number, "unwrap"):
             canvas = UvCanvas(mesh, table.texels, padding=table.padding)
-        made = bake(
-            canvas,
-            layers,
-            self.arrays,
-            normals=how.normals,
-            filter=how.filter,
-            eye=how.eye,
-            threads=self.threads,
-            progress=self.progress,
-        )
+        made = bake(canvas, layers, self.arrays, normals=how.normals, **options)
         assert made.cover is not None
         covered = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
         files = made.save(folder, self.progress)
@@ -466,9 +486,10 @@ class Results:
         if pages is not None:
             scene.add_pages(quilt.terrain, PagedGround(pages))
         elif "weigh" in self.runner.steps:
-            scene.add(quilt.terrain, quilt.layers, weights=self.weights if weights is None else weights)
-        for mesh, layers in zip(quilt.meshes, quilt.layers_by_part, strict=True):
-            scene.add(mesh, layers)
+            of_map = self.weights if weights is None else weights
+            scene.add(quilt.terrain, quilt.layers, weights=of_map, films=quilt.films_on(GROUND))
+        for table, mesh, layers in zip(quilt.table.mesh, quilt.meshes, quilt.layers_by_part, strict=True):
+            scene.add(mesh, layers, films=quilt.films_on(table.name))
         if not scene.things:
             raise RangeError(f"{quilt.path}: nothing to look at; say a [surface] with [[layer]]s, or a [[mesh]]")
         return scene
@@ -582,6 +603,13 @@ class Results:
         folder = self.folder / "export"
         writers: list[Callable[..., list[Path]]] = [WEIGHT_FORMS[known_name("form", form, WEIGHT_FORMS)] for form in forms]
         return Made(folder, tuple(file for write in writers for file in write(self.weights, folder, bits=bits)), fresh=True)
+
+    def export_channels(self, bits: int = 8) -> Made:
+        """Write how much there is of each channel over the ground, a grey image each."""
+        if not self.quilt.channels:
+            raise RangeError(f"{self.quilt.path}: there is no channel; write a [[channel]]")
+        folder = self.folder / "export"
+        return Made(folder, tuple(self._write_channels(folder, bits)), fresh=True)
 
     def export_terrain(self, error: float, near: float | None = None) -> Made:
         """Write the terrain as a mesh within `error` metres of its samples; with `near`, finer about the camera of the view."""

@@ -12,12 +12,14 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
@@ -57,12 +59,17 @@ class SceneThing:
     layers : sequence of Layer, or mapping of part to such
     weights : WeightMap, Weigher or None
         None answers the masks of the layers.
+    pages : PagedGround or None
+        Finished maps, in place of layers.
+    films : tuple of Film
+        What lies upon the layers.
     """
 
     surface: Terrain | Mesh
     layers: Layers
     weights: Weights | None = None
     pages: PagedGround | None = None
+    films: tuple[Film, ...] = ()
 
     @property
     def by_part(self) -> list[tuple[Part, Sequence[Layer]]]:
@@ -116,7 +123,9 @@ class Scene(Shown):
     def __repr__(self) -> str:
         return f"<Scene of {len(self.things)} things under {len(self.lighting.lights)} lights>"
 
-    def add(self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None) -> Scene:
+    def add(
+        self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None, films: Sequence[Film] = ()
+    ) -> Scene:
         """Put a terrain or a mesh before the camera, and return the scene.
 
         Parameters
@@ -125,8 +134,10 @@ class Scene(Shown):
             From the bottom up.
         weights : WeightMap or Weigher, optional
             The masks of the layers answer where it is not given.
+        films : sequence of Film
+            What lies upon the layers, in order.
         """
-        self.things = (*self.things, SceneThing(surface, layers, weights))
+        self.things = (*self.things, SceneThing(surface, layers, weights, films=tuple(films)))
         self._ready = None
         return self
 
@@ -168,8 +179,10 @@ class Scene(Shown):
             every = [(thing, part, layers) for thing in self.things for part, layers in thing.by_part]
             shown = [layer for _, _, layers in every for layer in one_each(layers)]
             pages = opened(self.arrays, shown) if shown else None
+            films = {thing: films_on(thing.films, _fields_of(thing)) if thing.films else () for thing in self.things}
             blends: list[Blend | PagedGround] = [
-                thing.pages or Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres)  # type: ignore[arg-type]
+                thing.pages
+                or Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres, films=films[thing])  # type: ignore[arg-type]
                 for thing, part, layers in every
             ]
             grounds = [thing.surface if isinstance(thing.surface, Terrain) else None for thing in self.things]
@@ -268,9 +281,12 @@ def _sources(thing: SceneThing) -> Sequence[Weights | None]:
         return [None] * len(thing.by_part)
     if thing.weights is not None:
         return [thing.weights] * len(thing.by_part)
-    surface = thing.surface
-    fields = surface.fields if isinstance(surface, Terrain) else MeshFields(surface)
-    return [Weigher(layers, fields) for _, layers in thing.by_part]
+    return [Weigher(layers, _fields_of(thing)) for _, layers in thing.by_part]
+
+
+def _fields_of(thing: SceneThing) -> Fields:
+    """What masks must know of its surface."""
+    return thing.surface.fields if isinstance(thing.surface, Terrain) else MeshFields(thing.surface)
 
 
 def _lamplit(

@@ -43,6 +43,8 @@ class Daub:
     layers : tuple of str
         The layer to paint or erase; a pair to paint both, and none to go back (erase) or to smooth.
     kind : DaubKind
+    channel : str
+        The channel to paint or erase, in place of layers.
     falloff : float
         0 is full up to the radius; 1 falls all the way from the path to the radius.
     strength : float
@@ -63,6 +65,7 @@ class Daub:
     radius: float
     layers: tuple[str, ...] = ()
     kind: DaubKind = DaubKind.PAINT
+    channel: str = ""
     falloff: float = 0.5
     strength: float = 1.0
     ceiling: float = 1.0
@@ -87,7 +90,11 @@ class Daub:
         self._check_layers()
 
     def _check_layers(self) -> None:
-        count = len(self.layers)
+        count = len(self.layers) + bool(self.channel)
+        if self.channel and self.layers:
+            raise RangeError(f'a daub lies on layers or on a channel; got {list(self.layers)} and "{self.channel}"')
+        if self.channel and self.kind is DaubKind.SMOOTH:
+            raise RangeError(f'channels cannot be smoothed; paint or erase "{self.channel}", with a falloff of 1')
         if self.kind is DaubKind.PAINT and count not in (1, 2):
             raise RangeError(f"a daub paints one layer or a pair; got {list(self.layers)}")
         if self.kind is DaubKind.ERASE and count > 1:
@@ -126,8 +133,11 @@ class Daub:
         r = self.radius
         return min(across) - r, min(down) - r, max(across) + r, max(down) + r
 
-    def check_on(self, size: tuple[float, float], layers: tuple[str, ...]) -> None:
-        """Raise unless its layers are known and its whole path can touch a ground of a size (metres east and south)."""
+    def check_on(self, size: tuple[float, float], layers: tuple[str, ...], channels: tuple[str, ...] = ()) -> None:
+        """Raise unless its layers and its channel are known and its whole path can touch a ground of a size (metres east and
+        south)."""
+        if self.channel:
+            known_name("channel", self.channel, channels)
         for name in self.layers:
             known_name("layer", name, layers)
         for point in self.path:

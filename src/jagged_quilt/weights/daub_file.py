@@ -15,7 +15,7 @@ from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, DaubKind
 
 _NUMBERS = ("radius", "falloff", "strength", "ceiling", "reach")
-_KEYS = ("do", "layer", "layers", "path", *_NUMBERS, "breakup", "between", "note")
+_KEYS = ("do", "layer", "layers", "channel", "path", *_NUMBERS, "breakup", "between", "note")
 _NOISE_KEYS = ("size", "form", "octaves", "threshold", "range", "seed", "period", "dimensions")
 
 
@@ -96,12 +96,15 @@ def daub_of(told: Told) -> Daub:
     layers = told.get("layers", [told["layer"]] if "layer" in told else [])
     if not isinstance(layers, list) or not all(isinstance(name, str) for name in layers):
         raise ShapeError(f"layers must be names; got {layers!r}")
+    if not isinstance(told.get("channel", ""), str):
+        raise ShapeError(f"channel must be a name; got {told['channel']!r}")
     path = told["path"]
     if not isinstance(path, list) or not all(isinstance(point, list) for point in path):
         raise ShapeError(f"path must be a list of points, each [x, z] or [x, y, z]; got {path!r}")
     return Daub(
         path=tuple(tuple(point) for point in path),
         layers=tuple(layers),
+        channel=told.get("channel", ""),
         kind=DaubKind.of(str(told.get("do", DaubKind.PAINT)), "kind of daub"),
         breakup=_noise("breakup", told.get("breakup")),
         between=_noise("between", told.get("between")),
@@ -115,6 +118,7 @@ def line_of(daub: Daub) -> str:
     told: dict[str, Told] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
     if daub.layers:
         told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
+    told |= {"channel": daub.channel} if daub.channel else {}
     told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
     told |= {key: getattr(daub, key) for key in _NUMBERS[1:] if getattr(daub, key) != getattr(usual, key)}
     told |= {key: _told(noise) for key, noise in (("breakup", daub.breakup), ("between", daub.between)) if noise is not None}

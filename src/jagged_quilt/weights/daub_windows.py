@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.files import digest_of_file
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights.daub import Daub, DaubKind
 from jagged_quilt.weights.daub_file import daub_in_line
@@ -63,6 +64,7 @@ class DaubFile(Sequence[Daub]):
         self._starts, self._lines = np.array(starts, np.int64), np.array(lines, np.int64)
         self.boxes, self.smoothing = np.array(boxes, np.float64).reshape(-1, 4), tuple(smoothing)
         self._size = self.path.stat().st_size
+        self.digest = digest_of_file(self.path)  # so that what holds it is told from what held it before
 
     def __repr__(self) -> str:
         return f"<DaubFile {self.path.name}: {len(self):,} daubs>"
@@ -100,9 +102,12 @@ class WindowedDaubs(DaubReach):
     Raises `NameNotFoundError` if a daub names a layer that is not there.
     """
 
-    def __init__(self, daubs: DaubFile, names: tuple[str, ...]) -> None:
-        super().__init__(daubs.boxes, daubs.smoothing)
-        self.daubs, self._names = daubs, names
+    def __init__(self, daubs: DaubFile, names: tuple[str, ...], channel: str = "") -> None:
+        super().__init__(daubs.boxes, () if channel else daubs.smoothing)
+        self.daubs, self._names, self._channel = daubs, names, channel
+        self.numbers = range(1, len(daubs) + 1)
+        if channel:
+            return
         for name, number in daubs.layers.items():
             try:
                 known_name("layer", name, names)
@@ -111,7 +116,7 @@ class WindowedDaubs(DaubReach):
 
     def laid(self, weights: Weights, points: Points, grid: RegionGrid | None = None) -> Weights:
         """Return weights with the daubs on them; see `DaubLayer.laid`."""
-        return DaubLayer(self.daubs.some(self.touching(points)), self._names).laid(weights, points, grid)
+        return DaubLayer(self.daubs.some(self.touching(points)), self._names, self._channel).laid(weights, points, grid)
 
     def covered(self, d: int, points: Points) -> NDArray[np.float32]:
         """Return how much daub d covers at each point, (N,) float32."""

@@ -86,9 +86,11 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
     daubs = []
     for number in map(int, weigher.daubs.touching(point)):
         daub = weigher.daubs.daubs[number]
+        if daub.channel:  # of a large file, which holds those too
+            continue
         cover = float(weigher.daubs.covered(number, point)[0])
         if cover > 0:
-            daubs.append((number + 1, " ".join([daub.kind.value, " + ".join(daub.layers)]).strip(), cover))
+            daubs.append((weigher.daubs.numbers[number], " ".join([daub.kind.value, " + ".join(daub.layers)]).strip(), cover))
     layers = []
     for row, name in enumerate(weigher.names):
         mask, medley = weigher.masks[row], weigher.medleys[row]

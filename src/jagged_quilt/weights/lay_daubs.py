@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -56,7 +56,11 @@ class DaubReach:
         Of each: west, north, east, south.
     smoothing : sequence of Daub
         Those that smooth.
+    numbers : sequence of int
+        The number of each, from 1.
     """
+
+    numbers: Sequence[int]
 
     def __init__(self, boxes: NDArray[np.float64], smoothing: Sequence[Daub]) -> None:
         self.boxes, self._smoothing = boxes, smoothing
@@ -96,14 +100,16 @@ class DaubReach:
 
 
 class DaubLayer(DaubReach):
-    """Daubs made ready to be laid on the weights of named layers.
+    """Daubs made ready to be laid on the weights of named layers; or those of a channel, on the last of the names.
 
     Raises `NameNotFoundError` if a daub names a layer that is not there.
     """
 
-    def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...]) -> None:
-        self.daubs = tuple(daubs)
-        for number, daub in enumerate(daubs, 1):
+    def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...], channel: str = "") -> None:
+        own = [(number, _on_layer(daub)) for number, daub in enumerate(daubs, 1) if daub.channel == channel]
+        self.daubs = daubs = tuple(daub for _, daub in own)
+        self.numbers = [number for number, _ in own]
+        for number, daub in own:
             for name in daub.layers:
                 try:
                     known_name("layer", name, names)
@@ -180,6 +186,11 @@ class DaubLayer(DaubReach):
             weights[:, touched] = _pair_laid(
                 own, int(self._daub_rows.rows[d]), int(self._others[d]), daub.ceiling, cover, second
             )
+
+
+def _on_layer(daub: Daub) -> Daub:
+    """A daub of a channel as one of a layer of that name."""
+    return replace(daub, channel="", layers=(daub.channel,)) if daub.channel else daub
 
 
 def _is_plain(daub: Daub) -> bool:

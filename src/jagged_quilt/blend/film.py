@@ -1,0 +1,115 @@
+"""A film: what lies on a surface without being a layer: wetness, water, dust. It changes what the layers gave."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.blend import _rows as k
+from jagged_quilt.foundation.brief import brief
+from jagged_quilt.foundation.checks import frozen, number_in
+from jagged_quilt.foundation.colour import rgb_of
+from jagged_quilt.foundation.fields import Fields, HasFields, remembering
+from jagged_quilt.foundation.points import Points
+from jagged_quilt.masks.mask import Mask
+
+_THINNEST = 1e-3  # the softness below which a shore is as hard
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Film:
+    """What lies upon the blended layers, where a mask says so: the layers keep their weights, and what they gave is changed.
+
+    Where the mask says `a`, the film covers `clip(a + hollows (a - h) / softness, 0, 1)` of a place whose blended height is
+    `h` (1 is the tallest relief): evenly with `hollows = 0`, from the deepest pit up with 1.
+
+    Attributes
+    ----------
+    mask : Mask
+        How much of it there is, 0..1; a `Channel`, or any other.
+    name : str
+        What to call it.
+    hollows : float
+        0 covers evenly; up to 1, hollows first: `a` is then how high it stands.
+    softness : float
+        How far, in heights, its shore runs out; for hollows.
+    tint : (r, g, b) or "#rrggbb"
+        What the diffuse below is multiplied by, in linear light: below 1 it is darkened, as by water.
+    colour : (r, g, b) or "#rrggbb", or None
+        The film's own diffuse, linear light, where it hides what lies below, as dust does.
+    hides : float
+        How much of what lies below its colour hides, 0..1.
+    roughness : float or None
+        Its own; None leaves what is below.
+    specular : float or None
+        Its own reflectance at normal incidence, 0.02 for water; None leaves what is below.
+    level : float
+        How far it evens out what it covers, 0..1: normals grow flat, and hollows are filled up to where it stands.
+    """
+
+    __repr__ = brief
+
+    mask: Mask
+    name: str = ""
+    hollows: float = 0.0
+    softness: float = 0.1
+    tint: tuple[float, float, float] | str = (1.0, 1.0, 1.0)
+    colour: tuple[float, float, float] | str | None = None
+    hides: float = 1.0
+    roughness: float | None = None
+    specular: float | None = None
+    level: float = 0.0
+
+    def __post_init__(self) -> None:
+        for name in ("hollows", "softness", "hides", "level"):
+            number_in(name, getattr(self, name), 0, 1)
+        for name in ("roughness", "specular"):
+            if getattr(self, name) is not None:
+                number_in(name, getattr(self, name), 0, 1)
+        object.__setattr__(self, "tint", rgb_of("tint", self.tint))
+        if self.colour is not None:
+            object.__setattr__(self, "colour", rgb_of("colour", self.colour))
+
+    def on(self, surface: Fields | HasFields) -> Self:
+        """Return this film with all that its mask must know of a whole surface worked out."""
+        return replace(self, mask=self.mask.on(surface))
+
+    @property
+    def row(self) -> list[float]:
+        """What the kernel reads, by the FILM_ numbers of `_rows`."""
+        said: dict[int, float] = {
+            k.FILM_SHARP: self.hollows / max(self.softness, _THINNEST),
+            k.FILM_ROUGHNESS: self.roughness or 0.0,
+            k.FILM_ROUGH: float(self.roughness is not None),
+            k.FILM_SPECULAR: self.specular or 0.0,
+            k.FILM_SHINES: float(self.specular is not None),
+            k.FILM_LEVEL: self.level,
+            k.FILM_FILLS: self.level * self.hollows,
+            k.FILM_HIDES: self.hides if self.colour is not None else 0.0,
+        }
+        for axis in range(3):
+            said[k.FILM_TINT + axis] = float(self.tint[axis])
+            said[k.FILM_COLOUR + axis] = float((self.colour or (0.0, 0.0, 0.0))[axis])
+        return [said[row] for row in range(k.FILM_ROWS)]
+
+
+def films_on(films: Sequence[Film], surface: Fields | HasFields) -> tuple[Film, ...]:
+    """Return films with all that their masks must know of a surface worked out."""
+    known = remembering(surface)
+    return tuple(film.on(known) for film in films)
+
+
+def film_rows(films: Sequence[Film]) -> NDArray[np.float32]:
+    """Return what the kernel reads of some films, one after the other."""
+    return frozen(np.array([film.row for film in films]).reshape(-1), np.float32)
+
+
+def film_amounts(films: Sequence[Film], points: Points) -> NDArray[np.float32]:
+    """Return how much of each film there is at points, (N, F) float32; (0, 0) where there are none."""
+    if not films:
+        return frozen(np.empty((0, 0)), np.float32)
+    return frozen(np.stack([film.mask.answer(points) for film in films], axis=1), np.float32)
