@@ -20,8 +20,13 @@ from jagged_quilt.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.table import Table
+
     from jagged_quilt.masks.mask import Reading
     from jagged_quilt.results.results import Results
+    from jagged_quilt.weights.explain import Step
 
 
 @click.command("show")
@@ -150,7 +155,8 @@ def _explain(results: Results, place: str) -> None:
     from rich.table import Table
 
     from jagged_quilt.foundation.errors import RangeError
-    from jagged_quilt.weights.explain import explain, texel_at
+    from jagged_quilt.weights.channel import Channel
+    from jagged_quilt.weights.explain import explain, steps_of, texel_at
 
     east, south = results.quilt.terrain.size
     try:
@@ -162,26 +168,22 @@ def _explain(results: Results, place: str) -> None:
     texels = results.quilt.table.weights.texels
     points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
     told = explain(results.weigher, points, which, grid)
-    there = results.weights.at(points[which : which + 1])
+    texel = points[which : which + 1]
+    there = results.weights.at(texel)
     stored = {there.names[i]: w for i, w in zip(there.layers[0], there.weights[0], strict=True) if w > 0}
     click.echo(f"at x {x:g}, z {z:g} (the texel there): {told.position[1]:.2f} m high; layers from the top down")
     table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
     for column in (4, 5, 6):
         table.columns[column].justify = "right"
+    for kind, name, mask in results.beside_layers():
+        table.add_row(f"[bold]{kind} {name}[/]", "", "", "", "", "", f"[bold]{float(mask.answer(texel)[0]):.3f}[/]")
+        below = mask.mask if isinstance(mask, Channel) else mask
+        _add_steps(table, steps_of(below.reading(texel)) if below is not None else ())
     for layer in reversed(told.layers):
         table.add_row(f"[bold]{layer.name}[/]", "", "", "", "", "", f"[bold]{layer.weight:.3f}[/]")
         if layer.adopted is not None:
             table.add_row("", "adopted", "", "", "", f"{layer.adopted:.3f}", "")
-        for step in layer.steps:
-            table.add_row(
-                "",
-                step.combine,
-                step.reading.words,
-                _sensed(step.reading),
-                f"{step.reading.answer:.3f}",
-                f"{step.result:.3f}",
-                "",
-            )
+        _add_steps(table, layer.steps)
         if not layer.steps and layer.adopted is None:
             table.add_row("", "", "no mask" if layer is not told.layers[0] else "takes what is left", "", "", "", "")
         if abs(layer.stacked - layer.weight) > 5e-4:
@@ -195,6 +197,12 @@ def _explain(results: Results, place: str) -> None:
     for number, what, cover in told.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))
+
+
+def _add_steps(table: Table, steps: Sequence[Step]) -> None:
+    for step in steps:
+        own = (step.combine, step.reading.words, _sensed(step.reading), f"{step.reading.answer:.3f}", f"{step.result:.3f}")
+        table.add_row("", *own, "")
 
 
 def _sensed(reading: Reading) -> str:

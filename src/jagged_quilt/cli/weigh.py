@@ -23,6 +23,7 @@ def command(named: Named, anew: bool) -> None:
     kept = results.weights.layers.shape
     size = f"{kept[1]} x {kept[0]}, {kept[2]} layers a texel"
     what = {path.stem: f"{size}: {'weights' if 'weights' in path.stem else 'layer numbers'}" for path in made.files}
+    what |= {path.stem: "how much there is of it" for path in made.files if path.stem.startswith("channel_")}
     report(made, taken, what | {"lost": "what was cut at each texel", "weights": "which number is which layer"})
     shares = results.weights.shares()
     wide = max(map(len, shares))

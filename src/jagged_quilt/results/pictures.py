@@ -51,7 +51,8 @@ def _weights(results: Results) -> list[Board]:
 
 
 def _masks(results: Results) -> list[Board]:
-    return draw_masks(results.weigher, results.quilt.terrain)
+    beside = [(f"{kind} {name}", mask) for kind, name, mask in results.beside_layers()]
+    return draw_masks(results.weigher, results.quilt.terrain, beside)
 
 
 def _adopted(results: Results) -> list[Board]:

@@ -22,6 +22,7 @@ from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_spl
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning, RangeError
+from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.foundation.files import (
     FileDigests,
     digest_of_file,
@@ -38,6 +39,7 @@ from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import image_size, write_image
 from jagged_quilt.maps.roles import SURFACE_ROLES, role_among
 from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.masks.mask import Mask
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import GROUND, HELD_TEXELS, Quilt, read_quilt
@@ -473,6 +475,13 @@ class Results:
             daubs=self.quilt.daubs,
             stacking=self.quilt.table.weights.stacking,
         )
+
+    def beside_layers(self) -> list[tuple[str, str, Mask]]:
+        """Return the masks of the films that lie on the ground, and the channels: kind, name, mask, on the ground."""
+        quilt, known = self.quilt, remembering(self.quilt.terrain)
+        told: list[tuple[str, str, Mask]] = [("film", each.name, each.mask) for each in reversed(quilt.films_on(GROUND))]
+        told += [("channel", each.name, each) for each in quilt.channels]
+        return [(kind, name, mask.on(known)) for kind, name, mask in told]
 
     def scene(self, weights: WeightMap | None = None, *, pages: str | None = None) -> Scene:
         """Return what stands before the camera: the terrain and the meshes, with their layers, under its lights.

@@ -25,6 +25,7 @@ _HEAT_STEPS = 2048
 _LAYERS_ON_A_SHEET = 4
 _STEPS_ON_A_SHEET = 4
 _SO_FAR, _SWEPT = np.array([(120, 220, 140), (255, 176, 64)], np.uint8)
+_BESIDE = np.array((90, 150, 240), np.uint8)  # of films and channels
 
 
 def heat(values: NDArray[np.floating]) -> NDArray[np.uint8]:
@@ -97,15 +98,19 @@ def _draw_coverage(board: Board, weights: WeightMap, ground: Ground, y: float) -
         board.write(420, at, f"{facts['square_metres']:,.0f} m²", size=12, side="right", ink=FAINT)
 
 
-def draw_masks(weigher: Weigher, ground: Ground) -> list[Board]:
-    """Draw each layer's mask steps, each alone and what comes of it with those before, and the weight that they make."""
-    masked = [row for row, mask in enumerate(weigher.masks) if mask is not None]
+def draw_masks(weigher: Weigher, ground: Ground, more: Sequence[tuple[str, Mask]] = ()) -> list[Board]:
+    """Draw each layer's mask steps, each alone and what comes of it with those before, and the weight that they make.
+
+    more : names and masks that are no layer's, on the ground, to be drawn too.
+    """
+    masked: list[int | tuple[str, Mask]] = [row for row, mask in enumerate(weigher.masks) if mask is not None]
+    masked += more
     each = _LAYERS_ON_A_SHEET + (len(masked) % _LAYERS_ON_A_SHEET == 1)  # no sheet for a single one
     pages = [masked[n : n + each] for n in range(0, len(masked), each)]
     return [_mask_sheet(weigher, ground, page, number, len(pages)) for number, page in enumerate(pages, 1)]
 
 
-def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int], number: int, pages: int) -> Board:
+def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int | tuple[str, Mask]], number: int, pages: int) -> Board:
     board = Board(
         "Masks, step by step" + (f" {number} / {pages}" if pages > 1 else ""),
         "grey: each step alone, white is 1; green: it and the steps before; colour: the layer's weight",
@@ -118,15 +123,20 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int], number:
     colours = colours_at_home(weigher.names, {}, weigher.shown)
     for place, row in enumerate(layers):
         y = 62 + place * cell
-        mask = weigher.masks[row]
-        assert mask is not None
-        board.write(20, y + 16, weigher.names[row], size=13, bold=True)
+        if isinstance(row, tuple):
+            (name, mask), colour = row, _BESIDE
+            shown_there = mask.answer(points)
+        else:
+            name, found, colour, shown_there = weigher.names[row], weigher.masks[row], colours[row], stacked[row]
+            assert found is not None
+            mask = found
+        board.write(20, y + 16, name, size=13, bold=True)
         chain = _chain(mask)
         steps = steps_of(mask.reading(points))
         shown = list(zip(chain, steps, strict=True))[-_STEPS_ON_A_SHEET:]
         if len(chain) > len(shown):
             board.write(20, y + 176, f"the last {len(shown)} of {len(chain)} steps", size=11, ink=FAINT)
-        board.pin(laid_over(shade, stacked[row].reshape(rows, columns), colours[row]), 20, y + 30)
+        board.pin(laid_over(shade, shown_there.reshape(rows, columns), colour), 20, y + 30)
         at = 20 + max(columns, 150) + 10
         for step, ((own, so_far), told) in enumerate(shown):
             is_pair = step > 0 or len(chain) > len(shown)

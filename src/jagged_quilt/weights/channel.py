@@ -46,7 +46,7 @@ class Channel(Mask):
     @property
     def words(self) -> str:
         own = len([daub for daub in self.daubs if daub.channel == self.name]) if not isinstance(self.daubs, DaubFile) else 0
-        return f'channel "{self.name}"' + (f", {own} daubs" if own else "")
+        return f'channel "{self.name}"' + (f", {own} daub" + "s" * (own > 1) if own else "")
 
     def on(self, surface: Fields | HasFields) -> Self:
         return replace(self, mask=self.mask and self.mask.on(surface))
