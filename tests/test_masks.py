@@ -14,8 +14,8 @@ import jagged_quilt as jq
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.noise import _TURN, even_noise_at, noise_at
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.masks.field_masks import signed_distance
 from jagged_quilt.masks.image_mask import read_grey
+from jagged_quilt.surfaces.edge_distance import signed_distance
 
 
 def random_points(seed, count=300, reach=20.0):
@@ -188,13 +188,13 @@ class TestDistance:
             mask = jq.ImageMask(values=np.clip(0.5 - past / 2, 0, 1), size=(64, 64), wrap="clamp")
             points = terrain.points((40, 40), slice(8, 32), slice(8, 32))
             wanted = (points.position[:, 0] - 32) * across + (points.position[:, 2] - 32) * down
-            got = signed_distance(mask.on(terrain.fields), terrain.canvas(128)).at(points)
+            got = signed_distance(mask.on(terrain.fields).answer, terrain.canvas(128)).at(points)
             assert np.abs(got - wanted).max() < 0.05  # a tenth of a texel
 
     def test_it_is_the_distance_to_the_nearest_edge_point(self):
         terrain = hills(metres=64)
         mask = jq.Noise(size=14.0, octaves=2)
-        grid = signed_distance(mask.on(terrain.fields), terrain.canvas(128))
+        grid = signed_distance(mask.on(terrain.fields).answer, terrain.canvas(128))
         points = terrain.points((512, 512))
         answers = mask.answer(points).reshape(512, 512) >= 0.5
         at = points.position[:, [0, 2]].reshape(512, 512, 2).astype(np.float64)

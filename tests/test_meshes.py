@@ -163,9 +163,37 @@ class TestMesh:
     def test_curvature_is_that_of_a_ball(self):
         ball = jq.shapes.sphere(2.0)
         assert np.allclose(MeshFields(ball).curvature(0.6).at(ball.points()), 0.5, atol=1e-3)
-        layers = [jq.Layer("a"), jq.Layer("b", mask=jq.HiddenSky(1.0))]
-        with pytest.raises(jq.QuiltError, match="terrains only"):
-            jq.Weigher(layers, MeshFields(ball))
+
+    @pytest.mark.parametrize("origin", [(0, 0, 0), (4e5, 20, -3e5)])
+    def test_a_wall_hides_what_a_closed_form_says(self, origin):
+        """Of the light that falls on level ground a long wall, h high, d away, hides half of 1 - d / sqrt(d² + h²)."""
+        corners = [[-30, 0, 0], [30, 0, 0], [30, 0, 8], [-30, 0, 8], [-30, 0, 0], [30, 0, 0], [30, 3, 0], [-30, 3, 0]]
+        triangles = [[0, 3, 1], [1, 3, 2], [4, 5, 6], [4, 6, 7]]
+        court = jq.Mesh.of(np.array(corners) + np.array(origin), triangles, normal=[[0, 1, 0]] * 4 + [[0, 0, 1]] * 4)
+        away = np.array([1.5, 3, 5, 7])
+        places = np.column_stack([np.full(4, 0.3), np.zeros(4), away]) + np.array(origin)
+        points = jq.Points.of(np.zeros((4, 3)), [[0, 1, 0]] * 4).at(places)
+        mask = jq.HiddenSky(100.0, full=1.0).on(MeshFields(court))
+        assert mask.answer(points) == pytest.approx(0.5 * (1 - away / np.sqrt(away**2 + 9)), abs=0.03)
+        assert jq.HiddenSky(2.0).on(MeshFields(court)).answer(points)[1:] == pytest.approx(0)
+
+    def test_a_ball_hides_nothing_outside_and_all_within(self):
+        ball = jq.shapes.sphere(2.0)
+        turned = jq.Mesh.of(ball.position, ball.triangles[:, ::-1], normal=-ball.normal, uv=ball.uv)
+        for mesh, wanted in ((ball, 0), (turned, 1)):
+            assert np.allclose(MeshFields(mesh).hidden_sky(9.0).at(mesh.points()), wanted, atol=0.03)
+
+    def test_distance_is_straight_to_where_a_mask_passes_one_half(self):
+        ball = jq.shapes.sphere(2.0)
+        points, low = ball.points()[np.abs(ball.position[:, 1]) < 1.9], 0.7
+        away = jq.Distance(jq.HeightBand(low, 9, fade=0.3), 0, 1).on(MeshFields(ball)).values(points)
+        ring = points.position[:, [0, 2]] / np.maximum(np.linalg.norm(points.position[:, [0, 2]], axis=1), 1e-9)[:, None]
+        edge = low - 0.15  # where a fade of 0.3 has come half way
+        to = np.column_stack([ring[:, 0] * np.sqrt(4 - edge**2), np.full(len(ring), edge), ring[:, 1] * np.sqrt(4 - edge**2)])
+        wanted = np.linalg.norm(points.position - to, axis=1) * np.where(points.position[:, 1] > edge, -1, 1)
+        assert np.abs(away - wanted).max() < 0.01
+        nowhere = jq.Distance(jq.Constant(0.0), 0, 1).on(MeshFields(ball))
+        assert (nowhere.values(points) == 1e6).all()
 
 
 class TestTangents:

@@ -9,9 +9,10 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Canvas
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import Room
+
+Answer = Callable[[Points], NDArray[np.float32]]
+"""Says something, 0..1, of points, (N,)."""
 
 
 class Field(Protocol):
@@ -46,13 +47,8 @@ class Fields(Protocol):
         """Return how much of the sky the surface itself hides, 0..1, by what stands up to `reach` metres away."""
         ...
 
-    def plan(self, texels: int) -> Canvas:
-        """Return a canvas without gaps over the ground plane, to search another mask on."""
-        ...
-
-    @property
-    def room(self) -> Room:
-        """Where large arrays that are made of the surface lie."""
+    def edge_distance(self, answer: Answer, texels: int) -> Field:
+        """Return metres to where an answer passes one half, below 0 inside; searched on so many texels along the surface."""
         ...
 
 
@@ -86,14 +82,9 @@ class Remembering:
         """Return the hidden sky for a reach, once."""
         return self.remembered(("hidden sky", reach), lambda: self._fields.hidden_sky(reach))
 
-    def plan(self, texels: int) -> Canvas:
-        """Return the canvas to search another mask on."""
-        return self._fields.plan(texels)
-
-    @property
-    def room(self) -> Room:
-        """Where large arrays that are made of the surface lie."""
-        return self._fields.room
+    def edge_distance(self, answer: Answer, texels: int) -> Field:
+        """Return the distance to where an answer passes one half; `remembered` keeps it, by what answers."""
+        return self._fields.edge_distance(answer, texels)
 
     def answered(self, asked: object, points: Points, answer: Callable[[Points], NDArray[np.float32]]) -> NDArray[np.float32]:
         """Return what was answered before to the same question at the same points of this surface, or ask."""

@@ -11,19 +11,14 @@ from typing import ClassVar, Literal, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Canvas, bands
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import Field, Fields, HasFields, fields_of, remembering
-from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import MEMORY, Room
-from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.bands import band, band_words, checked_band, smooth_step
 from jagged_quilt.masks.mask import Answers, Mask
 
-_ROWS_AT_ONCE = 64
 _OCTAVES = 4
 
 
@@ -136,7 +131,9 @@ class Wear(FieldMask):
 
 @dataclass(frozen=True, slots=True)
 class HiddenSky(FieldMask):
-    """How much of the sky the terrain itself hides, 0 in the open to 1: the terrain's occlusion, turned over.
+    """How much of the sky the surface itself hides, 0 in the open to 1: its ambient occlusion, turned over.
+
+    Of a terrain the sky above; of a mesh all that lies before the surface.
 
     Attributes
     ----------
@@ -173,12 +170,13 @@ class HiddenSky(FieldMask):
 class Distance(FieldMask):
     """1 where the edge of another mask is from `low` to `high` metres away, fading to 0 over `fade` metres beyond.
 
-    Distances lie in the ground plane, to where the other mask passes one half; they are below 0 inside of it.
+    Distances lie in the ground plane, to where the other mask passes one half, and on a mesh straight through space; they are
+    below 0 inside of it.
 
     Attributes
     ----------
     texels : int
-        Along the longer side of the grid on which the other mask is searched; edges are found to a part of a texel.
+        Along the longer side of the surface: how finely the other mask is searched; edges are found to a part of a texel.
     """
 
     to: Mask
@@ -203,41 +201,8 @@ class Distance(FieldMask):
 
     def on(self, surface: Fields | HasFields) -> Self:
         known = remembering(surface)
-        canvas, key = known.plan(self.texels), ("distance", self.to, self.texels)
-        return replace(self, measured=known.remembered(key, lambda: signed_distance(self.to.on(known), canvas, known.room)))
+        make = lambda: known.edge_distance(self.to.on(known).answer, self.texels)
+        return replace(self, measured=known.remembered(("distance", self.to, self.texels), make))
 
     def answer(self, points: Points) -> Answers:
         return band(self.values(points), self.low, self.high, self.fade)
-
-
-def signed_distance(mask: Mask, canvas: Canvas, room: Room = MEMORY) -> Grid:
-    """Return metres to the edge of a mask (where it passes one half), below 0 inside, over the ground plane.
-
-    The edge is placed between texels by linear interpolation; each texel then learns of the nearest edge point from its
-    neighbours (Danielsson 1980). Where there is no edge at all everything is 1e6 metres away.
-
-    Parameters
-    ----------
-    mask : Mask
-        With all that it must know of the surface worked out.
-    canvas : Canvas
-        A plan of the ground, without gaps.
-    room : Room
-        Where the distances, and what they are worked out of, lie: it is read and written row after row.
-    """
-    rows, columns = canvas.texels
-    answers = room.empty((rows, columns), np.float32)
-    corners = []
-    for region in bands(canvas.texels, _ROWS_AT_ONCE * columns):
-        points = canvas.block(region).pieces[0].points
-        answers[region.top : region.bottom] = mask.answer(points).reshape(-1, columns)
-        corners.append(points.places[[0, -1]][:, [0, 2]])
-    first, last = corners[0][0], corners[-1][1]
-    across = (last[0] - first[0]) / max(1, columns - 1)
-    down = (last[1] - first[1]) / max(1, rows - 1)
-    nearest = room.empty((rows, columns, 2), np.float32)
-    distance = room.empty((rows, columns), np.float32)
-    _kernels.edge_points(answers, np.float32(across), np.float32(down), nearest)
-    _kernels.spread_nearest(nearest, np.float32(across), np.float32(down))
-    _kernels.signed_lengths(answers, nearest, distance)
-    return Grid(distance, (float(first[0]), float(first[1])), (across, down))

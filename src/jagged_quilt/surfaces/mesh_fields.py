@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Canvas
 from jagged_quilt.foundation.checks import positive
-from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import Memory
 from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.surfaces.mesh_distance import EdgeOnMesh, mesh_distance
+from jagged_quilt.surfaces.mesh_occlusion import PlacesField, mesh_occlusion
 
 _CELLS = 8.0  # per scale, along each axis: how finely a curvature looks at its surroundings
 _NEAREST = 64
@@ -37,7 +37,7 @@ class VertexField:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class MeshFields:
-    """What masks by curvature, and warped masks, ask of a mesh."""
+    """What masks by curvature, hidden sky and distance, and warped masks, ask of a mesh."""
 
     mesh: Mesh
 
@@ -91,15 +91,10 @@ class MeshFields:
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         return mean(self.mesh.position), normals, total
 
-    def hidden_sky(self, reach: float) -> VertexField:
-        """Refuse: it is not measured on meshes."""
-        raise RangeError("hidden sky is measured on terrains only; give the mesh an occlusion map, or use curvature")
+    def hidden_sky(self, reach: float) -> PlacesField:
+        """Return how much of what lies before the surface the mesh itself hides, 0..1; see `mesh_occlusion`."""
+        return mesh_occlusion(self.mesh, positive("reach", reach, "m"))
 
-    @property
-    def room(self) -> Memory:
-        """A mesh is held as a whole."""
-        return Memory()
-
-    def plan(self, texels: int) -> Canvas:
-        """Refuse: a mesh has no layout without gaps."""
-        raise RangeError("distances are measured on terrains only; use noise, curvature, or vertex colours on a mesh")
+    def edge_distance(self, answer: Answer, texels: int) -> EdgeOnMesh:
+        """Return metres through space to where an answer passes one half on the mesh; see `mesh_distance`."""
+        return mesh_distance(self.mesh, answer, texels)

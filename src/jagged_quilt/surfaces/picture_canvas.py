@@ -14,8 +14,8 @@ from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.mesh_points import points_on
 from jagged_quilt.surfaces.parts import parts_of
-from jagged_quilt.surfaces.sight import points_on
 from jagged_quilt.surfaces.terrain import Terrain
 
 _THICK = 0.02  # of its size: how far below its lowest place the ground is still seen from the side

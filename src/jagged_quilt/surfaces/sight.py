@@ -9,21 +9,10 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _sight_kernels
-from jagged_quilt.surfaces.uv_canvas import empty_points, filled_points
 
 _MAP, _FACE = 2048, 1024
 _CUTS = 6
 _NONE = frozen(np.empty((0, 3)), np.float32)
-
-
-def points_on(mesh: Mesh, which: NDArray[np.int32], shares: NDArray[np.float32]) -> Points:
-    """Return points on triangles `which` (N,), `shares` (N, 2) of their second and third corners; footprint 1 m."""
-    out = empty_points(len(which), mesh, steps=False)
-    out.footprint[:] = 1
-    _sight_kernels.seen_points(
-        frozen(which, np.int32), frozen(shares, np.float32), mesh.rows, np.empty((4, 3)), np.empty((9, 3), np.float32), out
-    )
-    return mesh.in_world(filled_points(out))
 
 
 class ShadowMap:

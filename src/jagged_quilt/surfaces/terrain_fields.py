@@ -11,12 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, positive
+from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.grid import Grid
-from jagged_quilt.foundation.shelf import Fill, Room
+from jagged_quilt.foundation.shelf import Fill
 from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.curvature import curvature_into
-from jagged_quilt.surfaces.grid_canvas import GridCanvas
+from jagged_quilt.surfaces.edge_distance import signed_distance
 
 if TYPE_CHECKING:
     from jagged_quilt.surfaces.terrain import Terrain
@@ -71,14 +72,9 @@ class TerrainFields:
                 _OPEN[self.terrain] = _open_to_sky(self.terrain)
             return _OPEN[self.terrain]
 
-    def plan(self, texels: int) -> GridCanvas:
-        """Return the ground as a canvas so many texels along its longer side."""
-        return self.terrain.canvas(texels)
-
-    @property
-    def room(self) -> Room:
-        """Where large arrays that are made of the ground lie."""
-        return self.terrain.room
+    def edge_distance(self, answer: Answer, texels: int) -> Grid:
+        """Return metres over the ground plane to where an answer passes one half, below 0 inside."""
+        return signed_distance(answer, self.terrain.canvas(texels), self.terrain.room)
 
     def _field(self, name: str, fill: Fill, *asked: float) -> Grid:
         """A number for every sample, worked out where there is room for it; `asked` is all that it depends on."""

@@ -13,10 +13,10 @@ from jagged_quilt.foundation.canvas import TEXELS, Block, Part, Piece, Region, W
 from jagged_quilt.foundation.checks import frozen, whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.meshes._kernels import FilledPoints
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces import _uv_kernels
 from jagged_quilt.surfaces.mesh_fields import MeshFields
+from jagged_quilt.surfaces.mesh_points import empty_points, filled_points
 from jagged_quilt.surfaces.parts import parts_of
 
 PADDING = 16  # texels, where nothing else is said
@@ -216,30 +216,3 @@ class VertexCanvas(_OfMesh):
             if len(own):
                 pieces.append(Piece(points=points[own], where=Where(each=own), part=number))
         return Block(region=region, pieces=tuple(pieces))
-
-
-def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool = True, laid: bool = False) -> FilledPoints:
-    """Return room for points on a mesh: with uv and colour where it has them, gradients and steps where they are asked for,
-    and tangents along uv of their own where they are laid out otherwise."""
-    rows = lambda there, *shape: np.empty((count if there else 0, *shape), np.float32)
-    has_uv = mesh.uv is not None
-    return FilledPoints(
-        rows(True, 3),
-        rows(True, 3),
-        rows(True, 4),
-        rows(True, 2),
-        rows(has_uv, 2),
-        rows(has_uv and gradients, 2, 3),
-        rows(steps, 2, 3),
-        rows(mesh.colour is not None, 4),
-        rows(laid and has_uv and mesh.layout is not None, 4),
-        rows(False, 3),
-    )
-
-
-def filled_points(out: FilledPoints) -> Points:
-    """Return points that a kernel filled; what has no rows is left out."""
-    for array in out:
-        array.flags.writeable = False
-    needed = ("position", "normal", "tangent", "footprint")
-    return Points(**{name: array for name, array in out._asdict().items() if len(array) or name in needed})
