@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 import jagged_quilt as jq
-from conftest import jquilt
+from conftest import jquilt, made_swatch
 from jagged_quilt.maps.image_files import read_image, write_image
 
 R = jq.MapRole
@@ -209,3 +209,66 @@ class TestMasksOfWhatLiesBelow:
         assert np.array_equal(even, ridges)
         assert 0.02 < np.abs(uneven - ridges).mean() < 0.5
         assert np.corrcoef(uneven, ridges)[0, 1] > 0.6
+
+
+class TestDetail:
+    LAYERS = (jq.Layer("a"), jq.Layer("b", jq.Triplanar(), mask=jq.Noise(size=4)))
+
+    def test_it_is_what_a_blend_of_the_layers_below_says(self):
+        arrays, points = jq.pack([made_swatch("a"), made_swatch("b", 1, relief=0.3)], side=16), flat_points()
+        texels = jq.Blend(arrays, self.LAYERS).at(points, jq.Weigher(self.LAYERS).at(points))
+        height, slope = texels[R.HEIGHT] * 0.3, np.degrees(np.arccos(texels[R.NORMAL][:, 2]))
+        for of, there in (("height", height), ("slope", slope)):
+            low, high = np.quantile(there, [0.3, 0.7])
+            layers = [*self.LAYERS, jq.Layer("a", label="in", mask=jq.DetailBand(of, low, high, below=self.LAYERS))]
+            bound = jq.layers_seeing(layers, arrays)
+            assert np.array_equal(bound[2].mask.answer(points), (there >= low) & (there <= high))
+            assert bound[:2] == layers[:2]
+            assert jq.Weigher(bound).weights(points)[2] == pytest.approx(bound[2].mask.answer(points))
+        assert "detail" in bound[2].mask.reading(points).sensed
+        with pytest.raises(jq.QuiltError, match=r"detail slope .* reads textures; let it see them"):
+            layers[2].mask.answer(points)
+
+    def test_bakes_and_scenes_let_it_see_their_own(self):
+        arrays, ground = (
+            jq.pack([made_swatch("a"), jq.plain_swatch("p", diffuse=1.0)], side=16),
+            jq.Terrain(np.eye(5), size=(8, 8)),
+        )
+        layers = [jq.Layer("a"), jq.Layer("p", mask=jq.DetailBand("height", 0.05, 0.1, fade=0.01, below=[jq.Layer("a")]))]
+        baked = jq.bake(ground.canvas(64), layers, arrays)["diffuse"]
+        weights = jq.Weigher(jq.layers_seeing(layers, arrays), ground)
+        assert np.array_equal(baked, jq.bake(ground.canvas(64), layers, arrays, weights=weights)["diffuse"])
+        assert baked.std() > 10
+
+    def test_a_quilt_weighs_by_it_and_anew_where_textures_change(self, project):
+        path = project / "job.quilt.toml"
+        step = '[{ kind = "detail", of = "height", band = [0.001, 9.0] }]'
+        path.write_text(path.read_text() + f'[[layer]]\nswatch = "salt"\nlabel = "high"\nmask = {step}\n')
+        assert jquilt("weigh", path)[0] == 0
+        share = jq.run(jq.read_quilt(path), "weigh")["weigh"]
+        before = share.files[1].read_bytes()
+        assert "detail" in jquilt("show", path, "--at", "8,8")[1]
+        texels = read_image(project / "clay" / "clay_height.png")
+        write_image(project / "clay" / "clay_height.png", np.zeros_like(texels))
+        assert "nothing changed" not in jquilt("weigh", path)[1]
+        assert share.files[1].read_bytes() != before
+
+    @pytest.mark.parametrize(
+        ("old", "new", "message"),
+        [
+            ('of = "height"', 'of = "depth"', r"layer\[2\]\.mask\[0\]\.of: must be"),
+            ("[0.05, 9.0]", "[9.0, 0.05]", "detail height band is upside down"),
+            (
+                'kind = "height"\nband = [1.0, 2.0]\nfade = 0.5',
+                'kind = "layer"\nlayer = "high"',
+                "asks layers that are not made yet",
+            ),
+        ],
+    )
+    def test_what_cannot_be_is_told(self, project, old, new, message):
+        path = project / "job.quilt.toml"
+        step = '[{ kind = "detail", of = "height", band = [0.05, 9.0] }]'
+        text = path.read_text() + f'[[layer]]\nswatch = "salt"\nlabel = "high"\nmask = {step}\n'
+        path.write_text(text.replace(old, new, 1))
+        with pytest.raises(jq.QuiltError, match=message):
+            jq.read_quilt(path)

@@ -20,6 +20,8 @@ from .baking.pages import bake_pages as bake_pages
 from .baking.pages import open_pages as open_pages
 from .baking.pages import page as page
 from .blend.blend import Blend as Blend
+from .blend.detail_mask import DetailBand as DetailBand
+from .blend.detail_mask import layers_seeing as layers_seeing
 from .blend.distance import Far as Far
 from .blend.film import Film as Film
 from .blend.layer import Layer as Layer

@@ -13,6 +13,7 @@ from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
 from jagged_quilt.blend.blend import Blend, NormalSpace
+from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened, tallest_of
@@ -130,7 +131,7 @@ class Baker:
             Blend(pages, own, filter=filter, relief=self.relief, films=known, **lie)  # type: ignore[arg-type]
             for lie, own in zip(lies, self.layers, strict=True)
         ]
-        self.sources = [source_of(part.name, own, weights, canvas) for part, own in parts]
+        self.sources = [source_of(part.name, own, weights, canvas, pages) for part, own in parts]
         self._by_part = [{output.role for output in blend.plan.outputs} for blend in self._blends]
         self.roles = tuple(role for role in BLENDED_ROLES if any(role in own for own in self._by_part))
 
@@ -237,11 +238,11 @@ def layers_of_parts(canvas: Canvas, layers: Layers) -> list[Sequence[Layer]]:
 
 
 def source_of(
-    part: str, layers: Sequence[Layer], weights: Weights | Mapping[str, Weights] | None, canvas: Weighable
+    part: str, layers: Sequence[Layer], weights: Weights | Mapping[str, Weights] | None, canvas: Weighable, pages: Pages
 ) -> Weights:
     """Return what answers the weights of a part: what is given for it, or the masks of its layers."""
     if weights is None:
-        return Weigher(layers, canvas.fields)
+        return Weigher(layers_seeing(layers, pages), canvas.fields)
     return weights[part] if isinstance(weights, Mapping) else weights
 
 

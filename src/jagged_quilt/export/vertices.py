@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import Layers, bake, layers_of_parts
+from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.colour import linear_from_srgb
@@ -45,7 +46,7 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
     canvas = VertexCanvas(mesh)
     blended = bake(canvas, layers, arrays, **how)["diffuse"][:, 0]
     alpha = np.ones((len(blended), 1)) if mesh.colour is None else mesh.colour[:, 3:]
-    names, weights = _weights(canvas, layers_of_parts(canvas, layers))
+    names, weights = _weights(canvas, [layers_seeing(own, arrays) for own in layers_of_parts(canvas, layers)])
     more = {
         f"_WEIGHTS_{number}": weights[:, first : first + _AT_ONCE]
         for number, first in enumerate(range(0, len(names), _AT_ONCE))

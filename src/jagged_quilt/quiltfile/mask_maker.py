@@ -7,6 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 
+from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model
@@ -54,6 +55,8 @@ class MaskMaker:
         self._made_channels: dict[str, Channel] = {}
         self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
         self._made: dict[int, Mask | None] = {}
+        self.laid: list[Layer] = []
+        """The layers that are made so far."""
         self._being_made: list[int | str] = []
 
     def mask_of_layer(self, name: str) -> Mask:
@@ -82,17 +85,37 @@ class MaskMaker:
         place = self._being_made[-1] if self._being_made else ""
         if isinstance(place, str):
             raise RangeError('kind = "shown" is for the masks of layers: it asks what lies below')
-        part = getattr(self._layers[place], "part", "")
-        below = [n for n in range(place) if getattr(self._layers[n], "part", "") == part]
+        below = self._below(place)
         names = [self._layers[n].name for n in below]
         first = below[names.index(known_name("layer below this one", name, names))]
         asked = [n for n in below if n >= first]
         for n in asked:
-            if self._layers[n].name in self._adopted:
-                raise RangeError(
-                    f'"{self._layers[n].name}" begins with adopted weights, which a mask cannot ask; use an image of them'
-                )
+            self._refuse_adopted(n)
         return uncovered([self.mask(n) for n in asked], 0)
+
+    def layers_below(self) -> list[Layer]:
+        """Return the layers below the one whose mask is being made; raise `RangeError` if they cannot be asked."""
+        place = self._being_made[-1] if self._being_made else ""
+        if isinstance(place, str):
+            raise RangeError('kind = "detail" is for the masks of layers: it asks what lies below')
+        below = self._below(place)
+        if not below:
+            raise RangeError('kind = "detail" asks what lies below, and nothing does; put it on a higher layer')
+        if max(below) >= len(self.laid):
+            raise RangeError('kind = "detail" asks layers that are not made yet; a lower layer cannot use this one\'s mask')
+        for n in below:
+            self._refuse_adopted(n)
+        return [self.laid[n] for n in below]
+
+    def _below(self, place: int) -> list[int]:
+        part = getattr(self._layers[place], "part", "")
+        return [n for n in range(place) if getattr(self._layers[n], "part", "") == part]
+
+    def _refuse_adopted(self, place: int) -> None:
+        if self._layers[place].name in self._adopted:
+            raise RangeError(
+                f'"{self._layers[place].name}" begins with adopted weights, which a mask cannot ask; use an image of them'
+            )
 
     def mask(self, place: int) -> Mask | None:
         """Return the mask of the layer in a place, or None where it has none."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import Annotated, ClassVar, Literal, Protocol
 
 from pydantic import Field, create_model
 
+from jagged_quilt.blend.detail_mask import DetailBand
+from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model
 from jagged_quilt.maps.image_files import ImageLimits
@@ -31,6 +33,8 @@ class Around(Protocol):
     def shown_of_layer(self, name: str) -> Mask: ...
 
     def channel_named(self, name: str) -> Mask: ...
+
+    def layers_below(self) -> Sequence[Layer]: ...
 
 
 _Levels: Model = table_of(Levels, leave_out=("mask",))
@@ -121,6 +125,13 @@ class _DistanceStep(MaskStep):
         return Distance(other, **said(self, Distance, leave_out=("to",)))
 
 
+class _DetailStep(MaskStep):
+    """The texture detail of the layers below."""
+
+    def bare(self, around: Around) -> Mask:
+        return DetailBand(**said(self, DetailBand), below=tuple(around.layers_below()))
+
+
 class ImageFileStep(MaskStep):
     """An image file and its channel."""
 
@@ -137,6 +148,7 @@ _OF_FILES = ("values", "source")
 _BASES: dict[type[Mask], tuple[type[MaskStep], tuple[str, ...]]] = {
     Distance: (_DistanceStep, ("to",)),
     ImageMask: (ImageFileStep, _OF_FILES),
+    DetailBand: (_DetailStep, ()),
 }
 """Masks that are made from more than their own fields: the step that makes them, and the fields that are not said."""
 

@@ -118,7 +118,9 @@ class Quilt:
         channels = Channels(table.channel, lambda: self.daubs)
         self._maker = MaskMaker(self.folder, self.limits, table.layer, self._at, adopted, channels)
         self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
-        self.layers = tuple(self._layer(place, layer) for place, layer in enumerate(table.layer))
+        for place, layer in enumerate(table.layer):
+            self._maker.laid.append(self._layer(place, layer))
+        self.layers = tuple(self._maker.laid)
         self.channels: tuple[Channel, ...] = tuple(self._channel(place, each.name) for place, each in enumerate(table.channel))
         self.films = tuple(self._film(place, film) for place, film in enumerate(table.film))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
@@ -468,7 +470,8 @@ class Quilt:
             with at("layer", place, "mask"):
                 if mask is not None and layer.part not in [part for part, _ in out]:
                     raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
-            out.append((layer.part, self._laid(layer, mask, ("mesh", number, "layer", place))))
+            maker.laid.append(self._laid(layer, mask, ("mesh", number, "layer", place)))
+            out.append((layer.part, maker.laid[-1]))
         return out
 
     def _medley(self, place: int, table: MedleyTable) -> Medley:

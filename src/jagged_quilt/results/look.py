@@ -225,7 +225,7 @@ class Look:
         if self._weights is None or self._weights[0] != (stamp, texels):
             quilt = results.quilt
             canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
-            weights = weigh(canvas, quilt.layers, **results.weigh_options)
+            weights = weigh(canvas, results.layers, **results.weigh_options)
             self._weights = (stamp, texels), weights
         return self._weights[1]
 

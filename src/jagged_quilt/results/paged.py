@@ -69,4 +69,4 @@ def _weights(results: Results, store: str) -> WeightMap | WeightWindows:
     if table.texels <= _HELD:
         return results.weights
     canvas = quilt.terrain.canvas(table.texels)
-    return weigh_into(canvas, quilt.layers, store, stamp=results.weigh_stamp(), **results.weigh_options)
+    return weigh_into(canvas, results.layers, store, stamp=results.weigh_stamp(), **results.weigh_options)

@@ -15,6 +15,7 @@ from pathlib import Path
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, TextureArrays, open_arrays
 from jagged_quilt.baking.bake import bake
+from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
@@ -208,10 +209,19 @@ class Results:
         if table.adopt is not None:
             steps.append(Step(name="adopt", folder="adopted", inputs=self._adopt_inputs, make=self._adopt))
         if table.surface is not None and table.layer:
-            needs = ("adopt",) if table.adopt is not None else ()
+            needs: tuple[str, ...] = ("adopt",) if table.adopt is not None else ()
+            needs += ("pack",) if self._reads_detail else ()
             steps.append(Step(name="weigh", folder="weights", inputs=self._weigh_inputs, make=self._weigh, needs=needs))
             by = ("weigh",) if table.bake.weights == "map" else needs
-            steps.append(Step(name="bake", folder="bake", inputs=self._bake_inputs, make=self._bake, needs=("pack", *by)))
+            steps.append(
+                Step(
+                    name="bake",
+                    folder="bake",
+                    inputs=self._bake_inputs,
+                    make=self._bake,
+                    needs=tuple(dict.fromkeys(("pack", *by))),
+                )
+            )
         for number, mesh in enumerate(table.mesh):
             steps.append(
                 Step(
@@ -260,6 +270,8 @@ class Results:
         masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
         if table.channel:
             yield json.dumps([each.model_dump(mode="json") for each in table.channel])
+        if self._reads_detail:
+            yield from (self.runner.stamp("pack"), json.dumps([layer.model_dump(mode="json") for layer in table.layer]))
         yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), self._medleys)
         yield self._daubs()
         yield from (digest_of_file(self.quilt.folder / file, "heightmap") for file in table.surface.files)
@@ -349,7 +361,7 @@ class Results:
 
     def _weigh(self, folder: Path, anew: bool) -> Files:
         canvas, options = self.quilt.terrain.canvas(self.quilt.table.weights.texels), self.weigh_options
-        files = weigh(canvas, self.quilt.layers, **options).save(folder)
+        files = weigh(canvas, self.layers, **options).save(folder)
         return Files((*files, *self._write_channels(folder, self.quilt.table.weights.bits)))
 
     def _write_channels(self, folder: Path, bits: int) -> list[Path]:
@@ -451,6 +463,20 @@ class Results:
         return self._arrays
 
     @cached_property
+    def layers(self) -> Sequence[Layer]:
+        """The layers of the ground, their masks reading the packed textures where they read any."""
+        return self.seeing(self.quilt.layers)
+
+    def seeing(self, layers: Sequence[Layer]) -> Sequence[Layer]:
+        """Return layers whose masks read the packed textures, where they read any."""
+        return layers_seeing(layers, self.arrays) if any(reads_detail(layer.mask) for layer in layers) else layers
+
+    @property
+    def _reads_detail(self) -> bool:
+        """Whether the masks of the ground read textures."""
+        return any(reads_detail(layer.mask) for layer in self.quilt.layers)
+
+    @cached_property
     def inherited(self) -> Adopted:
         """The weights that the quilt file inherits, by their old names."""
         return self.quilt.inherited()
@@ -469,7 +495,7 @@ class Results:
     def weigher(self) -> Weigher:
         """What answers weights at any point: masks, adopted weights and daubs together."""
         return Weigher(
-            self.quilt.layers,
+            self.layers,
             self.quilt.terrain,
             adopted=self.adopted,
             daubs=self.quilt.daubs,
@@ -595,7 +621,7 @@ class Results:
             changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
             weights = weigh(
                 quilt.terrain.canvas(_SWEEP_TEXELS),
-                changed.layers,
+                self.seeing(changed.layers),
                 keep=MOST_KEPT,
                 adopted=self.adopted,
                 daubs=changed.daubs,

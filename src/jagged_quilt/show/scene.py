@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened
@@ -191,7 +192,7 @@ class Scene(Shown):
                 for ground, thing in zip(grounds, self.things, strict=True)
                 for _ in thing.by_part
             ]
-            self._ready = blends, [source for thing in self.things for source in _sources(thing)], skies
+            self._ready = blends, [source for thing in self.things for source in _sources(thing, pages)], skies
         return self
 
     @property
@@ -275,13 +276,14 @@ class Scene(Shown):
         return picture
 
 
-def _sources(thing: SceneThing) -> Sequence[Weights | None]:
+def _sources(thing: SceneThing, pages: Pages | None) -> Sequence[Weights | None]:
     """What answers the weights of each part; None for pages."""
     if thing.pages is not None:
         return [None] * len(thing.by_part)
     if thing.weights is not None:
         return [thing.weights] * len(thing.by_part)
-    return [Weigher(layers, _fields_of(thing)) for _, layers in thing.by_part]
+    assert pages is not None
+    return [Weigher(layers_seeing(layers, pages), _fields_of(thing)) for _, layers in thing.by_part]
 
 
 def _fields_of(thing: SceneThing) -> Fields:
