@@ -50,12 +50,15 @@ def planes_of(projection, tile, point):
     position, normal = point["position"], point["normal"]
     if isinstance(projection, jq.Uv):
         return [(1.0, point["uv"] * projection.metres, *(point["uv_gradient"] * projection.metres))]
-    if isinstance(projection, (jq.Spherical, jq.Cylindrical)):
+    if isinstance(projection, (jq.Spherical, jq.Cylindrical, jq.Polar)):
 
         def place(p):
             x, y, z = p - np.array(projection.centre)
             around = projection.repeats(tile) * tile * projection.scale[0] / (2 * np.pi)
             down = projection.radius * np.arccos(y / np.sqrt(x * x + y * y + z * z))
+            if isinstance(projection, jq.Polar):
+                away = np.hypot(x, z)
+                return np.array([around * (np.arctan2(x, z) + np.radians(projection.spiral) * away), away])
             return np.array([around * np.arctan2(x, z), down if isinstance(projection, jq.Spherical) else -y])
 
         step = 1e-6  # gradients by differences, of what does not begin again there

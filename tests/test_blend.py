@@ -64,6 +64,7 @@ def random_projection(rng):
         jq.Planar(pick("x", "y", "z"), rotation=turn, **lie),
         jq.Spherical(**round_),
         jq.Cylindrical(**round_),
+        jq.Polar(**round_, spiral=pick(0.0, 25.0)),
     )
 
 
@@ -148,7 +149,7 @@ class TestBlend:
         filter = "trilinear" if filter == "nearest" and plain else filter
         turned = [random_knobs(rng, n) if knobs else {} for n in range(count)]
         for n in range(count if knobs else 0):
-            if isinstance(kinds[n], jq.Spherical | jq.Cylindrical):
+            if isinstance(kinds[n], jq.Spherical | jq.Cylindrical | jq.Polar):
                 turned[n]["apart"] = {}
             elif kinds[n].wraps == ("repeat", "repeat") and rng.random() < 0.6:
                 turn = ("none", "quarter", "any")[rng.integers(3) if n else 0]  # the first has no square tile

@@ -74,7 +74,7 @@ class TestWrap:
         turn = np.linspace(-np.pi + 1e-4, np.pi - 1e-4, 2001)
         where = np.stack([np.sin(turn), np.zeros_like(turn), np.cos(turn)], axis=1)
         points = jq.Points.of(where, where, footprint=0.2)
-        for projection in (jq.Spherical(), jq.Cylindrical(), jq.Spherical(axis=(0, 0.1, 1), radius=2)):
+        for projection in (jq.Spherical(), jq.Cylindrical(), jq.Spherical(axis=(0, 0.1, 1), radius=2), jq.Polar(spiral=30)):
             assert np.abs(np.diff(survey(projection, points, tile=1.0).mip)).max() < 0.05
 
     @pytest.mark.parametrize("wrap", ["repeat", "clamp", "mirror"])
@@ -316,6 +316,28 @@ class TestSurvey:
         slope = np.sqrt(1 - (ball.position[away, 1] / 2) ** 2)  # of the circle there to the equator
         wanted = 1 / slope if kind is jq.Spherical else 1 / slope**2
         assert np.allclose(facts.stretch[away], wanted, rtol=0.02)
+
+    @pytest.mark.parametrize("spiral", [0.0, 40.0])
+    def test_around_a_point_it_is_true_at_the_radius_and_repeats_whole(self, spiral):
+        turn, away = np.meshgrid(np.linspace(-3.1, 3.1, 50), [0.5, 1.0, 2.0, 4.0])
+        where = np.stack([np.sin(turn) * away + 3, 0 * turn, np.cos(turn) * away - 5], axis=-1).reshape(-1, 3)
+        points, tile = (
+            jq.Points.of(where, np.tile([0, 1, 0], (200, 1)), footprint=1e-3),
+            2 * np.pi * 2 / 7.2,
+        )  # made to fit: seven
+        lie = jq.Polar(centre=(3, 0, -5), radius=2.0, spiral=spiral)
+        assert lie.repeats(tile) == 7
+        facts = survey(lie, points, tile=tile)
+        if not spiral:
+            longer = np.maximum(2 * 7.2 / 7 / away, away / 2 * 7 / 7.2).ravel()
+            assert np.allclose(facts.stretch, np.maximum(longer, 1), rtol=0.06)
+        arrays = grid_arrays(tile=tile, side=64)
+        once = blended(arrays, lie, points)
+        by = np.radians(360 / 7)
+        turned = points.at(
+            np.stack([np.sin(turn + by) * away + 3, 0 * turn, np.cos(turn + by) * away - 5], axis=-1).reshape(-1, 3)
+        )
+        assert np.abs(once - blended(arrays, lie, turned)).max() < 0.01
 
     def test_the_largest_layer_is_told_and_all_reads_are_counted(self):
         arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], side=16, threads=1)

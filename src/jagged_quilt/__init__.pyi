@@ -30,6 +30,7 @@ from .blend.projection import Apart as Apart
 from .blend.projection import Box as Box
 from .blend.projection import Cylindrical as Cylindrical
 from .blend.projection import Planar as Planar
+from .blend.projection import Polar as Polar
 from .blend.projection import Shuffle as Shuffle
 from .blend.projection import Spherical as Spherical
 from .blend.projection import Triplanar as Triplanar

@@ -60,7 +60,7 @@ from jagged_quilt.blend._rows import (
 from jagged_quilt.blend._spread_kernels import spread_rows
 from jagged_quilt.foundation.compiler import inlined, lanes, left_away
 
-FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART = 0, 1, 2, 3  # the kinds; a new one is laid by `lay_chart`
+FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART, DISC_CHART = 0, 1, 2, 3, 4  # the kinds; a new one is laid by `lay_chart`
 PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
 
 
@@ -235,16 +235,16 @@ def bring_near(c, is_warped, charts, lying):
 
 @inlined
 def lay_around(c, is_far, charts, lying):
-    """Fill where each texel lies around an axis, on the plane Y: on a sphere or on a tube.
+    """Fill where each texel lies around an axis, on the plane Y: on a sphere, on a tube, or on a disc.
 
     Everything comes from the position by its derivative, so nothing happens where u begins again.
     """
     moved, laid, chart = lying.moved, lying.laid, charts[c]
-    axes, is_sphere = chart["axes"], chart["kind"] == SPHERE_CHART
+    axes, is_sphere, is_disc = chart["axes"], chart["kind"] == SPHERE_CHART, chart["kind"] == DISC_CHART
     first, second, third = chart["origin"][0], chart["origin"][1], chart["origin"][2]
     if is_far:
         first, second, third = F0, F0, F0
-    radius, around = chart["radius"], chart["around"]
+    radius, around, spiral = chart["radius"], chart["around"], chart["spiral"]
     row, d, pattern = INDEX((LAID_ROWS * c + PLANE_ROWS) * B), MOVED_STEPS, _pattern(chart)
     tiny = np.float32(1e-6) * radius
     for t in range(B):
@@ -260,6 +260,9 @@ def lay_around(c, is_far, charts, lying):
             v = radius * np.float32(math.atan2(from_axis, q1))
             scale = radius / (away * away)
             e0, e1, e2 = scale * q0 * q1 / from_axis, -scale * from_axis, scale * q2 * q1 / from_axis
+        elif is_disc:
+            v, e0, e1, e2 = from_axis, q0 / from_axis, F0, q2 / from_axis
+            u, c0, c2 = u + spiral * v, c0 + spiral * e0, c2 + spiral * e2
         else:
             v, e0, e1, e2 = -q1, F0, -F1, F0
         gu0 = axes[0, 0] * c0 + axes[1, 0] * c1 + axes[2, 0] * c2

@@ -67,6 +67,7 @@ CHART = np.dtype(
         ("fine", "i4"),  # whether the true steps between texels are used
         ("radius", "f4"),  # or metres of one unit of uv
         ("around", "f4"),  # how much longer the pattern lies around
+        ("spiral", "f4"),  # metres around for a metre outwards
         ("slope_from", "f4"),  # cosines of slope between which side planes come in
         ("slope_to", "f4"),
         ("eye", "f4", (3,)),  # and a camera with metres, between which they do

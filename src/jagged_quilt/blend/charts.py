@@ -14,6 +14,7 @@ from jagged_quilt.blend.projection import (
     Detail,
     Filter,
     Planar,
+    Polar,
     Projection,
     Round,
     Space,
@@ -78,6 +79,7 @@ class Charts:
             row["radius"] = projection.radius
             exact = projection.repeats(tile) * tile * projection.scales[0]
             row["around"] = exact / (2 * np.pi * projection.radius)
+            row["spiral"] = exact * projection.spiral / 360 if isinstance(projection, Polar) else 0
         if isinstance(projection, Triplanar) and projection.above > 0:
             row["slope_from"] = np.cos(np.radians(projection.above))
             row["slope_to"] = np.cos(np.radians(min(90.0, projection.above + projection.above_fade)))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend._chart_kernels import FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
+from jagged_quilt.blend._chart_kernels import DISC_CHART, FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
 from jagged_quilt.blend._seat_kernels import ANY, FLIPS, QUARTER, SEED, SHIFTS
 from jagged_quilt.blend.warps import Drip, Flow, Swirl, Warp
 from jagged_quilt.foundation.brief import brief
@@ -427,8 +427,29 @@ class Cylindrical(Round):
     chart: ClassVar[int] = TUBE_CHART
 
 
-Projection = Uv | Planar | Triplanar | Box | Spherical | Cylindrical
-PROJECTIONS: dict[str, type[Projection]] = {each.called: each for each in (Planar, Triplanar, Box, Spherical, Cylindrical, Uv)}
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Polar(Round):
+    """Laid on around a point of the ground: u runs around it, in metres at `radius`; v runs outwards, in metres.
+
+    Attributes
+    ----------
+    spiral : float
+        Degrees by which the pattern turns with every metre outwards.
+    """
+
+    spiral: float = 0.0
+    called: ClassVar[str] = "polar"
+    chart: ClassVar[int] = DISC_CHART
+
+    def __post_init__(self) -> None:
+        Round.__post_init__(self)
+        number_in("spiral", self.spiral, -1e4, 1e4, "degrees/m")
+
+
+Projection = Uv | Planar | Triplanar | Box | Spherical | Cylindrical | Polar
+PROJECTIONS: dict[str, type[Projection]] = {
+    each.called: each for each in (Planar, Triplanar, Box, Spherical, Cylindrical, Polar, Uv)
+}
 """Every kind of projection by its name in quilt files."""
 
 
