@@ -146,7 +146,7 @@ class Decoded:
                 plain = arrays.level(layout.name, level) / 255.0
                 if layout.srgb:
                     plain = np.concatenate([linear(plain[..., :3]), plain[..., 3:]], axis=-1)
-                stacked.append(plain)
+                stacked.append(np.concatenate([plain, np.ones((*plain.shape[:-1], 4 - plain.shape[-1]))], axis=-1))
             self.levels.append(np.concatenate(stacked, axis=-1))
         for row, layout in enumerate(arrays.layouts):
             for channel, content in enumerate(layout.channels):

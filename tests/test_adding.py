@@ -183,6 +183,11 @@ class TestCombined(MaskRules):
     mask = jq.Noise(size=2.0) * jq.Slope(0.0, 25.0, fade=5.0)
 
 
+class TestDetailBand(MaskRules):
+    _TOP = jq.Layer("b", mask=jq.DetailBand("height", 0.049, 0.051, fade=0.001, below=(jq.Layer("a", jq.Triplanar()),)))
+    mask = jq.layers_seeing([_TOP], jq.pack([made_swatch("a", tile=9)], side=16, threads=1))[0].mask
+
+
 def test_every_kind_of_mask_has_its_rules_tested():
     tested = {type(each.mask) for each in MaskRules.__subclasses__()}
     assert set(MASK_KINDS.values()) - tested <= {jq.VertexColour}  # which asks for colours, and is tested with meshes

@@ -97,6 +97,7 @@ class TestPack:
             "specular": True,
             "emission_coat": True,
             "coat_normal_roughness": False,
+            "opacity": False,
             "diffuse": True,
             "diffuse_opacity": True,
             "normal": False,

@@ -21,7 +21,7 @@ from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
-RARE_LAYOUTS = ("emission_coat", "coat_normal_roughness")
+RARE_LAYOUTS = ("emission_coat", "coat_normal_roughness", "opacity")
 R = jq.MapRole
 ROLES = jq.SURFACE_ROLES
 ALL_ROLES = (*ROLES, *jq.RARE_ROLES)

@@ -17,6 +17,7 @@ from jagged_quilt.blend import _number_kernels as numbers
 from jagged_quilt.blend import _sample_kernels as samples
 from jagged_quilt.blend import _texel_kernels as texels
 from jagged_quilt.blend.projection import Wrap
+from jagged_quilt.foundation import compiler as _compiler
 
 SOURCE = Path(__file__).parents[1] / "src"
 RUN_ALL = """
@@ -72,6 +73,14 @@ def test_a_change_in_a_file_of_helpers_is_noticed(tmp_path):
         path = tmp_path / "jagged_quilt" / room / file
         path.write_text(path.read_text() + "\nCHANGED = 1\n")
         assert (stamp() != before) == concerns, path.name
+
+
+def test_kernels_are_compiled_anew_where_a_number_changes_that_comes_from_another_file():
+    """How many rows a texel has comes from the table of roles."""
+    root = Path(_compiler.__file__).parents[1]
+    files = {each.relative_to(root).as_posix() for each in _compiler._files_of_loops(root / "blend" / "_mix_kernels.py")}
+    assert {"blend/_rows.py", "maps/roles.py", "blend/_texel_kernels.py"} <= files
+    assert "maps/swatch.py" not in files
 
 
 class TestHelpers:

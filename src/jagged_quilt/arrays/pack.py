@@ -13,7 +13,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jagged_quilt.arrays.layout import Layout, layout_named, layouts_for
+from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layouts_for
 from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
 from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
 from jagged_quilt.arrays.texture_arrays import (
@@ -295,7 +295,7 @@ class _Job:
 
         def pack_one(task: tuple[int, list[Layout]]) -> None:
             place, mine = task
-            roles = {role for layout in mine for role in _roles_read(layout)}
+            roles = {role for layout in mine for role in _roles_read(layout, self.given[place])}
             read = self.given[place].read(roles)
             _warn_of_sizes(read)
             known = {key: words for key, words in told.derived[place].items() if key not in {role.key for role in roles}}
@@ -309,12 +309,18 @@ class _Job:
 
     def _stamp(self, swatch: Packable, layout: Layout, digests: FileDigests | None) -> str:
         how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, str(self.mips))
-        return fingerprint(repr(how), swatch.stamp(_roles_read(layout), digests))
+        return fingerprint(repr(how), swatch.stamp(_roles_read(layout, swatch), digests))
 
 
-def _roles_read(layout: Layout) -> tuple[MapRole, ...]:
-    """The roles that a layout's slices are made from."""
-    return tuple(dict.fromkeys((*layout.roles, *(each for role in layout.roles for each in WIDENED.get(role, ())))))
+def _roles_read(layout: Layout, swatch: Packable) -> tuple[MapRole, ...]:
+    """The roles that a layout's slice is made from: cut-outs change what lies beside them, and an alpha that nobody mentions
+    is left out unless an array of one's own asks for it."""
+    own = [*layout.roles, *(each for role in layout.roles for each in WIDENED.get(role, ()))]
+    if MapRole.OPACITY in swatch.roles:
+        own.append(MapRole.OPACITY)
+    elif layout in BLENDED:
+        own = [role for role in own if role is not MapRole.OPACITY]
+    return tuple(dict.fromkeys(own))
 
 
 def _content(one: PackedSlice) -> tuple[object, ...]:
@@ -344,7 +350,7 @@ def _shared(
             tile=float(swatch.size),
             aspect=float(swatch.aspect),
             relief=float(swatch.relief),
-            rare=tuple(role.key for role in RARE_ROLES if role in swatch.roles),
+            rare=tuple(role.key for role in RARE_ROLES if role in swatch.roles or role.key in told.derived[place]),
             slices=slices[place],
             stamps=told.stamps[place],
             derived=told.derived[place],

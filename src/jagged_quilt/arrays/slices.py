@@ -17,10 +17,12 @@ from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 
+_NOTHING = 1 / 512  # of opacity
 _BASE, _OVER = (MapRole.NORMAL, MapRole.ROUGHNESS), (MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)
 WIDENED = {MapRole.ROUGHNESS: _BASE, MapRole.GLOSS: _BASE, MapRole.COAT_ROUGHNESS: _OVER}
 """The normals and the roughness that a role's mips are made from: roughness is widened by what normals lose."""
@@ -104,7 +106,7 @@ def _chains(swatch: Swatch, wanted: Collection[MapRole], side: int, mips: MipFil
         as_it_is = (
             given is not None and given.texels.dtype == np.uint8 and given.shape == (side, side) and mips is MipFilter.BOX
         )
-        if given is not None and as_it_is and not role.value.direction and role is not MapRole.OPACITY:
+        if given is not None and as_it_is and not role.value.direction and MapRole.OPACITY not in (role, *swatch.maps):
             chains[role] = _coded(given, side)
             continue
         values = _values(swatch, role, _room(swatch, role, side))
@@ -127,7 +129,18 @@ def _values(swatch: Swatch, role: MapRole, side: int) -> NDArray[np.float32]:
         return np.full((side, side, role.value.channels), role.value.neutral, np.float32)
     given = swatch.maps[role]
     values = resized(given.values, side, side)
-    return _unit(values) if role.value.direction and given.shape != (side, side) else values
+    values = _unit(values) if role.value.direction and given.shape != (side, side) else values
+    return values if role is MapRole.OPACITY or MapRole.OPACITY not in swatch.maps else _filled(values, swatch, side)
+
+
+def _filled(values: NDArray[np.float32], swatch: Swatch, side: int) -> NDArray[np.float32]:
+    """Values with what is wholly cut out filled from around, so that its colour comes into no texel and no mip beside it."""
+    shown = resized(swatch.maps[MapRole.OPACITY].values, side, side)[..., 0] > _NOTHING
+    if shown.all() or not shown.any():
+        return values
+    out = values.copy()
+    Padding(shown).grow(out.reshape(-1, out.shape[2]), side)
+    return out
 
 
 def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -230,8 +230,8 @@ class TextureArrays(Shown):
         same = (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels))
         as_it_is = next(same, None)
         if as_it_is is None:
-            return self._repacked(layout, name)
-        return [self.texels(as_it_is, name, level) for level in range(level_count(self.side))]
+            return [_of_four(each) for each in self._repacked(layout, name)]
+        return [_of_four(self.texels(as_it_is, name, level)) for level in range(level_count(self.side))]
 
     def _repacked(self, layout: Layout, name: str) -> list[Stored]:
         out = []
@@ -421,6 +421,15 @@ def array_head(layout: Layout, side: int, facts: Sequence[SliceFacts], slices: i
         zstd=zstd,
         notes={_NOTE: json.dumps(names), "jaggedQuiltChannels": json.dumps([str(each) for each in layout.channels])},
     )
+
+
+def _of_four(texels: Stored) -> Stored:
+    """Texels with four channels, filled up with 255."""
+    if texels.shape[2] == 4:
+        return texels
+    out = np.full((*texels.shape[:2], 4), 255, np.uint8)
+    out[..., : texels.shape[2]] = texels
+    return out
 
 
 def _layout_facts(layout: Layout) -> Facts:

@@ -264,9 +264,12 @@ class _Tally:
     def closed(self, maps: Mapping[MapRole, Stored]) -> Cover:
         """Grow the maps into the gaps, tell what is odd, and return the whole."""
         padding = self._canvas.padding or 0
-        around = Padding(self._covered)
-        for values in maps.values():
-            around.grow(values, padding)
+        around, shown = Padding(self._covered), self._covered
+        if MapRole.OPACITY in maps:  # what is wholly cut out is filled from around too, for the mips beside it
+            shown = shown & (maps[MapRole.OPACITY].reshape(shown.shape) > 0)
+        beside = around if shown is self._covered else Padding(shown)
+        for role, values in maps.items():
+            (around if role is MapRole.OPACITY else beside).grow(values, padding)
         pairs: set[tuple[str, str]] = set()
         if isinstance(self._canvas, UvCanvas):
             names = [part.name for part in self._canvas.parts]

@@ -163,7 +163,7 @@ def inlined(function: Callable[..., object]) -> Compiled:
 KERNELS: list[Compiled] = []
 """Every kernel that is loaded, so that a test can look at what was compiled."""
 
-_IMPORT = re.compile(r"^from jagged_quilt\.(\w+)(?:\.(_\w+))? import (.*)", re.MULTILINE)
+_IMPORT = re.compile(r"^from jagged_quilt\.(\w+)(?:\.(\w+))? import (.*)", re.MULTILINE)
 
 
 def _kept(dispatcher: Compiled) -> Compiled:
@@ -180,7 +180,7 @@ def _kept(dispatcher: Compiled) -> Compiled:
 
 @cache
 def content_of(file: Path) -> str:
-    """A hash of a file of loops and of those that it imports."""
+    """A hash of a file of loops, of those that it imports, and of what these import beside: their constants come from there."""
     digest = hashlib.blake2b(Path(__file__).read_bytes(), digest_size=16)
     for each in sorted(_files_of_loops(file)):
         digest.update(each.read_bytes())
@@ -194,6 +194,8 @@ def _files_of_loops(file: Path) -> set[Path]:
         one = waiting.pop()
         if one not in known and one.is_file():
             known.add(one)
+            if not one.name.startswith("_"):
+                continue
             for room, module, names in _IMPORT.findall(one.read_text(encoding="utf-8")):
                 modules = [module] if module else [name.strip() for name in names.split(",") if name.strip().startswith("_")]
                 waiting += [one.parents[1] / room / f"{each}.py" for each in modules]

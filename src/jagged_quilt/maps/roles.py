@@ -133,7 +133,6 @@ class MapRole(Enum):
     GLOSS = RoleFacts(channels=1, neutral=(0.3,), words=_words("gloss glossiness glossmap gls smoothness smooth g"))
     SHININESS = RoleFacts(channels=1, neutral=(0.3,), words=_words("shininess shine specularlevel specularpower"))
     METALLIC = RoleFacts(channels=1, neutral=(0.0,), words=_words("metallic metalness metal metallicmap mtl met m"))
-    OPACITY = RoleFacts(channels=1, neutral=(1.0,), words=_words("opacity alpha transparency cutout mask msk"))
     EMISSION = RoleFacts(
         channels=3,
         transfer=Transfer.SRGB,
@@ -167,6 +166,13 @@ class MapRole(Enum):
         array=_COAT,
         words=_words("coatroughness clearcoatroughness coatrough clearcoatrough coatrgh clearcoatrgh"),
     )
+    OPACITY = RoleFacts(
+        channels=1,
+        neutral=(1.0,),
+        note="black cut out",
+        array="opacity",
+        words=_words("opacity alpha transparency cutout mask msk"),
+    )
 
     def __repr__(self) -> str:
         return f"MapRole.{self.name}"
@@ -189,6 +195,9 @@ RARE_ROLES = tuple(role for role in MapRole if role.value.array and not role.val
 """The roles that most materials lack: packed, blended and baked where a swatch has them; elsewhere they cost nothing."""
 
 BLENDED_ROLES = SURFACE_ROLES + RARE_ROLES
+
+CUT_OUT = 0.5
+"""The opacity below which nothing is there, where nothing else is said."""
 
 PACKED = {
     "gltf": (MapRole.OCCLUSION, MapRole.ROUGHNESS, MapRole.METALLIC),

@@ -100,9 +100,9 @@ class Swatch(Shown):
                 parts += [repr(how), np.ascontiguousarray(given.texels).tobytes()]
         return fingerprint(*parts)
 
-    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
-        """Return this swatch with what can be made for some roles made."""
-        return self.with_roles(roles)
+    def read(self, roles: Collection[MapRole] | None = None) -> Swatch:
+        """Return this swatch with what can be made for some roles made; for all that is blended where none are named."""
+        return self.with_roles(BLENDED_ROLES if roles is None else roles)
 
     def with_roles(self, wanted: Collection[MapRole]) -> Swatch:
         """Return this swatch with what can be made for the wanted roles made, by `derived_maps`."""

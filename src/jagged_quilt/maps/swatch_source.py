@@ -226,8 +226,9 @@ class SwatchSource:
 
     @property
     def roles(self) -> frozenset[MapRole]:
-        """The roles of its maps, as they are read."""
-        return frozenset(self.sources) | frozenset(self.constants)
+        """The roles of its maps, as they are read; of rare ones not those that are said to be neutral."""
+        said = {role for role, value in self.constants.items() if role.value.always or value != role.value.neutral}
+        return frozenset(self.sources) | frozenset(said)
 
     @property
     def _height_from_normal(self) -> bool:
@@ -284,21 +285,25 @@ class SwatchSource:
                 parts.append(f"{self.tile} {self.relief}" + (f" {self.aspect}" if self.aspect != 1 else ""))
         return fingerprint(*parts)
 
-    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
-        """Read the maps that some roles need, and make what can be made.
+    def read(self, roles: Collection[MapRole] | None = None) -> Swatch:
+        """Read the maps that some roles need, and make what can be made; all that is blended where none are named.
+
+        Who asks for opacity by name gets the alpha of the diffuse file where no other map of it is there.
 
         Raises
         ------
         QuiltError
             If a file cannot be read or cannot play its role, or there is no diffuse map.
         """
+        takes_alpha = roles is not None and MapRole.OPACITY in roles
+        roles = BLENDED_ROLES if roles is None else roles
         seen: dict[Path, Image] = {}
         wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
         maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
         for role in wanted & set(self.constants):
             maps[role] = _constant(role, self.constants[role])
         derived = {}
-        if MapRole.OPACITY in roles and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
+        if takes_alpha and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
             source = self.sources[MapRole.DIFFUSE]
             if "a" in (name.lower() for name in seen[source.file].channels):
                 maps[MapRole.OPACITY] = MapSource(role=MapRole.OPACITY, file=source.file, channel="a", limits=self.limits).read(

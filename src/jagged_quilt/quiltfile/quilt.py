@@ -29,7 +29,7 @@ from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import image_size
-from jagged_quilt.maps.roles import BLENDED_ROLES, PACKED, RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import PACKED, RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource, plain_value
 from jagged_quilt.masks.image_mask import ImageMask
@@ -43,7 +43,7 @@ from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
-from jagged_quilt.quiltfile.schema import FilmTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable
+from jagged_quilt.quiltfile.schema import FilmTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable, ViewTable
 from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.show.sky_file import read_sky
 from jagged_quilt.surfaces.camera import Camera
@@ -73,7 +73,7 @@ class PlacedSource(SwatchSource):
 
     at: Callable[[], AbstractContextManager[None]] = field(repr=False)
 
-    def read(self, roles: Collection[MapRole] = BLENDED_ROLES) -> Swatch:
+    def read(self, roles: Collection[MapRole] | None = None) -> Swatch:
         """Read as `SwatchSource.read` does."""
         with self.at():
             return super().read(roles)
@@ -255,6 +255,11 @@ class Quilt:
     def haze(self) -> float | None:
         """Metres after which two thirds of what is seen is air; None is as what is seen is wide."""
         return None if self.table.view is None else self.table.view.haze
+
+    @property
+    def cut_out(self) -> float:
+        """The opacity below which nothing is there, in views."""
+        return (self.table.view or ViewTable()).cut_out
 
     @cached_property
     def lighting(self) -> Lighting:

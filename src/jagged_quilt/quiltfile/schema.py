@@ -13,7 +13,7 @@ from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.canvas import TEXELS, checked_texels
-from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.light.lamps import Sun
@@ -21,7 +21,7 @@ from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.tone import Tone
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.maps.names import Roles
-from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.roles import CUT_OUT, MapRole
 from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.noise_mask import Noise
@@ -193,7 +193,8 @@ class BakeTable(Table):
 
 class ViewTable(Table):
     """The lit view: where the camera stands, what it looks at, degrees; the sun's bearing and height in degrees, where no
-    [[light]] is said; metres after which two thirds of what is seen is air; stops of exposure; what becomes of bright light."""
+    [[light]] is said; metres after which two thirds of what is seen is air; stops of exposure; what becomes of bright light;
+    the opacity below which nothing is there."""
 
     camera: Place | None = None
     target: Place | None = None
@@ -201,6 +202,7 @@ class ViewTable(Table):
     sun: tuple[float, float] = (keys_of(Sun)["bearing"][1], keys_of(Sun)["height"][1])
     haze: Annotated[float, AfterValidator(lambda haze: positive("haze", haze, "m"))] | None = None
     exposure: float = keys_of(Lighting)["exposure"][1]
+    cut_out: Annotated[float, AfterValidator(lambda share: number_in("cut_out", share, 0, 1))] = CUT_OUT
     tone: Tone = keys_of(Lighting)["tone"][1]
 
 

@@ -515,7 +515,7 @@ class Results:
         weights : of the terrain; the weight map where they are not given.
         pages : the store that holds the finished maps of the terrain, in place of its layers.
         """
-        quilt, scene = self.quilt, Scene(self.arrays, haze=self.quilt.haze)
+        quilt, scene = self.quilt, Scene(self.arrays, haze=self.quilt.haze, cut_out=self.quilt.cut_out)
         quilt.check_lamps()
         scene.lighting = quilt.lighting
         if pages is not None:

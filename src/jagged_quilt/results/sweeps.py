@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.quiltfile.quilt import read_quilt
+from jagged_quilt.quiltfile.quilt import GROUND, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_scenes
@@ -39,9 +39,9 @@ def draw_looks(results: Results, sweep: Sweep) -> Board:
     scenes = []
     for value in sweep.values:
         changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
-        scene = Scene(results.arrays, haze=quilt.haze)
+        scene = Scene(results.arrays, haze=quilt.haze, cut_out=quilt.cut_out)
         scene.lighting = quilt.lighting
-        scenes.append(scene.add(quilt.terrain, changed.layers, weights=results.weights))
+        scenes.append(scene.add(quilt.terrain, changed.layers, weights=results.weights, films=changed.films_on(GROUND)))
     pictures = draw_scenes(
         scenes, camera, width=width, height=height, closely=True, threads=results.threads, progress=results.progress
     )

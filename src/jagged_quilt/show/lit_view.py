@@ -57,6 +57,15 @@ def draw_scenes(
     glances : Glances, optional
         Keeps what single rays met for the next drawing.
     """
+    options = {"width": width, "height": height, "closely": closely, "threads": threads, "progress": progress}
+    uncut = [MapRole.OPACITY in roles for roles in without] or [False] * len(scenes)
+    if len(scenes) > 1 and any(scene.has_holes for scene in scenes):  # each has rays of its own
+        each = zip(scenes, list(without) or [()] * len(scenes), strict=True)
+        return [draw_scenes([scene], camera, without=[roles], **options)[0] for scene, roles in each]  # type: ignore[arg-type]
+    if uncut[0] and scenes[0].has_holes:
+        scenes = [scenes[0].uncut()]
+    if glances is not None and scenes[0].has_holes:
+        glances = None
     if glances is not None:
         glances.turn_to(scenes[0], camera)
     left_out, lighting = list(without) or [()] * len(scenes), scenes[0].lighting
@@ -174,5 +183,5 @@ def surface_of(texels: Texels, eye: NDArray[np.float32]) -> LitSurface:
     """Return texels with normals in the world as light falls on them."""
     names = {**COLUMNS, **(RARE_COLUMNS if MapRole.COAT in texels else {})}
     columns = [column for name in names for column in texels.columns(MapRole[name.upper()])]
-    as_it_is = columns == list(range(texels.values.shape[1]))  # unless there are other roles between
+    as_it_is = columns == list(range(texels.values.shape[1]))  # unless there are others
     return LitSurface(texels.values if as_it_is else np.ascontiguousarray(texels.values[:, columns]), eye)

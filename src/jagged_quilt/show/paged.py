@@ -95,7 +95,7 @@ def pages_needed(
 
     metres : what the ground spans, east and south.
     """
-    canvas = scene.canvas(camera, height // _COARSE, width // _COARSE, footprint=_NARROW / _COARSE)
+    canvas = scene.uncut().canvas(camera, height // _COARSE, width // _COARSE, footprint=_NARROW / _COARSE)
     found: list[set[PageAt]] = []
     grounds = [number for number, surface in enumerate(scene.surfaces_of_parts) if isinstance(surface, Terrain)]
 

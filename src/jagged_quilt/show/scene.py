@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING
@@ -18,7 +19,7 @@ from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
-from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.grid import Grid
@@ -30,12 +31,13 @@ from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.light.tone import Tone
-from jagged_quilt.maps.roles import MapRole, role_among
+from jagged_quilt.maps.roles import CUT_OUT, MapRole, role_among
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 from jagged_quilt.surfaces.parts import parts_of
+from jagged_quilt.surfaces.peeling import IsThere, holes_in_shadow
 from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 from jagged_quilt.surfaces.sight import LampMap, ShadowMap
 from jagged_quilt.surfaces.terrain import Terrain
@@ -45,6 +47,8 @@ from jagged_quilt.weights.weight_map import WeightMap
 
 if TYPE_CHECKING:
     from jagged_quilt.show.paged import PagedGround
+
+_SHADOW_TEXELS = 512  # of a mesh, along its longest side, as it is read for shadows
 
 Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
 Weights = WeightMap | Weigher
@@ -102,6 +106,8 @@ class Scene(Shown):
     haze : float, optional
         Metres after which two thirds of what is seen is air; where it is not given, ten times the ground's width, and no air
         where there is no ground.
+    cut_out : float
+        The opacity, 0 to 1, below which nothing is there; 0 cuts nothing out.
     """
 
     def __init__(
@@ -114,7 +120,9 @@ class Scene(Shown):
         tone: Tone | str = Tone.SOFT,
         filter: Filter | str = Filter.TRILINEAR,
         haze: float | None = None,
+        cut_out: float = CUT_OUT,
     ) -> None:
+        self.cut_out = number_in("cut out", cut_out, 0, 1)
         self.haze = None if haze is None else positive("haze", haze, "m")
         self.lighting = Lighting(tuple(lights), sky, exposure, Tone.of(tone, "tone"))
         self.arrays, self.filter = arrays, Filter.of(filter)
@@ -172,7 +180,24 @@ class Scene(Shown):
         self, camera: Camera, rows: int, columns: int, *, only: NDArray[np.bool_] | None = None, footprint: float = 1.0
     ) -> PictureCanvas:
         """Return what a camera sees as a canvas of so many pixels or rays; see `PictureCanvas`."""
-        return PictureCanvas(camera, [thing.surface for thing in self.things], rows, columns, only=only, footprint=footprint)
+        holes = self._holes if self.has_holes else None
+        surfaces = [thing.surface for thing in self.things]
+        return PictureCanvas(camera, surfaces, rows, columns, only=only, footprint=footprint, is_there=holes)
+
+    @property
+    def has_holes(self) -> bool:
+        """Whether something may be cut out."""
+        return self.cut_out > 0 and MapRole.OPACITY in self.roles
+
+    def _holes(self, part: int) -> Callable[[Points], NDArray[np.bool_]] | None:
+        """What says whether points of a part are there; None where all of it is."""
+        assert self._ready is not None
+        blend, source = self._ready[0][part], self._ready[1][part]
+        if MapRole.OPACITY not in blend.roles:
+            return None
+        if source is None or not isinstance(blend, Blend):
+            return lambda points: blend.at(points)[MapRole.OPACITY] >= self.cut_out  # type: ignore[call-arg]  # pages need none
+        return lambda points: blend.at(points, source.at(points))[MapRole.OPACITY] >= self.cut_out
 
     def ready(self) -> Scene:
         """Open the texels and lay out every part's blend, once; `draw` does this."""
@@ -215,20 +240,44 @@ class Scene(Shown):
         ground = self._ready[2][piece.part]
         return None if ground is None else ground.at(piece.points)
 
+    def uncut(self) -> Scene:
+        """Return the scene with nothing cut out."""
+        out = copy(self)
+        out.cut_out = 0.0
+        return out
+
     def shadows(self, light: Light) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how free the way to a light is from points, 0..1, (N,)."""
         if not isinstance(light, Sun):
             for terrain in self.terrains:
                 terrain.check_above(light.position)
             return partial(
-                _lamplit, self.terrains, light.position, LampMap(self.meshes, light.position) if self.meshes else None
+                _lamplit,
+                self.terrains,
+                light.position,
+                LampMap(self.meshes, light.position, self._shadow_holes()) if self.meshes else None,
             )
         ways = [self._sunlit(towards) for towards in light.directions()]
         return lambda points: np.asarray(np.mean([free(points) for free in ways], axis=0), np.float32)
 
+    def _shadow_holes(self) -> dict[int, IsThere]:
+        """By the number of a mesh, what says which places of it stop light, of those with holes."""
+        if not self.has_holes:
+            return {}
+        out: dict[int, IsThere] = {}
+        before = number = 0
+        for thing in self.things:
+            if isinstance(thing.surface, Mesh):
+                low, high = thing.surface.bounds
+                holes = holes_in_shadow(thing.surface, before, self._holes, float((high - low).max()) / _SHADOW_TEXELS)
+                out |= {number: holes} if holes is not None else {}
+                number += 1
+            before += len(thing.by_part)
+        return out
+
     def _sunlit(self, towards: NDArray[np.float64]) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how much of parallel light reaches points."""
-        cast = ShadowMap(self.meshes, towards) if self.meshes else None
+        cast = ShadowMap(self.meshes, towards, self._shadow_holes()) if self.meshes else None
         known = [(terrain, np.zeros(terrain.heights.shape, np.uint8)) for terrain in self.terrains]
 
         def reaches(points: Points) -> NDArray[np.float32]:

@@ -13,10 +13,11 @@ from jagged_quilt.meshes._kernels import blend_corners, fill_frame, gradients_of
 
 
 @kernel
-def draw_triangles(places, triangles, first_row, last_row, columns, depth, seen, shares):
+def draw_triangles(places, triangles, first_row, last_row, columns, beyond, depth, seen, shares):
     """Fill which triangle each pixel of some rows sees first.
 
     places : (V, 3) float64; pixel across, pixel down, and 1 / distance ahead (0 or less: behind the eye).
+    beyond : (rows, columns), the depth beyond which each pixel looks; (0, 0) where all are looked at.
     depth, seen, shares : (rows, columns), and the weights of the second and third corner, true in space.
     """
     for t in range(triangles.shape[0]):
@@ -41,7 +42,7 @@ def draw_triangles(places, triangles, first_row, last_row, columns, depth, seen,
                     continue
                 near = wa * za + wb * zb + wc * zc
                 r = row - first_row
-                if near > depth[r, column]:
+                if near > depth[r, column] and (beyond.shape[0] == 0 or near < beyond[r, column]):
                     depth[r, column], seen[r, column] = near, t
                     shares[r, column, 0], shares[r, column, 1] = wb * zb / near, wc * zc / near
 
@@ -95,6 +96,7 @@ def free_of_map(points, axes, low, scale, nearest, out):
         normal = (np.float64(points.normal[i, 0]), np.float64(points.normal[i, 1]), np.float64(points.normal[i, 2]))
         lean = min(max(_dot(normal, axes, 2), 0.1), 1.0)
         lifted = _dot(place, axes, 2) - low[2] + 1.0 + texel * (2.5 * math.sqrt(1.0 - lean * lean) / lean + 1.0)
+        lifted = max(lifted, 0.0)  # farther from the light than all: what is 0 in the map stops no light
         column, row, behind = math.floor(across), math.floor(down), 0
         for r in range(max(row - 1, 0), min(row + 2, side)):
             for c in range(max(column - 1, 0), min(column + 2, side)):

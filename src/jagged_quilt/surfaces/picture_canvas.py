@@ -12,10 +12,10 @@ from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, ba
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.mesh_points import points_on
 from jagged_quilt.surfaces.parts import parts_of
+from jagged_quilt.surfaces.peeling import Holes, IsThere, draw_there, holes_of_parts
 from jagged_quilt.surfaces.terrain import Terrain
 
 _THICK = 0.02  # of its size: how far below its lowest place the ground is still seen from the side
@@ -46,12 +46,13 @@ class PictureBlock(Block):
 @dataclass(frozen=True, slots=True, eq=False)
 class _Met:
     """What rays meet of one surface, a row for each: how far away (infinity where nothing), and whether it is the cut border;
-    of a mesh, which triangle and the shares of its second and third corners."""
+    of a mesh, which triangle and the shares of its second and third corners; of the ground, how far away it is not there."""
 
     far: NDArray[np.float32]
     is_cut: NDArray[np.bool_] | None = None
     triangles: NDArray[np.int32] | None = None
     shares: NDArray[np.float32] | None = None
+    holes: NDArray[np.float32] | None = None
 
 
 class PictureCanvas:
@@ -66,6 +67,9 @@ class PictureCanvas:
         The pixels to look at; all where it is not given.
     footprint : float
         How many pixels wide the surface is read.
+    is_there : callable, optional
+        Says of a part, by its number, whether points of it are there, (N,); None where all of them are. Rays go on through
+        what is not. Where the ground is not, its inside shows, or the meshes that stand there.
     """
 
     def __init__(
@@ -77,8 +81,10 @@ class PictureCanvas:
         *,
         only: NDArray[np.bool_] | None = None,
         footprint: float = 1.0,
+        is_there: Holes | None = None,
     ) -> None:
         self.camera, self.surfaces, self.texels = camera, tuple(surfaces), (rows, columns)
+        self._is_there = is_there
         self._only, self._pixel = only, footprint * camera.side_of_pixel(rows)
         floors = [each for each in self.surfaces if not isinstance(each, Mesh)]
         self._floors = {each: each.height_range[0] - _THICK * max(each.size) for each in floors}
@@ -121,6 +127,9 @@ class PictureCanvas:
             if one.is_cut is not None:
                 cut[first & one.is_cut] = one.far[first & one.is_cut]
                 first &= ~one.is_cut
+            if one.holes is not None:
+                inside = np.isfinite(one.holes) & ~np.isfinite(nearest)
+                cut[inside] = one.holes[inside]
             pieces += self._pieces(number, one, first, rays, pixels)
         rows_of = tuple(rows for rows, _ in pieces)
         return PictureBlock(
@@ -155,7 +164,7 @@ class PictureCanvas:
     def _meet(self, surface: Terrain | Mesh, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
         if isinstance(surface, Mesh):
             return self._meet_mesh(surface, rays, pixels, region)
-        return self._meet_ground(surface, rays)
+        return self._without_holes(surface, rays, self._meet_ground(surface, rays))
 
     def _meet_ground(self, terrain: Terrain, rays: NDArray[np.float32]) -> _Met:
         """The border of the ground is cut off below it, down to its floor."""
@@ -175,6 +184,18 @@ class PictureCanvas:
             at_border[near] = below[:, 1] < ground - 1e-3 * min(terrain.spacing)
         return _Met(far, at_border)
 
+    def _without_holes(self, terrain: Terrain, rays: NDArray[np.float32], met: _Met) -> _Met:
+        part = next(place for place, (own, _) in enumerate(self._parts) if self.surfaces[own] is terrain)
+        is_there = None if self._is_there is None else self._is_there(part)
+        assert met.is_cut is not None
+        rows = np.flatnonzero(np.isfinite(met.far) & ~met.is_cut)
+        if is_there is None or not len(rows):
+            return met
+        gone = rows[~is_there(self._on_ground(terrain, rays[rows], met.far[rows]))]
+        holes = np.full(len(rays), np.inf, np.float32)
+        holes[gone], met.far[gone] = met.far[gone], np.inf
+        return replace(met, holes=holes)
+
     def _on_ground(self, terrain: Terrain, rays: NDArray[np.float32], far: NDArray[np.float32]) -> Points:
         where = np.array(self.camera.position, np.float64) + rays.astype(np.float64) * far[:, None]
         across = far.astype(np.float64) * self._pixel
@@ -187,11 +208,32 @@ class PictureCanvas:
         seen = np.full(depth.shape, -1, np.int32)
         shares = np.empty((*depth.shape, 2), np.float32)
         places = frozen(self.camera.on_picture(mesh.world, rows, columns), np.float64)
-        _sight_kernels.draw_triangles(places, mesh.triangles, region.top, region.bottom, columns, depth, seen, shares)
         own = pixels - region.top * columns
+        is_there = self._of_mesh(mesh, rays, own, depth)
+        draw_there(places, mesh.triangles, (region.top, region.bottom), depth, seen, shares, is_there, own)
         near, ahead = depth.reshape(-1)[own], rays @ self.camera.axes()[0].astype(np.float32)
         far = np.where(near > 0, 1 / np.where(near > 0, near * ahead, 1), np.inf).astype(np.float32)
         return _Met(far, None, seen.reshape(-1)[own], shares.reshape(-1, 2)[own])
+
+    def _of_mesh(
+        self, mesh: Mesh, rays: NDArray[np.float32], own: NDArray[np.int64], depth: NDArray[np.float64]
+    ) -> IsThere | None:
+        """What says whether places of a mesh's triangles are there, as they are seen from pixels of a region."""
+        number = next(number for number, surface in enumerate(self.surfaces) if surface is mesh)
+        before = next(place for place, (of, _) in enumerate(self._parts) if of == number)
+        holes = None if self._is_there is None else holes_of_parts(mesh, before, self._is_there)
+        if holes is None:
+            return None
+        row_of = np.full(depth.size, -1, np.int64)
+        row_of[own] = np.arange(len(own))
+        ahead = rays @ self.camera.axes()[0].astype(np.float32)
+
+        def is_there(which: NDArray[np.int32], shares: NDArray[np.float32], pixels: NDArray[np.int64]) -> NDArray[np.bool_]:
+            rows = row_of[pixels]
+            far = (1 / (depth.reshape(-1)[pixels] * ahead[rows])).astype(np.float32)
+            return holes(which, lambda some: self._on_mesh(mesh, which[some], shares[some], rays[rows[some]], far[some]))
+
+        return is_there
 
     def _on_mesh(
         self,
