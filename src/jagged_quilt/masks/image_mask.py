@@ -134,6 +134,10 @@ class ImageMask(Mask):
         right, down = (math.cos(turn), math.sin(turn)), (-math.sin(turn), math.cos(turn))
         return np.ascontiguousarray(at @ np.array([right, down]).T / (self.size or (1.0, 1.0)))
 
+    def __getstate__(self) -> dict[str, object]:
+        """Its mips stay here: what is made of the same values is the same."""
+        return {name: value for name, value in self.__dict__.items() if name != "_mips"}
+
     @cached_property
     def _mips(self) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
         """All levels in one flat array, each half as wide as the one before, and where each begins, its rows and columns."""
