@@ -8,6 +8,7 @@ from conftest import jquilt, made_swatch
 from jagged_quilt.maps.image_files import read_image, write_image
 
 R = jq.MapRole
+FAR = np.hypot(*np.meshgrid(np.fft.fftfreq(96, 1 / 96), np.fft.fftfreq(96, 1 / 96)))
 KNOBS = """
 [[layer]]
 swatch = "salt"
@@ -272,3 +273,63 @@ class TestDetail:
         path.write_text(text.replace(old, new, 1))
         with pytest.raises(jq.QuiltError, match=message):
             jq.read_quilt(path)
+
+
+class TestGrown:
+    def soil(self):
+        """What has no order of its own, of skewed values, and repeats."""
+        rng = np.random.default_rng(5)
+        smooth = lambda: np.real(np.fft.ifft2(np.fft.fft2(rng.normal(size=(96, 96))) * np.exp(-((FAR / 9.0) ** 2))))
+        one, two = (each / each.std() for each in (smooth(), smooth()))
+        colour = np.stack([np.exp(0.5 * one), np.exp(0.4 * one + 0.2 * two), np.exp(0.3 * two)], axis=-1)
+        texels = np.rint(np.clip(55 * colour, 0, 255)).astype(np.uint8)
+        normal = np.dstack([0.3 * np.gradient(one, axis=1), -0.3 * np.gradient(one, axis=0), np.ones_like(one)])
+        normal /= np.linalg.norm(normal, axis=2, keepdims=True)
+        maps = {R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=texels), R.NORMAL: jq.TextureMap.of_values(R.NORMAL, normal)}
+        height = np.rint(65535 * (one - one.min()) / np.ptp(one)).astype(np.uint16)
+        maps[R.HEIGHT] = jq.TextureMap(role=R.HEIGHT, texels=height)
+        return jq.Swatch(name="soil", tile=2.0, relief=0.1, maps=maps)
+
+    def test_it_repeats_no_more_and_keeps_its_histogram(self):
+        soil = self.soil()
+        grown = jq.grown(soil, jq.Grow(times=6, seed=3))
+        assert grown.tile == 12
+        for role, each in grown.maps.items():
+            before, after = (m.maps[role].texels.reshape(-1, m.maps[role].texels.shape[2]).astype(float) for m in (soil, grown))
+            assert each.shape == (576, 576)
+            if role is not R.NORMAL:
+                assert after.mean(axis=0) == pytest.approx(before.mean(axis=0), rel=0.02)
+                assert after.var(axis=0) == pytest.approx(before.var(axis=0), rel=0.05)
+                levels = np.linspace(0.05, 0.95, 25)
+                apart = np.quantile(after, levels, axis=0) - np.quantile(before, levels, axis=0)
+                assert np.abs(apart).max() < 0.1 * before.std(axis=0).max()
+            varied = each.values.astype(float)[..., 0] - each.values[..., 0].mean()
+            for axis in (0, 1):
+                assert abs((varied * np.roll(varied, 96, axis)).mean()) < 0.1 * varied.var()
+                step = lambda a, axis=axis: np.abs(np.diff(a, axis=axis)).mean()
+                border = np.abs(varied.take(0, axis) - varied.take(-1, axis)).mean()  # it repeats as a whole
+                assert border < 1.5 * step(varied)
+        assert np.allclose(np.linalg.norm(grown.maps[R.NORMAL].values, axis=2), 1, atol=1e-3)
+
+    def test_maps_move_together_and_the_seed_decides(self):
+        soil = self.soil()
+        one, again, other = (jq.grown(soil, jq.Grow(times=2, size=1.5, seed=seed)) for seed in (1, 1, 2))
+        assert all(np.array_equal(one.maps[role].texels, again.maps[role].texels) for role in one.maps)
+        assert not np.array_equal(one.maps[R.DIFFUSE].texels, other.maps[R.DIFFUSE].texels)
+        like = lambda s: np.corrcoef(s.maps[R.HEIGHT].texels[..., 0].ravel(), s.maps[R.DIFFUSE].texels[..., 0].ravel())[0, 1]
+        assert like(one) == pytest.approx(like(soil), abs=0.05)
+
+    def test_a_quilt_file_says_it(self, project):
+        path = project / "job.quilt.toml"
+        text = path.read_text()
+        path.write_text(text.replace("tile = 2.0", "tile = 2.0\ngrow = { times = 3 }"))
+        assert jquilt("pack", path)[0] == 0
+        arrays = jq.open_arrays(project / "out" / "arrays")
+        assert arrays.tiles == (6, 3)
+        path.write_text(text.replace("tile = 2.0", "tile = 2.0\ngrow = { times = 30 }"))
+        with pytest.raises(jq.QuiltError, match="grow times must be"):
+            jq.read_quilt(path)
+        flat = jq.TextureMap(role=R.DIFFUSE, texels=np.zeros((2, 2048, 3), np.uint8))
+        wide = jq.Swatch(name="w", tile=1, relief=1, maps={R.DIFFUSE: flat})
+        with pytest.raises(jq.QuiltError, match="32768 texels wide"):
+            jq.grown(wide, jq.Grow(times=16))

@@ -53,6 +53,8 @@ from .light.lamps import SpotLight as SpotLight
 from .light.lamps import Sun as Sun
 from .light.sky import Sky as Sky
 from .light.sky_image import SkyImage as SkyImage
+from .maps.by_example import Grow as Grow
+from .maps.by_example import grown as grown
 from .maps.roles import RARE_ROLES as RARE_ROLES
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole

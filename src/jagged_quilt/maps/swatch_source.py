@@ -15,6 +15,7 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal
 from jagged_quilt.maps.derive import inputs_of, made_from
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
@@ -114,6 +115,8 @@ class SwatchSource:
         The largest image that is decoded.
     aspect : float
         How much longer a repeat is along v than along u; see `Swatch`.
+    grow : Grow or None
+        How it is grown by example to a tile that is larger and repeats nowhere within.
     """
 
     __repr__ = brief
@@ -129,6 +132,7 @@ class SwatchSource:
     words: Mapping[str, Roles] = field(default_factory=dict)
     limits: ImageLimits = LIMITS
     aspect: float = 1.0
+    grow: Grow | None = None
 
     def __post_init__(self) -> None:
         positive("tile", self.tile, "m")
@@ -236,8 +240,8 @@ class SwatchSource:
 
     @property
     def size(self) -> float:
-        """Metres that one repeat covers, with mirrored copies."""
-        return self.tile * (2 if self.seams is Seams.MIRROR else 1)
+        """Metres that one repeat covers, with mirrored copies, and grown."""
+        return self.tile * (2 if self.seams is Seams.MIRROR else 1) * (self.grow.times if self.grow else 1)
 
     def inputs(self, role: MapRole) -> tuple[MapRole, ...]:
         """Return the roles of the files that a role is made from."""
@@ -274,7 +278,7 @@ class SwatchSource:
     def stamp(self, roles: Collection[MapRole], digests: FileDigests | None = None) -> str:
         """Return a hash of all that the maps of some roles are made from: bytes of files, and how they are read."""
         digests = digests or FileDigests()
-        parts: list[str] = [self.seams, self.fit]
+        parts: list[str] = [self.seams, self.fit, *([repr(self.grow)] if self.grow else [])]
         for role in sorted(roles, key=lambda each: each.key):
             inputs = self.inputs(role)
             parts += [
@@ -325,7 +329,8 @@ class SwatchSource:
             aspect=self.aspect,
         )
         whole = (repeated(read) if self.fit is Fit.REPEAT else read).with_roles(roles)
-        return mirrored(whole) if self.seams is Seams.MIRROR else whole
+        whole = mirrored(whole) if self.seams is Seams.MIRROR else whole
+        return grown(whole, self.grow) if self.grow else whole
 
     def _integrated(self, normals: TextureMap) -> tuple[TextureMap, str]:
         metres = height_from_normal(normals.values, tile=(self.tile, self.tile * self.aspect))

@@ -113,6 +113,7 @@ def _stamp(source: SwatchSource, side: int, digests: FileDigests) -> str:
         source.relief,
         source.rules,
         source.seams,
+        repr(source.grow),
         source.fit,
         source.names,
         source.words,
