@@ -66,7 +66,8 @@ def _to_track(x: Field, z: Field, track: tuple[tuple[float, float], ...]) -> Fie
 
 
 def daubs() -> bytes:
-    """Return the daubs as JSON lines: two wheel tracks along the path, salt spilled beside it, and a softened heap."""
+    """Return the daubs as JSON lines: two wheel tracks along the path, salt spilled beside it, a softened heap, and
+    brine spilled by the sluice."""
     track = np.array(CART_TRACK)
     along = np.gradient(track, axis=0)
     aside = np.stack([-along[:, 1], along[:, 0]], axis=1) / np.linalg.norm(along, axis=1, keepdims=True)
@@ -78,6 +79,8 @@ def daubs() -> bytes:
     told.append({"layer": "salt crust", "path": spill, "radius": 2.6, "falloff": 0.8, "breakup": {"size": 1.4, "range": 0.3}})
     told.append({"layer": "salt crust", "path": [[107.5, 205.5]], "radius": 1.8, "falloff": 0.6})
     told.append({"do": "smooth", "path": [[106.5, 204.5]], "radius": 4.0, "strength": 0.6, "reach": 0.5})
+    wet = [[112.0, 206.0], [119.0, 201.0], [128.0, 199.0]]
+    told.append({"channel": "wetness", "path": wet, "radius": 2.2, "falloff": 0.8, "breakup": {"size": 1.5}})
     return "".join(json.dumps(each) + "\n" for each in told).encode()
 
 
