@@ -460,7 +460,7 @@ class TestWeights:
         assert (
             "adopted: inherited/splat_0.png for cracked clay, raked gravel, fallen rock\n  weights sum to more than 1" in said
         )
-        assert "daubs: 5 in daubs.jsonl" in said
+        assert "daubs: 6 in daubs.jsonl" in said
 
 
 class TestWithoutGround:

@@ -7,6 +7,7 @@ import jagged_quilt as jq
 from conftest import jquilt
 from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.debug import _OWN, DEBUG, look
 
@@ -154,7 +155,7 @@ class TestPictures:
     def test_every_debug_picture_is_drawn(self, crate):
         """Boards with their keys, and all kinds as they are looked at, each telling something else."""
         results = Results(jq.read_quilt(crate))
-        made = results.draw_debug(["grid", "stretch"])
+        made = requests.show_debug(results, ["grid", "stretch"])
         for path in made.files:
             picture = read_image(path)
             assert picture.shape == (800, 1280, 3)
@@ -183,7 +184,7 @@ class TestPictures:
         picture = read_image(crate.parent / "out" / "pictures" / "compare.png")
         assert (picture[72:460, 15:635] != picture[72:460, 645:1265]).any()
         same = Results(jq.read_quilt(crate))
-        board = read_image(same.draw_compared("", str(crate)).files[0])
+        board = read_image(requests.show_compared(same, "", str(crate)).files[0])
         assert np.array_equal(board[72:460, 15:635], board[72:460, 645:1265])
         assert not list((crate.parent / "out").rglob(".new-*"))
 

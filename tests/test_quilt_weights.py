@@ -15,6 +15,7 @@ from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import parts_of
 from jagged_quilt.quiltfile.sweep import Sweep
+from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.weight_pictures import draw_weight_facts
 
@@ -234,8 +235,10 @@ class TestAdoptTables:
 
     def test_the_demos_own_sheets_adopted_give_the_same_bake(self, own_saltworks):
         """Exported, taken over by a quilt file with no masks at all, and baked: within 2/255."""
+        film, _, rest = own_saltworks.read_text().partition("[[film]]")
+        own_saltworks.write_text(film + rest[rest.index("# What stands on the ground") :])
         first = Results(jq.read_quilt(own_saltworks))
-        sheets = [file.name for file in first.export_weights(["splat"]).files if file.suffix == ".png"]
+        sheets = [file.name for file in requests.export_weights(first, ["splat"]).files if file.suffix == ".png"]
         before = first.run("bake").folder
         text = own_saltworks.read_text()
         names = first.weights.names
@@ -384,14 +387,14 @@ class TestSweeps:
 
     def test_the_sheet_shows_the_layer_that_changes(self, project):
         results = Results(quilt_with(project, 'kind = "noise"\nsize = 4.0'))
-        made = results.draw_sweep(Sweep.of("layer.mask[0].threshold=0.1:0.9:5"))
+        made = requests.show_sweep(results, Sweep.of("layer.mask[0].threshold=0.1:0.9:5"))
         assert [file.name for file in made.files] == ["sweep.png"]
         assert jq.images.read_image(made.files[0]).shape == (800, 1280, 3)
         assert Sweep.of("layer[salt].softness=0:1:2").layer_of(results.quilt) == "salt"
 
     def test_time_is_swept_over_all_layers(self, project):
         results = Results(quilt_with(project, 'kind = "constant"\nvalue = "= time / 8"'))
-        picture = jq.images.read_image(results.draw_sweep(Sweep.of("weights.time=0:8:2")).files[0])
+        picture = jq.images.read_image(requests.show_sweep(results, Sweep.of("weights.time=0:8:2")).files[0])
         left, right = picture[60:640, 30:600], picture[60:640, 660:1230]
         assert (left[300, 300] != right[300, 300]).any()
         assert (left == left[:1, :1]).all()  # clay alone, and then salt alone
@@ -400,14 +403,14 @@ class TestSweeps:
         results = Results(quilt_with(project, 'kind = "noise"\nsize = 4.0'))
         for key in ("surface.size[0]", "weights.keep", "swatch[clay].tile"):
             with pytest.raises(RangeError, match=f"a sweep turns numbers of layers.*got {re.escape(key)}"):
-                results.draw_sweep(Sweep.of(f"{key}=1:8:3"))
+                requests.show_sweep(results, Sweep.of(f"{key}=1:8:3"))
 
     def test_a_sweep_is_of_the_time_that_is_asked(self, project):
         step = 'kind = "noise"\nsize = 4.0\nstrength = "= time / 4"'
-        early = Results(quilt_with(project, step)).draw_sweep(Sweep.of("layer.mask[0].threshold=0.2:0.6:2"))
+        early = requests.show_sweep(Results(quilt_with(project, step)), Sweep.of("layer.mask[0].threshold=0.2:0.6:2"))
         before = jq.images.read_image(early.files[0])
-        late = Results(jq.read_quilt(project / "job.quilt.toml", time=4.0)).draw_sweep(
-            Sweep.of("layer.mask[0].threshold=0.2:0.6:2")
+        late = requests.show_sweep(
+            Results(jq.read_quilt(project / "job.quilt.toml", time=4.0)), Sweep.of("layer.mask[0].threshold=0.2:0.6:2")
         )
         assert (jq.images.read_image(late.files[0]) != before).any()
 

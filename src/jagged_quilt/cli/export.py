@@ -19,19 +19,20 @@ from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels
 def command(named: Named, forms: tuple[str, ...], bits: str, channels: bool, error: float | None, near: float | None) -> None:
     """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
     from jagged_quilt.foundation.errors import RangeError
+    from jagged_quilt.results import requests
 
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         if near is not None and error is None:
             raise RangeError("--near is said with --terrain")
         if error is not None:
-            report(results.export_terrain(error, near), seconds())
+            report(requests.export_terrain(results, error, near), seconds())
         if channels:
-            report(results.export_channels(int(bits)), seconds())
+            report(requests.export_channels(results, int(bits)), seconds())
         if (channels or error is not None) and not forms:
             return
         ready_kernels(results, ["weigh"], progress)
-        made = results.export_weights(forms or ("splat",), int(bits))
+        made = requests.export_weights(results, forms or ("splat",), int(bits))
         taken = seconds()
     report(made, taken)
     click.echo("  which layer is where:")

@@ -95,6 +95,7 @@ def command(
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.foundation.files import write_bytes
     from jagged_quilt.quiltfile.sweep import Sweep
+    from jagged_quilt.results import requests
     from jagged_quilt.show.debug import DEBUG
 
     with at_work() as progress, timed() as seconds:
@@ -123,12 +124,12 @@ def command(
         }
         ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew) if chosen else []
-        made += [results.draw_debug(kinds)] if kinds else []
-        made += [results.draw_from_pages(named.store, paged)] if named.store else []
-        made += [results.draw_compared(*(("", *compared) if len(compared) == 1 else compared))] if compared else []
-        made += [results.draw_with_and_without(role)] if role else []
-        made += [results.draw_swing(*_steps_of(swing))] if swing else []
-        made += [results.draw_sweep(swept)] if swept else []
+        made += [requests.show_debug(results, kinds)] if kinds else []
+        made += [requests.show_from_pages(results, named.store, paged)] if named.store else []
+        made += [requests.show_compared(results, *(("", *compared) if len(compared) == 1 else compared))] if compared else []
+        made += [requests.show_with_and_without(results, role)] if role else []
+        made += [requests.show_swing(results, *_steps_of(swing))] if swing else []
+        made += [requests.show_sweep(results, swept)] if swept else []
         if csv:
             write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())
         taken = seconds()
