@@ -12,6 +12,7 @@ import jagged_quilt as jq
 from conftest import QUILT
 from jagged_quilt.foundation.errors import NameNotFoundError, QuiltFileError, RangeError
 from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.masks.mask import Shared
 from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import parts_of
 from jagged_quilt.quiltfile.sweep import Sweep
@@ -91,7 +92,7 @@ class TestMaskTables:
         steps = ['kind = "layer"\nlayer = "top"\ninvert = true', 'kind = "distance"\nlayer = "top"\nband = [0.0, 2.0]']
         more = TOP + '[[layer.mask]]\nkind = "height"\nband = [0.0, 1.0]\n'
         mask = quilt_with(project, *steps, more=more).layers[1].mask
-        assert mask == ~jq.HeightBand(0, 1) * jq.Distance(jq.HeightBand(0, 1), 0, 2)
+        assert mask == ~Shared(jq.HeightBand(0, 1), "top") * jq.Distance(jq.HeightBand(0, 1), 0, 2)
         with pytest.raises(QuiltFileError, match=r"layer\[1\]\.mask\[0\]: no layer is called \"tap\"; did you mean \"top\""):
             quilt_with(project, 'kind = "layer"\nlayer = "tap"', more=more)
 
@@ -338,6 +339,10 @@ class TestFormulas:
             "= True",
             "=",
             "=" + "*".join(["9**64"] * 9),
+            "= round(1, -100000000) / 0",
+            "= 2**64**64**64",
+            "=" + "(" * 400 + "1" + ")" * 400,
+            "=" + "1+" * 1000 + "1",
         ],
     )
     def test_what_is_no_sum_is_refused(self, text):

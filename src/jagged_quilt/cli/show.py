@@ -176,10 +176,6 @@ def _explain(results: Results, place: str) -> None:
     table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
     for column in (4, 5, 6):
         table.columns[column].justify = "right"
-    for kind, name, mask in results.beside_layers():
-        table.add_row(f"[bold]{kind} {name}[/]", "", "", "", "", "", f"[bold]{float(mask.answer(texel)[0]):.3f}[/]")
-        below = mask.mask if isinstance(mask, Channel) else mask
-        _add_steps(table, steps_of(below.reading(texel)) if below is not None else ())
     for layer in reversed(told.layers):
         table.add_row(f"[bold]{layer.name}[/]", "", "", "", "", "", f"[bold]{layer.weight:.3f}[/]")
         if layer.adopted is not None:
@@ -195,6 +191,11 @@ def _explain(results: Results, place: str) -> None:
     for own in results.quilt.layers:
         if knobs := own.knobs:
             click.echo(f"{own.name}: {knobs}")
+    for kind, name, mask in results.beside_layers():
+        below = mask.mask if isinstance(mask, Channel) else mask
+        steps = steps_of(below.reading(texel)) if below is not None else ()
+        why = "; ".join(f"{step.combine} {step.reading.words}: {step.reading.answer:.3f}".strip() for step in steps)
+        click.echo(f"{kind} {name} {float(mask.answer(texel)[0]):.3f}" + (f" ({why})" if why else ""))
     for number, what, cover in told.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))

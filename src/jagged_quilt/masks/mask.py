@@ -234,6 +234,25 @@ class Combined(Mask):
 
 
 @dataclass(frozen=True, slots=True)
+class Shared(Mask):
+    """A mask that stands elsewhere too, told by its name."""
+
+    mask: Mask
+    name: str
+
+    @property
+    def words(self) -> str:
+        return f'mask of "{self.name}"'
+
+    def reading(self, points: Points) -> Reading:
+        """Return what it answers, and nothing of the masks within: they are told where they stand."""
+        return Reading(self.words, "", float(self.answer(points[:1])[0]))
+
+    def answer(self, points: Points) -> Answers:
+        return self.mask.answer(points)
+
+
+@dataclass(frozen=True, slots=True)
 class Inverted(Mask):
     """1 minus a mask."""
 

@@ -28,9 +28,10 @@ _CALLS: dict[str, Callable[..., Told]] = {
     "abs": abs,
     "min": min,
     "max": max,
-    "floor": math.floor,
-    "round": round,
+    "floor": lambda x: float(math.floor(x)),
+    "round": lambda x, digits=0.0: round(x, int(min(max(digits, -300), 300))),
 }
+_LONGEST = 1000  # characters
 
 
 def is_formula(value: object) -> bool:
@@ -46,17 +47,20 @@ def value_of(formula: str, time: float) -> float:
     Raises
     ------
     RangeError
-        If it says anything else, or gives no finite number.
+        If it says anything else, is longer than 1000 characters, or gives no finite number.
     """
     text = formula.lstrip().removeprefix("=").strip()
+    if len(text) > _LONGEST:
+        told = f"it has {len(text)} characters, and at most {_LONGEST} are read"
+        raise RangeError(f'the formula "{text[:40]}..." gives no number ({told})')
     try:
-        value = _value(ast.parse(text, mode="eval").body, {"time": time, "pi": math.pi})
+        value = float(_value(ast.parse(text, mode="eval").body, {"time": float(time), "pi": math.pi}))
         is_number = math.isfinite(value)
-    except (SyntaxError, ValueError, TypeError, ZeroDivisionError, OverflowError, RecursionError) as error:
+    except (SyntaxError, ValueError, TypeError, ZeroDivisionError, OverflowError, RecursionError, MemoryError) as error:
         raise RangeError(f'the formula "{text}" gives no number ({error})') from None
     if not is_number:
         raise RangeError(f'the formula "{text}" gives no number at time {time:g}; it gives {value}')
-    return value
+    return int(value) if value.is_integer() and abs(value) < 1 << 53 else value  # for keys that count
 
 
 def put_numbers(table: Told, time: float, refuse: Callable[[Path, str], None], path: Path = ()) -> None:
@@ -77,7 +81,7 @@ def put_numbers(table: Told, time: float, refuse: Callable[[Path, str], None], p
 def _value(node: ast.AST, known: dict[str, float]) -> Told:
     match node:
         case ast.Constant(value=int() | float() as number) if not isinstance(number, bool):
-            return number
+            return float(number)  # never whole numbers of any length
         case ast.Name(id=name) if name in known:
             return known[name]
         case ast.UnaryOp(op=op, operand=operand) if type(op) in _SIGNS:

@@ -17,7 +17,7 @@ from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
 from jagged_quilt.masks.image_mask import ImageMask
-from jagged_quilt.masks.mask import MASK_KINDS, Combine, Combined, Constant, Inverted, Levels, Mask, Warped
+from jagged_quilt.masks.mask import MASK_KINDS, Combine, Combined, Constant, Inverted, Levels, Mask, Shared, Warped
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.tables import Table, keys_of, said, table_of
 
@@ -89,7 +89,7 @@ class LayerStep(MaskStep):
     layer: str
 
     def bare(self, around: Around) -> Mask:
-        return around.mask_of_layer(self.layer)
+        return Shared(around.mask_of_layer(self.layer), self.layer)
 
 
 class ShownStep(MaskStep):
