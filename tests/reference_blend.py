@@ -107,15 +107,15 @@ def patches_of(shuffle, place, tile):
             continue
         c, r = column + right, row + down
         h = hashed(hashed((c & 0xFFFFFFFF) ^ shuffle.seed * 0x9E3779B1 & 0xFFFFFFFF) ^ r * 0x85EBCA77 & 0xFFFFFFFF)
-        chance = lambda salt, h=h: (hashed(h ^ salt) >> 8) / 2**24
         middle = shuffle.size * np.array([c + r / 2, r * 3**0.5 / 2])
-        t = 2 * chance(0x5BD1E995) - 1
+        t = 2 * (h >> 16) / 2**16 - 1
         way = (1 if h >> 5 & 1 else -1) * np.array([1 - t * t, 2 * t]) / (1 + t * t)
         way = {"none": (1, 0), "any": way, "quarter": [(1, 0), (0, 1), (-1, 0), (0, -1)][h >> 3 & 3]}[str(shuffle.turn)]
         flip = -1 if shuffle.mirror and h >> 6 & 1 else 1
         turn = np.array([[way[0], -way[1]], [way[1], way[0]]]) @ np.eye(2)
         turn[0] *= flip
-        to = tile * np.array([chance(0x68E31DA4), chance(0xB5297A4D)]) if shuffle.shift else middle
+        other = hashed(h ^ 0x68E31DA4)
+        to = tile * np.array([other >> 16, other & 0xFFFF]) / 2**16 if shuffle.shift else middle
         out.append((spread * w, turn, turn @ (place - middle) + to))
     return out, spread
 

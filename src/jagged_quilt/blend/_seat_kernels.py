@@ -43,7 +43,7 @@ BESIDE = 2  # seats for the patches beside the heaviest one
 SKEW, STRETCH = np.float32(1.0 / math.sqrt(3.0)), np.float32(2.0 / math.sqrt(3.0))  # metres to the grid of triangles
 TALL = np.float32(math.sqrt(3.0) / 2.0)
 QUARTER, ANY, FLIPS, SHIFTS, SEED = 1, 2, 4, 8, 16  # what PATCH_WAYS holds, and where the seed begins
-FRACTION = np.float32(1.0 / (1 << 24))
+FRACTION = np.float32(1.0 / (1 << 16))
 
 
 @inlined
@@ -56,8 +56,8 @@ def _mixed(h):
 
 @inlined
 def _chance(h):
-    """A number from 0 to 1 of a hash."""
-    return np.float32(np.int32(np.uint32(h >> np.uint32(8)))) * FRACTION
+    """A number from 0 to 1 of the upper half of a hash."""
+    return np.float32(np.int32(np.uint32(h >> np.uint32(16)))) * FRACTION
 
 
 @inlined
@@ -69,7 +69,7 @@ def _hash_of(column, row, seed):
 @inlined
 def _turn_of(h, ways):
     """How a patch is turned: (1, 0) to itself, and whether it is mirrored."""
-    t = F2 * _chance(_mixed(np.uint32(h ^ np.uint32(0x5BD1E995)))) - F1
+    t = F2 * _chance(h) - F1
     quarter = np.uint32(h >> np.uint32(3)) & np.uint32(3)
     over = F1 if np.uint32(h >> np.uint32(5)) & np.uint32(1) else -F1
     by = F1 / (F1 + t * t)
@@ -85,8 +85,8 @@ def _turn_of(h, ways):
 @inlined
 def _shift_of(h, ways, tile, x, y):
     """Where the middle of a patch lies in the pattern, in metres: anywhere in a tile, or where it is."""
-    a = _chance(_mixed(np.uint32(h ^ np.uint32(0x68E31DA4))))
-    b = _chance(_mixed(np.uint32(h ^ np.uint32(0xB5297A4D))))
+    other = _mixed(np.uint32(h ^ np.uint32(0x68E31DA4)))
+    a, b = _chance(other), _chance(np.uint32(other << np.uint32(16)))
     shifts = ways & np.int32(SHIFTS)
     return (a * tile if shifts else x), (b * tile if shifts else y)
 

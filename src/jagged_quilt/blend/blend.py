@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend import _kernels
+from jagged_quilt.blend import _home_kernels, _kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.film import Film, film_amounts
@@ -133,7 +133,7 @@ class Blend:
         self.plan, self.pages = plan, pages
         self._means = _means_of(pages, plan) if plan.shuffled else None
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD, means=self._means) for space in NormalSpace}
-        self._levels = plan.levels(pages.side)
+        self._levels, self._homes = plan.levels(pages.side), plan.homes
         self._all = self._texels(pages.texels, len(pages.names)) if isinstance(pages, TexelPages) else None
         self._scratch = threading.local()
 
@@ -241,6 +241,7 @@ class Blend:
         weights.check(self.plan.names, len(points))
         if eye is not None:
             weights = self.plan.seen_from(eye, points, weights)
+        layers, shares = self._at_home(weights)
         uv, gradients = self._own_coordinates(points)
         rows = k.PointRows(  # frozen, since what came from another process is writable
             frozen(points.position, np.float32),
@@ -252,8 +253,8 @@ class Blend:
             self._true_steps(points),
             _no_rows(3) if points.rest is None else frozen(points.rest, np.float32),
             moves_of(self.plan.warps, points),
-            frozen(weights.layers, np.uint16),  # for one kernel, whatever the map keeps its numbers in
-            frozen(weights.weights, np.float32),
+            layers,
+            shares,
             film_amounts(self.plan.films, points),
             columns,
         )
@@ -266,6 +267,15 @@ class Blend:
         with self.pages.holding(self.plan.layer_rows["slice"][shown]) as (texels, slots):
             plan = self.plan.in_slots(slots).rows(is_world=normals is NormalSpace.WORLD, means=self._means)
             yield rows, plan, self._texels(texels, self.pages.slots), scratch
+
+    def _at_home(self, weights: PointWeights) -> tuple[Stored, NDArray[np.float32]]:
+        """The layers and weights of points, those that cost more each in its own place."""
+        layers = frozen(weights.layers, np.uint16)  # for one kernel, whatever the map keeps its numbers in
+        if not len(self._homes):
+            return layers, frozen(weights.weights, np.float32)
+        to, shares = np.empty(layers.shape, np.uint16), np.empty(layers.shape, np.float32)
+        _home_kernels.go_home(layers, frozen(weights.weights, np.float32), self._homes, to, shares)
+        return frozen(to, np.uint16), frozen(shares, np.float32)
 
     def _texels(self, texels: NDArray[np.uint32], slices: int) -> k.TexelRows:
         return k.TexelRows(frozen(texels, np.uint32).reshape(-1), self.pages.side.bit_length() - 1, slices, self._levels)

@@ -221,6 +221,14 @@ class BlendPlan:
         """Which layers' textures lie in patches."""
         return tuple(row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None)
 
+    @property
+    def homes(self) -> NDArray[np.int32]:
+        """The place of each layer that costs more, where it is to stand at every point; -1 for others, none where all are."""
+        out = np.full(len(self.layers), -1, np.int32)
+        dear = [row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None or layer.apart]
+        out[dear] = np.arange(len(dear))
+        return frozen(out if dear else out[:0], np.int32)
+
     def rows(self, *, is_world: bool, means: NDArray[np.float64] | None = None) -> k.PlanRows:
         """Return the plan as the kernels read it.
 
