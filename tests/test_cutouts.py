@@ -96,7 +96,7 @@ class TestViews:
         assert 0.35 < free[0.5].mean() < 0.65
 
     def test_many_sheets_are_gone_through(self, arrays):
-        sheets = [(moved(UPRIGHT, z=-0.02 * n), LEAF[1]) for n in range(12)]
+        sheets = [(moved(UPRIGHT, z=-0.02 * n), LEAF[1]) for n in range(4)]
         one, many = (fence(arrays, *some).draw(CAMERA, width=48, height=48) for some in (sheets[:1], sheets))
         assert (np.abs(one.astype(int) - many).max(axis=2) < 40).mean() > 0.8
 
