@@ -16,6 +16,7 @@ from pathlib import Path
 
 import xxhash
 
+from jagged_quilt.foundation.doors import door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Facts
 
@@ -140,12 +141,8 @@ def write_json(path: Path, value: object) -> None:
 
 def read_bytes(path: Path, kind: str = "file") -> bytes:
     """Return a file's bytes; raise `FileError` that names the kind of file if that fails."""
-    try:
+    with door(path, kind):
         return Path(path).read_bytes()
-    except FileNotFoundError:
-        raise FileError(f"{path}: there is no such {kind}") from None
-    except OSError as error:
-        raise FileError(f"{path}: the {kind} cannot be read: {error.strerror or error}") from error
 
 
 def read_json(path: Path, kind: str) -> Facts:

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import DTypeLike
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import fingerprint, make_folder, written_whole
 from jagged_quilt.foundation.loose import Stored
@@ -120,6 +121,7 @@ def _reserve(file: int, size: int) -> None:
         os.ftruncate(file, size)
 
 
+@by_door("array")
 def mapped(path: Path) -> Stored:
     """Return the array of a .npy file, mapped and read-only; raise `FileError` if it is none, or gone."""
     try:

@@ -18,6 +18,7 @@ import OpenImageIO as oiio
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.checks import whole_number_in
+from jagged_quilt.foundation.doors import by_door, door, plain_words
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import written_whole
 from jagged_quilt.foundation.loose import Stored
@@ -115,6 +116,7 @@ class Image:
     channels: tuple[str, ...]
 
 
+@by_door("image file", ImageError)
 def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     """Return the texels of an image file as they are stored; half floats become float32.
 
@@ -128,6 +130,7 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     return read_channels(path, limits).texels
 
 
+@by_door("image file", ImageError)
 def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
@@ -168,6 +171,7 @@ def _check_finite(path: Path, stored: Stored, top: int = 0) -> None:
         )
 
 
+@by_door("image file", ImageError)
 def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, float | None]:
     """Return an image whose texels may be of any type of number, and the number that by the file itself means nothing.
 
@@ -180,6 +184,7 @@ def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image,
     return _read_with_library(path, limits, _NUMBERS), no_data(path)
 
 
+@by_door("image file", ImageError)
 def no_data(path: Path) -> float | None:
     """Return the number that by a TIFF file itself means nothing."""
     if path.suffix.lower() not in (".tif", ".tiff"):
@@ -194,6 +199,7 @@ def no_data(path: Path) -> float | None:
         return None
 
 
+@by_door("image file", ImageError)
 def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
@@ -204,6 +210,7 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     _spec_of(path, limits)
 
 
+@by_door("image file", ImageError)
 def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
     if not path.is_file():
@@ -224,6 +231,11 @@ def image_bands(
     A file whose rows cannot be read one after the other (KTX2, one that is to be turned) comes as one band. Raises
     `ImageError` as `read_channels` does, where the trouble begins.
     """
+    with door(path, "image file", ImageError):
+        yield from _bands(path, limits, texels, kinds)
+
+
+def _bands(path: Path, limits: ImageLimits, texels: int, kinds: Mapping[str, oiio.BASETYPE]) -> Iterator[tuple[int, Image]]:
     if path.suffix.lower() == ".ktx2" or _spec_of(path, limits).get_int_attribute("Orientation", 1) != 1:
         yield 0, read_numbers(path, limits)[0] if kinds is _NUMBERS else read_channels(path, limits)
         return
@@ -397,4 +409,4 @@ def write_image(path: Path | str, texels: Stored | Rows) -> None:
 
 def _reason(message: str) -> str:
     lines = [line.strip() for line in str(message).splitlines() if line.strip()]
-    return lines[0] if lines else "no reason given"
+    return plain_words(lines[0]) if lines else "no reason given"

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from jagged_quilt.foundation.checks import known_name, positive
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.meshes.mesh import SMOOTH, Mesh
 from jagged_quilt.meshfiles.gltf import read_gltf
@@ -19,6 +20,7 @@ READERS = {".obj": read_obj, ".gltf": read_gltf, ".glb": read_gltf, ".ply": read
 _UP = {"y": np.eye(4), "z": np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])}
 
 
+@by_door("mesh file")
 def read_mesh(
     path: Path | str,
     *,

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from pydantic import BaseModel, ValidationError
 
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Told
@@ -25,6 +26,7 @@ from jagged_quilt.quiltfile.schema import QuiltTable
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
+@by_door("quilt file")
 def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told] | None = None) -> tuple[QuiltTable, str]:
     """Return what a quilt file says, checked, and its text.
 

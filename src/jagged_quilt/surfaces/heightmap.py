@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Stored
@@ -50,6 +51,7 @@ class ByteOrder(Choice):
     BIG = "big"
 
 
+@by_door("heightmap")
 def read_heightmap(
     path: Path | str,
     heights: tuple[float, float] | None = None,
@@ -161,6 +163,7 @@ def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_])
     return filled(metres, missing)
 
 
+@by_door("heightmap")
 def size_of_heightmap(
     path: Path, form: HeightForm, samples: tuple[int, int] | None, limits: ImageLimits = LIMITS
 ) -> tuple[int, int]:

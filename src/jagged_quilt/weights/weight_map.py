@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
@@ -294,6 +295,7 @@ class _Four:
         return np.concatenate([part, np.zeros((*part.shape[:-1], 4 - part.shape[-1]), self.dtype)], axis=-1)
 
 
+@by_door("weight map")
 def open_weights(folder: Path | str, room: Room = MEMORY) -> WeightMap:
     """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together.
 
