@@ -18,6 +18,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from jagged_quilt.foundation.loose import Told
     from jagged_quilt.foundation.progress import Progress
     from jagged_quilt.results.results import Results
     from jagged_quilt.results.step import Made
@@ -40,19 +41,30 @@ class Named:
     def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
         from jagged_quilt.foundation.files import make_folder
+        from jagged_quilt.foundation.locks import take
         from jagged_quilt.quiltfile.quilt import read_quilt
         from jagged_quilt.results.results import Results
 
         quilt = read_quilt(self.quilt_file, time=self.time)
         results = Results(quilt, self.out, texels=self.texels, leave_out=leave_out, threads=self.threads, progress=progress)
         make_folder(results.folder)
+        click.get_current_context().call_on_close(take(results.folder).release)
         return results
+
+
+class _Folder(click.Path):
+    """A folder to write to, which has a name."""
+
+    def convert(self, value: Told, param: click.Parameter | None, ctx: click.Context | None) -> Told:
+        if value == "":
+            self.fail("it must name a folder; got nothing", param, ctx)
+        return super().convert(value, param, ctx)
 
 
 _COMMON = (
     click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
     click.option(
-        "--out", type=click.Path(path_type=Path), help="Folder for results; `out` beside the quilt file where not given."
+        "--out", type=_Folder(path_type=Path), help="Folder for results; `out` beside the quilt file where not given."
     ),
     click.argument("quilt_file", type=click.Path(path_type=Path)),
 )

@@ -91,4 +91,6 @@ def _keep_libraries_quiet() -> None:
 
 
 def _say(message: str) -> None:
-    click.echo("\n".join(f"jquilt: {line}" for line in message.splitlines() or [""]), err=True)
+    """One line for each of a message, without what would steer a terminal: some of it stood in files."""
+    lines = ["".join(each if each.isprintable() else " " for each in line) for line in message.splitlines()]
+    click.echo("\n".join(f"jquilt: {line}" for line in lines or [""]), err=True)

@@ -17,8 +17,10 @@ def number_in(name: str, value: float, low: float = -math.inf, high: float = mat
     """Return `value` as a float; raise `RangeError` unless it is finite and in [low, high]."""
     try:
         number = float(value)
-    except (TypeError, ValueError):
-        raise RangeError(f"{name} must be a number; got {value!r}") from None
+    except (TypeError, ValueError, OverflowError):
+        number = math.nan
+    if isinstance(value, bool | str | bytes) or math.isnan(number):
+        raise RangeError(f"{name} must be a number; got {value!r}")
     if not math.isfinite(number) or not low <= number <= high:
         raise RangeError(f"{name} must be {_range_words(low, high, unit)}; got {value}")
     return number

@@ -346,7 +346,7 @@ def _check_chunks(path: Path) -> None:
                 length, kind = struct.unpack_from(">I4s", data, at)
                 end = at + 12 + length
                 if kind != b"IDAT" and zlib.crc32(data[at + 4 : end - 4]) != int.from_bytes(data[end - 4 : end], "big"):
-                    name = kind.decode("ascii", errors="replace")
+                    name = plain_words(repr(kind.decode("ascii", errors="replace")))
                     raise ImageError(
                         f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again"
                     )

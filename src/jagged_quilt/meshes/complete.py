@@ -140,8 +140,9 @@ def only_used(corners: Corners, count: int) -> tuple[Rows, Corners]:
 
 def not_unit(vectors: Stored) -> NDArray[np.bool_]:
     """Return which vectors have no direction."""
-    return ~np.isfinite(vectors).all(axis=1) | (np.linalg.norm(np.nan_to_num(vectors), axis=1) < 1e-6)
+    return ~np.isfinite(vectors).all(axis=1) | (np.linalg.norm(np.nan_to_num(vectors).astype(np.float64), axis=1) < 1e-6)
 
 
 def _unit(vectors: NDArray[np.float32]) -> NDArray[np.float32]:
-    return vectors / np.linalg.norm(vectors, axis=1, keepdims=True)
+    exact = vectors.astype(np.float64)  # whose squares float32 may not hold
+    return (exact / np.linalg.norm(exact, axis=1, keepdims=True)).astype(vectors.dtype)

@@ -23,6 +23,7 @@ from jagged_quilt.foundation.files import (
     fingerprint,
     written_together,
 )
+from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
@@ -458,7 +459,7 @@ def run(
         "pack", "adopt", "weigh", "bake", "bake NAME" of a mesh, or a picture: "swatches", "balls", "weights", "masks",
         "adopted", "maps", "view", "riser", "meshes", "audit".
     out : Path, optional
-        `out` beside the quilt file where it is not given.
+        `out` beside the quilt file where it is not given. It is this process's own until all is done: another one waits.
 
     Returns
     -------
@@ -473,7 +474,8 @@ def run(
     results = Results(quilt, None if out is None else Path(out), threads=threads, progress=progress)
     for name in steps:
         known_name("step", name, results.runner.steps)
-    return {name: results.run(name, anew=anew) for name in steps}
+    with alone_with(results.folder):
+        return {name: results.run(name, anew=anew) for name in steps}
 
 
 def uv_words(mesh: Mesh, layers: Mapping[str, Sequence[Layer]]) -> str:

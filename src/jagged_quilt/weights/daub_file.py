@@ -10,6 +10,7 @@ from jagged_quilt.foundation.checks import known_name, whole_number_in
 from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
+from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.noise import NoiseKind
 from jagged_quilt.masks.noise_mask import Noise
@@ -67,22 +68,24 @@ def append_daub(path: Path | str, daub: Daub) -> int:
     The lines before stay as they are, to the byte.
     """
     path = Path(path)
-    before = read_bytes(path, "file of daubs") if path.exists() else b""
-    count = len(read_daubs(path)) if before else 0
-    gap = b"" if not before or before.endswith(b"\n") else b"\n"
-    write_bytes(path, before + gap + line_of(daub).encode() + b"\n")
+    with alone_with(path):
+        before = read_bytes(path, "file of daubs") if path.exists() else b""
+        count = len(read_daubs(path)) if before else 0
+        gap = b"" if not before or before.endswith(b"\n") else b"\n"
+        write_bytes(path, before + gap + line_of(daub).encode() + b"\n")
     return count + 1
 
 
 def drop_daub(path: Path | str, number: int) -> None:
     """Take daub `number`, counted from 1, out of a file; all other lines stay as they are."""
     path = Path(path)
-    count = len(read_daubs(path))
-    lines = read_bytes(path, "file of daubs").decode("utf-8").splitlines(keepends=True)
-    places = [place for place, line in enumerate(lines) if line.strip()]
-    whole_number_in("daub", number, 1, count)
-    del lines[places[number - 1]]
-    write_bytes(path, "".join(lines).encode())
+    with alone_with(path):
+        count = len(read_daubs(path))
+        lines = read_bytes(path, "file of daubs").decode("utf-8").splitlines(keepends=True)
+        places = [place for place, line in enumerate(lines) if line.strip()]
+        whole_number_in("daub", number, 1, count)
+        del lines[places[number - 1]]
+        write_bytes(path, "".join(lines).encode())
 
 
 def daub_of(told: Told) -> Daub:
