@@ -18,8 +18,8 @@ def number_in(name: str, value: float, low: float = -math.inf, high: float = mat
     try:
         number = float(value)
     except (TypeError, ValueError, OverflowError):
-        number = math.nan
-    if isinstance(value, bool | str | bytes) or math.isnan(number):
+        raise RangeError(f"{name} must be a number; got {value!r}") from None
+    if isinstance(value, bool | str | bytes):
         raise RangeError(f"{name} must be a number; got {value!r}")
     if not math.isfinite(number) or not low <= number <= high:
         raise RangeError(f"{name} must be {_range_words(low, high, unit)}; got {value}")
