@@ -152,6 +152,12 @@ class TestQuilt:
         code, _, said = jquilt("daub", wet, "--channel", "wet", "--along", "8,8", "--radius", "2")
         assert (code, 'no channel is called "wet"' in said) == (2, True)
 
+    def test_a_sweep_shows_what_its_number_does(self, wet):
+        code, out, _ = jquilt("show", wet, "--sweep", "film[0].roughness=0.05:0.9:2")
+        assert (code, "sweep.png" in out) == (0, True)
+        sheet = read_image(wet.parent / "out" / "pictures" / "sweep.png")[56:420].astype(int)
+        assert np.abs(sheet[:, 20:630] - sheet[:, 647:1257]).max() > 20
+
     def test_only_what_a_change_touches_is_done_again(self, wet):
         jquilt("bake", wet)
         wet.write_text(wet.read_text().replace("roughness = 0.1", "roughness = 0.9"))

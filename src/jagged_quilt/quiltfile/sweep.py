@@ -45,7 +45,7 @@ class Sweep:
         """Return the layer that the number belongs to (of a medley, the topmost that shows it); "" where it belongs to none."""
         place = quilt.place_of(self.key)
         if place[0] not in ("layer", "medley") and place != ("weights", "time"):
-            raise RangeError(f"a sweep turns numbers of layers, of medleys, and weights.time; got {self.key}")
+            raise RangeError(f"a sweep turns numbers of layers, medleys, films, channels, and weights.time; got {self.key}")
         if place[0] == "layer" and isinstance(place[1], int):
             return quilt.layers[place[1]].name
         if place[0] == "medley" and isinstance(place[1], int):

@@ -19,20 +19,22 @@ if TYPE_CHECKING:
 
 _WIDE, _HIGH = 1254, 738  # pixels for the pictures
 _LOOKS = {"tuning", "apart", "meets", "shuffle", "far", "softness", "scale", "offset", "rotation", "sharpness", "warp"}
+_UPON = ("film", "channel")
 _TILES_AWAY, _NEAREST, _FARTHEST = 2.5, 2.0, 60.0  # of the swatch, and metres, from which it is looked at
 _RISE = 40.0  # degrees
 
 
 def turns_a_look(sweep: Sweep, results: Results) -> bool:
-    """Whether a sweep turns what a layer of the ground looks like, and not where it lies."""
+    """Whether a sweep turns what a layer of the ground looks like, and not where it lies; or what lies upon all of them."""
     place = results.quilt.place_of(sweep.key)
-    return place[0] == "layer" and len(place) > 2 and place[2] in _LOOKS
+    return place[0] in _UPON or (place[0] == "layer" and len(place) > 2 and place[2] in _LOOKS)
 
 
 def draw_looks(results: Results, sweep: Sweep) -> Board:
     """Draw the place where a layer shows most, seen from near by (of `far`, the view's camera sees it), for each value."""
-    quilt, layer = results.quilt, sweep.layer_of(results.quilt)
-    far = "far" in quilt.place_of(sweep.key)
+    quilt, key = results.quilt, results.quilt.place_of(sweep.key)
+    layer = str(key[0]) if key[0] in _UPON else sweep.layer_of(quilt)
+    far = "far" in key or key[0] in _UPON
     camera = quilt.camera if far else close_to(results, layer)
     across, width = _columns(len(sweep.values))
     height = round(width / 1.6)
