@@ -376,7 +376,7 @@ class TestMaterials:
         (tmp_path / "a.obj").write_text("mtllib none.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
         with pytest.warns(jq.QuiltWarning) as told:
             assert jq.read_mesh(tmp_path / "a.obj").materials == {}
-        assert "none.mtl: this library of materials is not there" in str(told[0].message)
+        assert "names a library of materials, none.mtl, which is not there" in str(told[0].message)
 
 
 def gltf_of(tmp_path, change=lambda told: None, data=None):

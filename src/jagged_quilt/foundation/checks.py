@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
+
+_NAMES = 24  # that an error tells
 
 
 def number_in(name: str, value: float, low: float = -math.inf, high: float = math.inf, unit: str = "") -> float:
@@ -95,11 +97,14 @@ def frozen(values: object, kind: DTypeLike) -> Stored:
 
 def known_name(kind: str, name: str, known: Iterable[str]) -> str:
     """Return `name`; raise `NameNotFoundError` with the nearest known name unless it is one of `known`."""
+    if isinstance(known, Container) and name in known:
+        return name
     names = list(known)
     if name in names:
         return name
     near = difflib.get_close_matches(name, names, n=1, cutoff=0.5)
-    hint = f'; did you mean "{near[0]}"?' if near else f"; there are: {', '.join(names) or 'none'}"
+    there = ", ".join(names[:_NAMES]) + (f" and {len(names) - _NAMES:,} more" if len(names) > _NAMES else "")
+    hint = f'; did you mean "{near[0]}"?' if near else f"; there are: {there or 'none'}"
     raise NameNotFoundError(f'no {kind} is called "{name}"{hint}')
 
 

@@ -5,6 +5,7 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 
 from __future__ import annotations
 
+from contextvars import ContextVar
 from dataclasses import dataclass, field, fields, replace
 from typing import Any, ClassVar, Self
 
@@ -249,7 +250,22 @@ class Shared(Mask):
         return Reading(self.words, "", float(self.answer(points[:1])[0]))
 
     def answer(self, points: Points) -> Answers:
-        return self.mask.answer(points)
+        """Return what it answers: within the answer of another it is asked once, however often it stands there."""
+        asked = _ASKED.get()
+        if asked is None:
+            token = _ASKED.set({})
+            try:
+                return self.mask.answer(points)
+            finally:
+                _ASKED.reset(token)
+        key = id(self.mask), id(points)
+        if key not in asked:
+            asked[key] = points, self.mask.answer(points)
+        return asked[key][1]
+
+
+_ASKED: ContextVar[dict[tuple[int, int], tuple[Points, Answers]] | None] = ContextVar("asked", default=None)
+"""What shared masks answered at which points, while an outer one is asked."""
 
 
 @dataclass(frozen=True, slots=True)

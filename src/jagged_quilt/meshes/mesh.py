@@ -22,6 +22,7 @@ from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.tangents import mesh_tangents
 
 SMOOTH = 60.0  # degrees, where nothing else is said
+_NOTES = 24  # of a file, that are told one by one
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
@@ -165,6 +166,7 @@ class Mesh(Shown):
 
     def noted(self, notes: Sequence[str], name: str) -> Mesh:
         """Return the mesh with more told in its `repairs`, each a `QuiltWarning` of what is called `name` too."""
+        notes = [*notes[:_NOTES], *([f"and {len(notes) - _NOTES:,} more of the kind"] if len(notes) > _NOTES else [])]
         for line in notes:
             warnings.warn(f"{name}: {line}", QuiltWarning, stacklevel=2)
         return replace(self, repairs=(*notes, *self.repairs))

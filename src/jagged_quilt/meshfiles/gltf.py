@@ -11,22 +11,24 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.gltf_file import GltfFile, opened
 from jagged_quilt.meshfiles.gltf_materials import read_material, texture_set
+from jagged_quilt.meshfiles.limits import check_count
 from jagged_quilt.meshfiles.names import told_apart
 
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 
 
-def read_gltf(path: Path, *, second_uv: bool = False, **options: Told) -> Mesh:
+def read_gltf(path: Path, within: Within, *, second_uv: bool = False, **options: Told) -> Mesh:
     """Read the meshes of the default scene, placed by its nodes; a part for each primitive.
 
     With `second_uv` the other set of uv is the layout.
 
     `options` are those of `Mesh.of`. Raises `FileError` if something that is named is not there or does not fit.
     """
-    file = opened(path)
+    file = opened(path, within)
     try:
         return _mesh(file, second_uv, options)
     except QuiltError:
@@ -37,10 +39,11 @@ def read_gltf(path: Path, *, second_uv: bool = False, **options: Told) -> Mesh:
 
 def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
     told = file.told.get("materials", [])
+    check_count(file.path, "materials", len(told), file.held)
     names = told_apart([str(each.get("name") or f"material {number}") for number, each in enumerate(told)])
     made = [read_material(file, number, name) for number, name in enumerate(names)]
     notes = [line for _, lines in made for line in lines]
-    pieces, passed_over = list[dict[str, Told]](), 0
+    pieces, passed_over, vertices, corners = list[dict[str, Told]](), 0, 0, 0
     for node, frame in _nodes(file):
         one = file.entry("meshes", node["mesh"])
         for place, primitive in enumerate(one.get("primitives", [])):
@@ -50,6 +53,10 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
             name = str(node.get("name") or one.get("name") or "mesh")
             name += f" / {place + 1}" if len(one["primitives"]) > 1 else ""
             pieces.append(_piece(file, primitive, frame, name, names))
+            vertices, corners = vertices + len(pieces[-1]["position"]), corners + 3 * len(pieces[-1]["triangles"])
+            check_count(file.path, "parts", len(pieces), file.held)
+            check_count(file.path, "vertices", vertices, file.held)
+            check_count(file.path, "corners", corners, file.held)
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
     notes += [f"{passed_over} primitives of points or lines passed over"] if passed_over else []

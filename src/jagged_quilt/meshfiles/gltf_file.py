@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import struct
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.meshfiles.names import find_file
 
 _COMPONENTS: dict[int, type] = {
@@ -25,6 +27,7 @@ _COMPONENTS: dict[int, type] = {
     5125: np.uint32,
     5126: np.float32,
 }
+_FEW = 65_536  # rows, that any file may ask for
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _KNOWN = (
     "KHR_texture_transform",
@@ -39,12 +42,21 @@ _KNOWN = (
 
 @dataclass(frozen=True)
 class GltfFile:
-    """A glTF file: its JSON, and the binary chunk of a GLB."""
+    """A glTF file: its JSON, the binary chunk of a GLB, how far its names may lead, and how many bytes
+    it has."""
 
     path: Path
     told: dict[str, Told]
     chunk: bytes | None
+    within: Within
+    length: int
     _buffers: dict[int, bytes] = field(default_factory=dict)
+    _linked: dict[str, bytes] = field(default_factory=dict)
+
+    @property
+    def held(self) -> int:
+        """How many bytes the file and what was read of its buffers hold."""
+        return self.length + sum(map(len, self._buffers.values()))
 
     def entry(self, kind: str, number: Told) -> dict[str, Told]:
         """Return an entry of one of its lists; raise `FileError` if it is not there."""
@@ -74,17 +86,28 @@ class GltfFile:
         return data
 
     def linked(self, uri: str, what: str) -> bytes:
-        """Return what a uri holds or names."""
+        """Return what a uri holds or names, read once."""
+        if uri not in self._linked:
+            self._linked[uri] = self._read_linked(uri, what)
+        return self._linked[uri]
+
+    def _read_linked(self, uri: str, what: str) -> bytes:
         if uri.startswith("data:"):
             return base64.b64decode(uri.partition(",")[2])
-        file = self.beside(uri)
-        if file is None:
-            raise FileError(f"{self.path}: {what} lies in {uri}, which is not there")
+        try:
+            file = self.beside(uri)
+        except FileError as error:
+            raise FileError(f"{self.path}: {what} lies in {error}") from error
         return read_bytes(file, "buffer")
 
-    def beside(self, uri: str) -> Path | None:
-        """Return the file that a uri names, or None if it is not there."""
-        return find_file(self.path.parent, unquote(uri)) or find_file(self.path.parent, uri)
+    def beside(self, uri: str) -> Path:
+        """Return the file that a uri names; raise `FileError` if it is not there, or lies outside."""
+        try:
+            return find_file(unquote(uri), self.within)
+        except FileError:
+            with suppress(FileError):
+                return find_file(uri, self.within)  # a name with a % in it
+            raise
 
     def view(self, number: int) -> tuple[memoryview, int]:
         """Return the bytes of a buffer view, and its stride (0 where it is packed)."""
@@ -101,7 +124,9 @@ class GltfFile:
         """Return the numbers of an accessor, (count, width); whole numbers that stand for fractions as such."""
         told = self.entry("accessors", number)
         kind, width, count = np.dtype(_COMPONENTS[told["componentType"]]), _WIDTHS[told["type"]], int(told["count"])
-        values = np.zeros((count, width), kind)
+        if count < 0 or ("bufferView" not in told and count > max(self.held, _FEW)):
+            raise FileError(f"{self.path}: accessors[{number}] asks for {count:,} rows; the file holds {self.held:,} bytes")
+        values = np.zeros((0 if "bufferView" in told else count, width), kind)
         if "bufferView" in told:
             values = self._rows(told["bufferView"], int(told.get("byteOffset", 0)), count, width, kind, f"accessors[{number}]")
         if "sparse" in told:
@@ -135,9 +160,10 @@ class GltfFile:
         return np.ndarray((count, width), kind.newbyteorder("<"), data, start, (step, kind.itemsize)).astype(kind)
 
 
-def opened(path: Path) -> GltfFile:
+def opened(path: Path, within: Within) -> GltfFile:
     """Open a file; raise `FileError` if it is none of version 2, or needs what is not read."""
     data, chunk = read_bytes(path, "mesh"), None
+    held = len(data)
     if data[:4] == b"glTF":
         if len(data) < 20:
             raise FileError(f"{path}: the file is cut short")
@@ -166,4 +192,4 @@ def opened(path: Path) -> GltfFile:
     strange = {each for each in told.get("extensionsRequired", []) if not str(each).startswith(_KNOWN)}
     if strange:
         raise FileError(f"{path}: the file needs {', '.join(sorted(strange))}, which is not read; write it without")
-    return GltfFile(path, told, chunk)
+    return GltfFile(path, told, chunk, within, held)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from urllib.parse import unquote
 
 import numpy as np
 
+from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.maps.names import is_green_down
 from jagged_quilt.maps.roles import MapRole, Transfer
@@ -111,9 +111,10 @@ class _Making:
         image = self.file.entry("images", source)
         named = str(image.get("uri", ""))
         if named and not named.startswith("data:"):
-            found = self.file.beside(named)
-            if found is None:
-                self.note(f"names {unquote(named)}, which is not there")
+            try:
+                found = self.file.beside(named)
+            except FileError as error:
+                self.note(f"names {error}")
                 return None
             folder = self.file.path.parent
             return found.relative_to(folder).as_posix() if found.is_relative_to(folder) else str(found)

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
-from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.names import role_of_file
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import MapRule
 from jagged_quilt.maps.texture_map import grey_of
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshfiles.limits import check_count
 from jagged_quilt.meshfiles.names import find_file
 from jagged_quilt.meshfiles.text import read_text
 
@@ -70,12 +74,12 @@ class _Told:
         self.said[word] = rest
 
 
-def read_mtl(folder: Path, library: str) -> tuple[dict[str, MeshMaterial], list[str]]:
+def read_mtl(library: str, within: Within) -> tuple[dict[str, MeshMaterial], list[str]]:
     """Return the materials of a library that an OBJ file names, and what is odd or missing, in words."""
-    path = find_file(folder, library)
-    paths = [path] if path else [found for each in library.split() if (found := find_file(folder, each))]
-    if not paths:
-        return {}, [f"{library}: this library of materials is not there"]
+    try:
+        paths = _libraries(library, within)
+    except FileError as error:
+        return {}, [f"names a library of materials, {error}"]
     materials: dict[str, MeshMaterial] = {}
     notes: list[str] = []
     for each in paths:
@@ -90,9 +94,10 @@ def read_mtl(folder: Path, library: str) -> tuple[dict[str, MeshMaterial], list[
                 told[name] = _Told()
             elif word and name is not None:
                 told[name].say(word.lower(), rest.strip())
-        highlights = 0
+        check_count(each, "materials", len(told), each.stat().st_size)
+        highlights, own = 0, Within(each.parent, (within.home, *within.allowed))
         for name, one in told.items():
-            materials[name] = _material(name, each.parent, one)
+            materials[name] = _material(name, own, one)
             notes += [f'material "{name}" {note}' for note in one.notes]
             highlights += _is_highlight(one.said)
         if highlights:
@@ -103,25 +108,40 @@ def read_mtl(folder: Path, library: str) -> tuple[dict[str, MeshMaterial], list[
     return materials, notes
 
 
+def _libraries(library: str, within: Within) -> list[Path]:
+    """The files of a statement: one, whose name may hold spaces, or several. Raise `FileError` if none can be read."""
+    try:
+        return [find_file(library, within)]
+    except FileError:
+        paths = []
+        for each in dict.fromkeys(library.split()):
+            with suppress(FileError):
+                paths.append(find_file(each, within))
+        if not paths:
+            raise
+        return paths
+
+
 def _without_remark(line: str) -> str:
     """A line up to a # that begins a word."""
     return line if "#" not in line else (" " + line).split(" #", 1)[0]
 
 
-def _material(name: str, folder: Path, told: _Told) -> MeshMaterial:
+def _material(name: str, within: Within, told: _Told) -> MeshMaterial:
     """A material of what is said, with its maps found; what is odd goes to its notes."""
     rules: dict[MapRole, MapRule] = {}
     placed: dict[str, tuple[tuple[float, float], tuple[float, float]]] = {}
     for word in (each for each in _MAPS if each in told.said):
         file, options = _file_of(told.said[word])
-        found = find_file(folder, file)
-        if found is None:
-            told.notes.append(f"names {file}, which is not there")
+        try:
+            found = find_file(file, within)
+        except FileError as error:
+            told.notes.append(f"names {error}")
             continue
         role = _MAPS[word] or _role_of_bump(found, word, told.notes)
         channel = {"r": "r", "g": "g", "b": "b"}.get(options.get("-imfchan", [""])[0], "")
         invert = word == "map_tr"
-        rule = MapRule(role=role, file=_relative(found, folder), channel=channel, invert=invert, whole_file=bool(channel))
+        rule = MapRule(role=role, file=_relative(found, within.home), channel=channel, invert=invert, whole_file=bool(channel))
         if role in rules and rules[role].file != rule.file:
             told.notes.append(f"names two maps of {role.key}, {rules[role].file} and {rule.file}; the first is taken")
         rules.setdefault(role, rule)
@@ -132,7 +152,7 @@ def _material(name: str, folder: Path, told: _Told) -> MeshMaterial:
     scale, offset = placed.get("map_kd", next(iter(placed.values()), ((1.0, 1.0), (0.0, 0.0))))
     if len(set(placed.values())) > 1:
         told.notes.append("lays its maps differently; all are laid as its colour map is")
-    return MeshMaterial(name=name, folder=folder, rules=tuple(rules.values()), scale=scale, offset=offset)
+    return MeshMaterial(name=name, folder=within.home, rules=tuple(rules.values()), scale=scale, offset=offset)
 
 
 def _placed(options: Mapping[str, list[str]]) -> tuple[tuple[float, float], tuple[float, float]]:
@@ -202,13 +222,14 @@ def _role_of_bump(path: Path, word: str, notes: list[str]) -> MapRole:
     """
     by_word = _R.NORMAL if word in ("norm", "map_kn") else _R.HEIGHT
     named = role_of_file(path)
-    role = _seen(path) or (named if named in (_R.NORMAL, _R.HEIGHT) else by_word)
+    role = _seen(path.resolve(), path.stat().st_mtime_ns) or (named if named in (_R.NORMAL, _R.HEIGHT) else by_word)
     if role is not by_word and by_word is _R.NORMAL:
         notes.append(f"names {path.name} as {word}, and it is grey: taken as heights")
     return role
 
 
-def _seen(path: Path) -> MapRole | None:
+@lru_cache(maxsize=64)
+def _seen(path: Path, _changed: int) -> MapRole | None:
     """What a picture is by its texels: grey ones are heights, unit vectors that point out are normals, others neither."""
     try:
         texels = read_image(path)

@@ -3,35 +3,68 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path, PureWindowsPath
+
+from jagged_quilt.foundation.doors import plain_words
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.within import Within
 
 
 def told_apart(names: Sequence[str]) -> list[str]:
     """Return names that are all different: the second of a name gets a 2, the third a 3."""
     taken, out = set(names), list[str]()
-    given = set[str]()
+    given, following = set[str](), dict[str, int]()
     for name in names:
-        own, number = name, 2
+        own, number = name, following.get(name, 2)
         while own in given or (own != name and own in taken):
             own, number = f"{name} {number}", number + 1
         given.add(own)
+        following[name] = number
         out.append(own)
     return out
 
 
-def find_file(folder: Path, name: str) -> Path | None:
-    """Return a file that another file names, however its path is written; None if it is not there.
+def find_file(name: str, within: Within) -> Path:
+    """Return a file that another file names, however its path is written.
 
     Backslashes count as slashes; a path from another machine is looked for by its last name beside the file.
+
+    Raises
+    ------
+    FileError
+        If it is not there, or lies where the names of the file may not lead.
     """
-    name = name.strip().strip('"')
-    if not name:
-        return None
-    plain = PureWindowsPath(name)
-    for candidate in (folder / name, folder / plain.as_posix(), folder / plain.name):
-        if candidate.is_file():
-            return candidate
-    wanted = plain.name.lower()
-    if folder.is_dir():
-        return next((p for p in sorted(folder.iterdir()) if p.name.lower() == wanted and p.is_file()), None)
-    return None
+    folder, plain = within.home, PureWindowsPath(name.strip().strip('"'))
+    near = []
+    if len(plain.parts) > 1:
+        near = [folder / name.strip().strip('"'), folder / plain.as_posix(), folder / plain.name]
+    near += [folder / each for each in _names_in(folder).get(plain.name.lower(), ())]
+    near.sort(key=lambda path: path.name != plain.name)  # as it is written, rather than in other letters
+    there = [each for each in near if _is_file(each)]
+    if not there:
+        raise FileError(f"{plain_words(name)}, which is not there")
+    return next((each for each in there if within.holds(each)), None) or within.check(there[0])
+
+
+def _is_file(path: Path) -> bool:
+    try:
+        return path.is_file()
+    except OSError:  # a name longer than the file system has any
+        return False
+
+
+def _names_in(folder: Path) -> dict[str, list[str]]:
+    """The names in a folder by what they are in small letters."""
+    try:
+        return _listed(folder, folder.stat().st_mtime_ns)
+    except OSError:
+        return {}
+
+
+@lru_cache(maxsize=4)
+def _listed(folder: Path, _changed: int) -> dict[str, list[str]]:
+    names: dict[str, list[str]] = {}
+    for path in sorted(folder.iterdir()):
+        names.setdefault(path.name.lower(), []).append(path.name)
+    return names

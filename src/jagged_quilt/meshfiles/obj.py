@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.mtl import read_mtl
@@ -29,6 +30,7 @@ _NAMED = (b"mtllib", b"usemtl", b"o ", b"g ")
 _SPACE, _LINE_FEED, _HASH, _SLASH = 32, 10, 35, 47
 _ODD_ENDS = re.compile(r"[fF]$")
 _AT_ONCE = 1 << 20  # bytes of faces
+_LIBRARIES = 100  # of materials
 _DECIMAL_COMMA = re.compile(r"^[-+]?\d*,\d+(?:[eE][-+]?\d+)?$")
 
 Bytes = NDArray[np.uint8]
@@ -55,6 +57,7 @@ class _Lines:
     """
 
     path: Path
+    within: Within
     text: Bytes
     ends: Whole
     breaks: Whole
@@ -85,12 +88,12 @@ class _Lines:
         return FileError(f"{self.path} line {counted}: {why}; got {f'{word} {self.line(number)}'[:80]!r}")
 
 
-def read_obj(path: Path, **options: Any) -> Mesh:
+def read_obj(path: Path, within: Within, **options: Any) -> Mesh:
     """Read a mesh; `options` are those of `Mesh.of`. A part for each object (or group) and material.
 
     Raises `FileError` with the line of what cannot be.
     """
-    lines = _lines_of(path)
+    lines = _lines_of(path, within)
     values, at = _numbers(lines, _V, 3)
     corners, counts, face_lines = _faces(lines)
     if not len(counts):
@@ -98,7 +101,7 @@ def read_obj(path: Path, **options: Any) -> Mesh:
     return _mesh(lines, (values, at), (corners, counts, face_lines), options)
 
 
-def _lines_of(path: Path) -> _Lines:
+def _lines_of(path: Path, within: Within) -> _Lines:
     data = read_text(path, "mesh") + b"\n"
     joined = joined_lines(data, _NAMED)
     text = np.frombuffer(joined, np.uint8).copy()
@@ -127,7 +130,7 @@ def _lines_of(path: Path) -> _Lines:
     text[first[(kind == _VT) | (kind == _VN)] + 1] = _SPACE
     whole = np.zeros(len(ends), np.uint8)
     whole[lines] = kind
-    return _Lines(path, text, ends, breaks, whole, np.maximum(words - 1, 0), others)
+    return _Lines(path, within, text, ends, breaks, whole, np.maximum(words - 1, 0), others)
 
 
 def _blank_remarks(text: Bytes, ends: Whole) -> None:
@@ -338,10 +341,9 @@ def _parts(lines: _Lines, triangle_lines: Whole) -> tuple[list[Part], Whole]:
     part = np.array([key_of.get(each, -1) for each in states])[state]
     order = np.argsort(part, kind="stable")
     ends = np.searchsorted(part[order], np.arange(len(keys) + 1))
-    objects = [name for name, _ in keys]
+    objects = Counter(name for name, _ in keys)
     names = [
-        (name or lines.path.stem) + (f" / {material or 'no material'}" if objects.count(name) > 1 else "")
-        for name, material in keys
+        (name or lines.path.stem) + (f" / {material or 'no material'}" if objects[name] > 1 else "") for name, material in keys
     ]
     parts = [
         Part(name=name, material=material, first=int(first), last=int(last))
@@ -355,8 +357,11 @@ def _materials(lines: _Lines, parts: list[Part]) -> tuple[dict[str, MeshMaterial
     passed_over = Counter(word for _, word, _ in lines.others if word not in ("o", "g", "usemtl", "mtllib", "s", "vp"))
     notes = [f'{count:,} "{word[:20]}" statements passed over' for word, count in passed_over.items()]
     materials: dict[str, MeshMaterial] = {}
-    for library in dict.fromkeys(rest for _, word, rest in lines.others if word == "mtllib"):
-        found, missing = read_mtl(lines.path.parent, library)
+    libraries = list(dict.fromkeys(rest for _, word, rest in lines.others if word == "mtllib"))
+    if len(libraries) > _LIBRARIES:
+        raise FileError(f"{lines.path}: names {len(libraries):,} libraries of materials; at most {_LIBRARIES} are read")
+    for library in libraries:
+        found, missing = read_mtl(library, lines.within)
         materials |= found
         notes += missing
     wanted = dict.fromkeys(part.material for part in parts if part.material)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,7 +81,7 @@ def read_ply(path: Path, **options: Told) -> Mesh:
     if uv is None and own is not None and len(own) == 2 * len(flat):  # two numbers a corner: a vertex for each
         uv = (own.reshape(-1, 2) * (1, -1) + (0, 1))[kept]
         rows = flat[kept]
-        vertex = {name: np.asarray(values)[rows] for name, values in vertex.items() if not isinstance(values, list)}
+        vertex = {name: np.asarray(values)[rows] for name, values in vertex.items() if not isinstance(values, (list, _Lists))}
         where = where[rows]
         corners, _ = cut_polygons(where, counts[counts >= 3])
     else:
@@ -118,14 +120,22 @@ def _header(path: Path, data: bytes) -> tuple[list[_Element], str, int]:
                 order = _FORMATS[words[1]]
             elif words[:1] == ["element"]:
                 elements.append(_Element(words[1], int(words[2]), []))
+                if elements[-1].count < 0:
+                    raise ValueError
             elif words[:2] == ["property", "list"]:
                 elements[-1].properties.append((words[4], _KINDS[words[3]], _KINDS[words[2]]))
+                if elements[-1].properties[-1][2][0] == "f":
+                    raise ValueError
             elif words[:1] == ["property"]:
                 elements[-1].properties.append((words[2], _KINDS[words[1]], ""))
         except (KeyError, IndexError, ValueError):
             raise FileError(f"{path}: the header cannot say {line.strip()!r}") from None
     if order is None:
         raise FileError(f"{path}: the header names no format")
+    for element in elements:
+        if element.count > (len(data) - start if element.properties else 0):  # each takes a byte or more
+            why = f"{len(data) - start:,} bytes follow" if element.properties else "none has a property"
+            raise FileError(f"{path}: the header tells of {element.count:,} {element.name} elements, and {why}")
     return elements, order, start
 
 
@@ -174,6 +184,8 @@ class _Binary:
 
     def element(self, element: _Element) -> dict[str, Told]:
         lengths = {name: self._first_length(element, name) for name, _, length in element.properties if length}
+        if any(length > len(self._data) for length in lengths.values()):
+            raise FileError(f"{self._path}: the file is cut short within a list")
         fields: list[Told] = []
         for name, kind, length in element.properties:
             if length:
@@ -206,25 +218,43 @@ class _Binary:
         return 0
 
     def _one_by_one(self, element: _Element) -> dict[str, Told]:
-        out: dict[str, list[Told]] = {name: [] for name, _, _ in element.properties}
-        for _ in range(element.count):
-            for name, kind, length in element.properties:
-                count = int(self._take(length, 1)[0]) if length else 1
-                values = self._take(kind, max(0, count))
-                out[name].append(values.tolist() if length else values[0])
-        return dict(out)
+        """Elements with lists of several lengths: first where each property of each lies, then all of a property at once."""
+        sizes = [np.dtype(kind).itemsize for _, kind, _ in element.properties]
+        lengths = [struct.Struct(self._order + np.dtype(kind).char) if kind else None for _, _, kind in element.properties]
+        starts, counts = (np.empty((len(sizes), element.count), np.int64) for _ in range(2))
+        at, last = self._at, len(self._data)
+        for number in range(element.count):
+            for place, (size, length) in enumerate(zip(sizes, lengths, strict=True)):
+                count = 1
+                if length is not None:
+                    count = max(0, length.unpack_from(self._data, at)[0]) if at + length.size <= last else last
+                    at += length.size
+                starts[place, number], counts[place, number] = at, count
+                at += size * count
+                if at > last:
+                    raise FileError(f"{self._path}: the file is cut short within a list")
+        self._at = at
+        data = np.frombuffer(self._data, np.uint8)
+        out: dict[str, Told] = {}
+        for place, (name, kind, is_list) in enumerate(element.properties):
+            within = np.arange(counts[place].sum()) - np.repeat(np.cumsum(counts[place]) - counts[place], counts[place])
+            first = np.repeat(starts[place], counts[place]) + sizes[place] * within
+            values = data[first[:, None] + np.arange(sizes[place])].view(self._order + kind)[:, 0]
+            out[name] = _Lists(values, counts[place]) if is_list else values
+        return out
 
-    def _take(self, kind: str, count: int) -> NDArray[Told]:
-        size = np.dtype(kind).itemsize * count
-        if self._at + size > len(self._data):
-            raise FileError(f"{self._path}: the file is cut short within a list")
-        values = np.frombuffer(self._data, self._order + kind, count, self._at)
-        self._at += size
-        return values
+
+class _Lists(NamedTuple):
+    """Lists one after the other, and how long each is."""
+
+    flat: NDArray[Told]
+    counts: NDArray[np.int64]
 
 
 def _as_rows(lists: Told, kind: type[int] | type[float] = int) -> tuple[NDArray[Told], NDArray[np.int64]]:
     """Lists one after the other, and how long each is."""
+    if isinstance(lists, _Lists):
+        return lists.flat.astype(kind), lists.counts
     if isinstance(lists, np.ndarray) and lists.ndim == 2:
         return lists.astype(kind).ravel(), np.full(len(lists), lists.shape[1])
     counts = np.array([len(each) for each in lists], np.int64)

@@ -5,6 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.meshfiles import _kernels
+
+_LONG = 64  # corners, from which on it is worth asking first whether a polygon crosses itself
+
 
 def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return triangles of polygons: convex ones as fans, any other by its ears.
@@ -32,8 +36,14 @@ def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tu
         fans = corners[:, fan]
         if count > 3:
             flat = _laid_flat(places[corners])
-            for place in np.flatnonzero(~_is_convex(flat)):
-                fans[place] = corners[place][_cut_by_ears(flat[place], fan)]
+            dented = np.flatnonzero(~_is_convex(flat))
+            if count == 4:
+                fans[dented] = np.take_along_axis(corners[dented], _cut_at_dents(flat[dented]).reshape(-1, 6), 1).reshape(
+                    -1, 2, 3
+                )
+            else:
+                for place in dented:
+                    fans[place] = corners[place][_cut_by_ears(flat[place], fan)]
         cuts.append(fans.reshape(-1, 3))
         owners.append(np.repeat(which, count - 2))
     cut, owner = np.concatenate(cuts), np.concatenate(owners)
@@ -53,17 +63,32 @@ def _laid_flat(places: NDArray[np.float64]) -> NDArray[np.float64]:
     return flat
 
 
+def _cut_at_dents(flat: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Triangles of four-cornered polygons, (P, 2, 3) places in each: from the corner where it turns to the right, if there is
+    one such."""
+    turns = _turns(flat) < 0
+    first = np.where(turns.sum(axis=1) == 1, np.argmax(turns, axis=1), 0)
+    return (first[:, None, None] + np.array([[0, 1, 2], [0, 2, 3]])) % 4
+
+
 def _is_convex(flat: NDArray[np.float64]) -> NDArray[np.bool_]:
     """Whether polygons never turn to the right; what has no finite place counts as such, and is left out later."""
+    return np.all(_turns(flat) >= 0, axis=1) | ~np.isfinite(flat).all(axis=(1, 2))
+
+
+def _turns(flat: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How much polygons turn to the left at each corner: twice the area of what lies between it and its neighbours."""
     ahead, behind = np.roll(flat, -1, axis=1) - flat, flat - np.roll(flat, 1, axis=1)
-    turns = behind[..., 0] * ahead[..., 1] - behind[..., 1] * ahead[..., 0]
-    return np.all(turns >= 0, axis=1) | ~np.isfinite(flat).all(axis=(1, 2))
+    turns: NDArray[np.float64] = behind[..., 0] * ahead[..., 1] - behind[..., 1] * ahead[..., 0]
+    return turns
 
 
 def _cut_by_ears(flat: NDArray[np.float64], fan: NDArray[np.int64]) -> NDArray[np.int64]:
     """Triangles of one polygon, as places in it; what crosses itself so that they do not fill it is cut as a fan."""
     from mapbox_earcut import triangulate_float64
 
+    if len(flat) > _LONG and _crosses_itself(flat):
+        return fan  # after much longer, ears would find no cut that fills it
     cut = triangulate_float64(np.ascontiguousarray(flat), np.array([len(flat)], np.uint32)).astype(np.int64).reshape(-1, 3)
     if len(cut) != len(fan):
         return fan
@@ -71,3 +96,9 @@ def _cut_by_ears(flat: NDArray[np.float64], fan: NDArray[np.int64]) -> NDArray[n
     e, f = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
     turns = e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]
     return np.where((turns < 0)[:, None], cut[:, ::-1], cut)
+
+
+def _crosses_itself(flat: NDArray[np.float64]) -> bool:
+    ring = np.concatenate([flat, flat[:1]])
+    begins, ends = np.minimum(ring[:-1, 0], ring[1:, 0]), np.maximum(ring[:-1, 0], ring[1:, 0])
+    return bool(_kernels.crosses_itself(ring, begins, ends, np.argsort(begins)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import partial
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -11,12 +11,19 @@ import numpy as np
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.meshes.mesh import SMOOTH, Mesh
 from jagged_quilt.meshfiles.gltf import read_gltf
 from jagged_quilt.meshfiles.obj import read_obj
 from jagged_quilt.meshfiles.ply import read_ply
 
-READERS = {".obj": read_obj, ".gltf": read_gltf, ".glb": read_gltf, ".ply": read_ply}
+READERS: dict[str, Callable[..., Mesh]] = {
+    ".obj": read_obj,
+    ".gltf": read_gltf,
+    ".glb": read_gltf,
+    ".ply": lambda path, _, **how: read_ply(path, **how),  # which names no other file
+}
 _UP = {"y": np.eye(4), "z": np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])}
 
 
@@ -28,6 +35,7 @@ def read_mesh(
     up: Literal["y", "z"] = "y",
     metres: float = 1.0,
     second_uv: bool = False,
+    allow: Sequence[Path | str] = (),
 ) -> Mesh:
     """Read a mesh from an OBJ, glTF, GLB or PLY file.
 
@@ -43,6 +51,8 @@ def read_mesh(
         What one unit of the file stands for.
     second_uv : bool
         Whether the second set of uv of a glTF file is the mesh's `layout`, to bake into.
+    allow : sequence of paths
+        Folders that its materials, images and buffers may lie in, besides its own folder and what lies below it.
 
     Raises
     ------
@@ -55,7 +65,9 @@ def read_mesh(
     if path.suffix.lower() not in READERS:
         raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
     read = READERS[path.suffix.lower()]
-    mesh = partial(read, second_uv=True)(path, smooth=smooth) if second_uv and read is read_gltf else read(path, smooth=smooth)
+    within = Within(path.parent, tuple(map(Path, allow)))
+    own: Facts = {"second_uv": True} if second_uv and read is read_gltf else {}
+    mesh = read(path, within, smooth=smooth, **own)
     if second_uv and mesh.layout is None:
         raise FileError(f"{path}: has no second set of uv for all its faces")
     return mesh if up == "y" and scale == 1 else mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))

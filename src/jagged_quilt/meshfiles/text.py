@@ -48,12 +48,16 @@ def joined_lines(data: bytes, never: tuple[bytes, ...]) -> bytes:
     """
     if b"\\" not in data:
         return data
-    out = bytearray(data)
+    out, seen, goes_on = bytearray(data), 0, False
     for found in _GOES_ON.finditer(data):
-        begin = out.rfind(b"\n", 0, found.start()) + 1
-        line = bytes(out[begin : found.start()]).lstrip()
-        if not line.startswith((b"#", *never)) and b" #" not in line:
+        begin = data.rfind(b"\n", seen, found.start()) + 1 or seen
+        piece = data[begin : found.start()]
+        if not goes_on or begin != seen:  # a line of its own
+            goes_on = not piece.lstrip().startswith((b"#", *never))
+        goes_on = goes_on and b" #" not in b" " + piece
+        if goes_on:
             out[found.start() : found.end()] = b" " * (found.end() - found.start())
+        seen = found.end()
     return bytes(out)
 
 

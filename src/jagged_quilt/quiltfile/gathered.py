@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import json
 import os
+import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+
+import tomlkit
 
 from jagged_quilt.audit.gather import TILE, GatheredSet, Gathering, Taken
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_bytes, written_whole
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 
 _COMMENT_AT = 34  # the column where comments begin
@@ -48,7 +53,9 @@ def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None
     before = read_bytes(path, "quilt file").decode("utf-8") if path.exists() else ""
     names = {source.name for source in read_quilt(path).sources} if before else set()
     sets = [_renamed(each, names) for each in found.sets]
-    blocks = [before.rstrip("\n") or f"title = {_quoted(path.name.removesuffix('.toml').removesuffix('.quilt'))}"]
+    title = f"title = {_quoted(path.name.removesuffix('.toml').removesuffix('.quilt'))}"
+    outside = _outside(path.parent, [each.folder for each in sets] + ([ground.file.parent] if ground else []), before)
+    blocks = [_allowing(before.rstrip("\n") or title, outside)]
     if ground is not None:
         blocks.append(_ground(ground, path.parent))
     blocks += [_swatch(each, path.parent) for each in sets]
@@ -58,6 +65,27 @@ def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None
         temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
         read_quilt(temporary)
     return tuple(sets)
+
+
+def _outside(home: Path, folders: Sequence[Path], text: str) -> list[str]:
+    """Folders that the quilt file must allow, besides those that its text does: as few as hold all of some folders."""
+    told = tomllib.loads(text).get("allow", [])
+    within, needed = Within(home, tuple(home / each for each in told)), list[Path]()
+    for folder in sorted({each.resolve() for each in folders}):
+        if not within.holds(folder) and not any(folder.is_relative_to(each) for each in needed):
+            needed.append(folder)
+    return [*told, *(_relative(each, home.resolve()) for each in needed)] if needed else []
+
+
+def _allowing(text: str, folders: list[str]) -> str:
+    """The text of a quilt file with the folders that it allows; all else stays as it is written."""
+    if not folders:
+        return text
+    document = tomlkit.parse(text)
+    if "allow" not in document:
+        return _line(f"allow = {json.dumps(folders, ensure_ascii=False)}", "outside of this file's folder") + "\n" + text
+    document["allow"] = folders
+    return tomlkit.dumps(document).rstrip("\n")
 
 
 def _renamed(one: GatheredSet, names: set[str]) -> GatheredSet:

@@ -16,7 +16,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Model
 from jagged_quilt.masks.image_mask import ImageWrap
 from jagged_quilt.quiltfile.mask_tables import AnyStep
-from jagged_quilt.quiltfile.tables import Table, keys_of, said
+from jagged_quilt.quiltfile.tables import Table, keys_of, said, some
 
 OWN = "own"
 """The swatch of a mesh's layer that stands for the material of each part."""
@@ -43,7 +43,7 @@ class _LayerKeys(Table):
     swatch: str
     label: str = _LAYER["label"][1]
     softness: float = _LAYER["softness"][1]
-    mask: list[AnyStep] = Field(default_factory=list)
+    mask: list[AnyStep] = some()
     tuning: Tuning = _LAYER["tuning"][1]
     far: Far | None = None
     apart: dict[str, Apart] = Field(default_factory=dict)

@@ -12,7 +12,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model
 from jagged_quilt.maps.image_files import ImageLimits
-from jagged_quilt.masks.mask import Constant, Mask
+from jagged_quilt.masks.mask import Constant, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.schema import MedleyTable
@@ -22,6 +22,8 @@ from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_windows import DaubFile
 from jagged_quilt.weights.medley import Heights, Medley
 from jagged_quilt.weights.showing import uncovered
+
+_DEEP, _STEPS = 256, 10_000  # masks that ask each other; steps of one, with all that it asks
 
 At = Callable[..., AbstractContextManager[None]]
 """Gives a context that adds a key path to what is refused inside."""
@@ -54,10 +56,15 @@ class MaskMaker:
         self._adopted, self._channels, self._above = frozenset(adopted), channels or Channels(), above
         self._made_channels: dict[str, Channel] = {}
         self.folder, self.limits, self._layers, self._at = folder, limits, layers, at
+        self._places = _places(layers)
+        self._places_of_channels = _places(self._channels.tables)
         self._made: dict[int, Mask | None] = {}
         self.laid: list[Layer] = []
         """The layers that are made so far."""
         self._being_made: list[int | str] = []
+        self._steps: dict[int | str, int] = {}
+        """How many steps each mask takes, with those of the masks that it asks."""
+        self._taken = [0]
 
     def mask_of_layer(self, name: str) -> Mask:
         """Return the mask of a layer; everywhere where it has none.
@@ -69,8 +76,7 @@ class MaskMaker:
         RangeError
             If that leads in a circle.
         """
-        names = [layer.name for layer in self._layers]
-        return self.mask(names.index(known_name("layer", name, names))) or Constant(1.0)
+        return self.mask(self._places[known_name("layer", name, self._places)]) or Constant(1.0)
 
     def shown_of_layer(self, name: str) -> Mask:
         """Return how much of a layer shows below the one whose mask is being made.
@@ -91,7 +97,7 @@ class MaskMaker:
         asked = [n for n in below if n >= first]
         for n in asked:
             self._refuse_adopted(n)
-        return uncovered([self.mask(n) for n in asked], 0)
+        return uncovered([(made := self.mask(n)) and Shared(made, self._layers[n].name) for n in asked], 0)
 
     def layers_below(self) -> list[Layer]:
         """Return the layers below the one whose mask is being made; raise `RangeError` if they cannot be asked."""
@@ -121,6 +127,7 @@ class MaskMaker:
         """Return the mask of the layer in a place, or None where it has none."""
         if place not in self._made:
             self._made[place] = self._of_steps(place, self._layers[place].mask, "layer", place)
+        self._taken[-1] += self._steps[place]
         return self._made[place]
 
     def channel_named(self, name: str) -> Channel:
@@ -134,14 +141,16 @@ class MaskMaker:
             If that leads in a circle.
         """
         if self._above is not None:
-            return self._above.channel_named(name)
-        names = [table.name for table in self._channels.tables]
-        place = names.index(known_name("channel", name, names))
+            made = self._above.channel_named(name)
+            self._taken[-1] += self._above._steps[f'channel "{name}"']
+            return made
+        place = self._places_of_channels[known_name("channel", name, self._places_of_channels)]
         if name not in self._made_channels:
             below = self._of_steps(f'channel "{name}"', self._channels.tables[place].mask, "channel", place)
             daubs = self._channels.daubs()
             own = daubs if isinstance(daubs, DaubFile) else tuple(daub for daub in daubs if daub.channel == name)
             self._made_channels[name] = Channel(name, below, own)
+        self._taken[-1] += self._steps[f'channel "{name}"']
         return self._made_channels[name]
 
     def _of_steps(self, what: int | str, steps: list[Model], *key: str | int) -> Mask | None:
@@ -150,9 +159,18 @@ class MaskMaker:
             circle = [*self._being_made[self._being_made.index(what) :], what]
             way = " -> ".join(each if isinstance(each, str) else self._layers[each].name for each in circle)
             raise RangeError(f"masks ask each other in a circle: {way}; break it somewhere")
+        if len(self._being_made) >= _DEEP:
+            raise RangeError(f"masks ask each other, one the next, over more than {_DEEP} layers; use an image of one of them")
         self._being_made.append(what)
+        self._taken.append(len(steps))
         made = steps_mask(steps, self, lambda which: self._at(*key, "mask", which)) if steps else None
         self._being_made.pop()
+        self._steps[what] = self._taken.pop()
+        if self._steps[what] > _STEPS:
+            raise RangeError(
+                f"takes {self._steps[what]:,} steps, with those of the masks that it asks and that these ask; at most {_STEPS:,} "
+                "are taken: use an image of one of them"
+            )
         return made
 
     def medley(self, place: int, table: MedleyTable) -> Medley:
@@ -169,3 +187,8 @@ class MaskMaker:
         else:
             by = steps_mask(table.mask, self, lambda which: self._at("medley", place, "mask", which))
         return Medley(tuple(table.swatches), by, table.softness)
+
+
+def _places(tables: Sequence[Model]) -> dict[str, int]:
+    """The first table of each name."""
+    return {table.name: place for place, table in reversed(list(enumerate(tables)))}

@@ -19,7 +19,7 @@ from jagged_quilt.masks.field_masks import Distance
 from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import MASK_KINDS, Combine, Combined, Constant, Inverted, Levels, Mask, Shared, Warped
 from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.quiltfile.tables import Table, keys_of, said, table_of
+from jagged_quilt.quiltfile.tables import Table, keys_of, said, some, table_of
 
 
 class Around(Protocol):
@@ -116,7 +116,7 @@ class _DistanceStep(MaskStep):
     """From the edge of another layer's mask, or of steps of its own."""
 
     layer: str = ""
-    of: list[AnyStep] = Field(default_factory=list)
+    of: list[AnyStep] = some()
 
     def bare(self, around: Around) -> Mask:
         if bool(self.layer) == bool(self.of):

@@ -12,6 +12,8 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Uv
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshes.unwrap import unwrap
@@ -21,13 +23,15 @@ from jagged_quilt.quiltfile.schema import MeshTable
 from jagged_quilt.surfaces.terrain import Terrain
 
 
-def placed_mesh(table: MeshTable, folder: Path, terrain: Terrain | None) -> Mesh:
+def placed_mesh(table: MeshTable, within: Within, terrain: Terrain | None) -> Mesh:
     """Read the mesh of a table and put it in its place; on the ground where it is to stand there.
 
-    Where a layer shows its own materials, its uv are those by which their textures are read.
+    What the file names may lie below its own folder, and `within`. Where a layer shows its own materials, its uv are those by
+    which their textures are read.
     """
     second = table.into == "second uv"
-    mesh = read_mesh(folder / table.file, smooth=table.smooth, up=table.up, metres=table.metres, second_uv=second)
+    how: Facts = {"smooth": table.smooth, "up": table.up, "metres": table.metres, "second_uv": second}
+    mesh = read_mesh(within.home / table.file, allow=(within.home, *within.allowed), **how)
     if table.unwrap:
         faces = "bare" if table.unwrap == "bare" else "all"
         mesh = unwrap(mesh, texels=table.texels, padding=max(2, table.padding // 4), faces=faces)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 Path = tuple[str | int, ...]
 
-_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(#.*)?$")
 _KEY = re.compile(r"""^\s*("[^"]*"|'[^']*'|[A-Za-z0-9_.-]+)\s*=""")
 
 
+@lru_cache(maxsize=2)
 def lines_of_keys(text: str) -> dict[Path, int]:
     """Return the line, from 1, of every table and key of a TOML text, by its path.
 
@@ -21,14 +22,21 @@ def lines_of_keys(text: str) -> dict[Path, int]:
     depth = 0
     for number, line in enumerate(text.splitlines(), 1):
         bare = re.sub(r'"(\\.|[^"\\])*"|\'[^\']*\'', '""', line).split("#")[0]
-        header = _HEADER.match(line) if depth == 0 else None
+        header = _header(line) if depth == 0 else None
         if header:
-            table = _enter(header[2].split("."), header[1] == "[[", counts)
+            table = _enter(header.split("."), line.lstrip().startswith("[["), counts)
             found.setdefault(table, number)
         elif depth == 0 and (key := _KEY.match(line)):
             found[(*table, *(part.strip("\"' ") for part in key[1].split(".")))] = number
         depth += 0 if header else bare.count("[") + bare.count("{") - bare.count("]") - bare.count("}")
     return found
+
+
+def _header(line: str) -> str | None:
+    """The name of a table that a line begins; None if it begins none."""
+    bare = line.strip()
+    name, closed, _ = bare.lstrip("[").partition("]")
+    return name.strip() if closed and bare.startswith("[") else None
 
 
 def line_of(text: str, path: Path) -> int | None:
@@ -59,7 +67,5 @@ def _enter(names: list[str], repeated: bool, counts: dict[Path, int]) -> Path:
     path = (*path, names[-1].strip("\"' "))
     if repeated:
         counts[path] = counts.get(path, -1) + 1
-        for inner in [p for p in counts if len(p) > len(path) and p[: len(path)] == path and p[len(path)] == counts[path]]:
-            del counts[inner]
         path = (*path, counts[path])
     return path

@@ -19,10 +19,12 @@ from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive
+from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
@@ -71,7 +73,13 @@ _RISE = 28.0  # degrees from above, of a camera that nobody placed
 class PlacedSource(SwatchSource):
     """A swatch's source that names its place in the quilt file in all that it refuses."""
 
+    within: Within = field(repr=False)
     at: Callable[[], AbstractContextManager[None]] = field(repr=False)
+
+    @cached_property
+    def files(self) -> tuple[Path, ...]:
+        """The image files in the folder; raise `FileError` if one is a link to what the quilt file may not read."""
+        return tuple(self.within.check(path) if path.is_symlink() else path for path in super().files)
 
     def read(self, roles: Collection[MapRole] | None = None) -> Swatch:
         """Read as `SwatchSource.read` does."""
@@ -107,8 +115,11 @@ class Quilt:
 
     def __init__(self, path: Path, table: QuiltTable, text: str, again: Callable[[], Quilt]) -> None:
         self.path, self.folder, self.table, self._text, self._again = path, path.parent, table, text, again
+        self.within = Within(self.folder, tuple(self.folder / each for each in table.allow))
+        """Where the file's names, and those in mesh files, may lead."""
         self._check_names()
         self._check_parts()
+        self._check_files()
         self.limits = table.images
         self.shelf: Shelf | None = None
         """Where a heightmap and adopted weights lie that are more than can be held; results name it."""
@@ -182,7 +193,7 @@ class Quilt:
         out = []
         for number, table in enumerate(self.table.mesh):
             with self._at("mesh", number, "file"):
-                out.append(placed_mesh(table, self.folder, self.terrain if table.stand else None))
+                out.append(placed_mesh(table, self.within, self.terrain if table.stand else None))
         return tuple(out)
 
     @cached_property
@@ -397,6 +408,7 @@ class Quilt:
                 rules=rules,
                 words=self.table.words(),
                 limits=self.limits,
+                within=self.within,
                 at=lambda: self._at("swatch", place, "folder"),
             )
 
@@ -410,8 +422,8 @@ class Quilt:
             return [_one_rule(table)] if table.role else _packed_rules(table)
 
     def _layer(self, place: int, layer: Model) -> Layer:
-        mask = self._maker.mask(place)
         with self._at("layer", place, "mask"):
+            mask = self._maker.mask(place)
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
             if place == 0 and mask is not None and layer.name not in adopted:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
@@ -466,7 +478,8 @@ class Quilt:
         maker = MaskMaker(self.folder, self.limits, list(table.layer), at, above=self._maker)
         out: list[tuple[str, Layer]] = []
         for place, layer in enumerate(table.layer):
-            mask = maker.mask(place)
+            with at("layer", place, "mask"):
+                mask = maker.mask(place)
             with at("layer", place, "swatch"):
                 if not layer.is_own:
                     known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys, OWN])
@@ -489,28 +502,30 @@ class Quilt:
         names = [swatch.name for swatch in self.table.swatch]
         if not names and not any(layer.is_own for mesh in self.table.mesh for layer in mesh.layer):
             raise QuiltFileError(f"{self.path}: there is no swatch; write a [[swatch]], or a [[mesh]] with a layer of its own")
+        known: dict[str, None] = {}
         for place, name in enumerate(names):
-            if name == OWN:
-                with self._at("swatch", place, "name"):
+            with self._at("swatch", place, "name"):
+                if name == OWN:
                     raise RangeError(f'"{OWN}" stands for the material of a mesh; give this swatch another name')
-            if name in names[:place]:
-                with self._at("swatch", place, "name"):
+                if name in known:
                     raise RangeError(f'two swatches are called "{name}"; give one of them another name')
+            known[name] = None
         for place, medley in enumerate(self.table.medley):
-            with self._at("medley", place, "name"):
-                if medley.name in names or medley.name in [each.name for each in self.table.medley[:place]]:
-                    raise RangeError(f'something else is called "{medley.name}" already; give this medley another name')
             for which, name in enumerate(medley.swatches):
                 with self._at("medley", place, "swatches", which):
-                    known_name("swatch", name, names)
-        labels: list[str] = []
+                    known_name("swatch", name, known)
+        for place, medley in enumerate(self.table.medley):
+            with self._at("medley", place, "name"):
+                if medley.name in known:
+                    raise RangeError(f'something else is called "{medley.name}" already; give this medley another name')
+            known[medley.name] = None
+        labels = set[str]()
         for place, layer in enumerate(self.table.layer):
             with self._at("layer", place, "swatch"):
-                known_name("swatch or medley", layer.swatch, [*names, *(each.name for each in self.table.medley)])
-                label = layer.name
-                if label in labels:
-                    raise RangeError(f'two layers are called "{label}"; give this one a label of its own')
-                labels.append(label)
+                known_name("swatch or medley", layer.swatch, known)
+                if layer.name in labels:
+                    raise RangeError(f'two layers are called "{layer.name}"; give this one a label of its own')
+            labels.add(layer.name)
 
     def _check_parts(self) -> None:
         """Refuse what needs another part of the file that is not there, and names of meshes that are no names."""
@@ -528,6 +543,12 @@ class Quilt:
             with self._at("mesh", number, "stand"):
                 if mesh.stand and self.table.surface is None:
                     raise RangeError("there is no ground to stand on; write a [surface], or say at = [x, y, z]")
+
+    def _check_files(self) -> None:
+        """Refuse what is named outside of the file's folder, unless it is allowed; nothing allows daubs, which are written."""
+        for key, name in self.table.named_files():
+            with self._at(*key):
+                (Within(self.folder) if key[-1] == "daubs" else self.within).check(self.folder / name)
 
     def place_of(self, key: str) -> KeyPath:
         """Return the full path of a key as people write it; raise `NameNotFoundError` if it leads nowhere or to many."""
@@ -595,6 +616,7 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
     ]
 
 
+@by_door("quilt file")
 def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
     """Read a quilt file.
 

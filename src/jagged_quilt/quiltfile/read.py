@@ -23,6 +23,9 @@ from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
 
+_PARTS = 64
+_DEEP = re.compile(rf"""(?<![\w"'-])(?:[\w"'-]++[ \t]*+\.[ \t]*+){{{_PARTS}}}""")  # what takes the parser of TOML long
+_FAULTS = 24  # that are told one by one
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
@@ -49,6 +52,8 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told
     data = read_bytes(path, "quilt file")
     try:
         text = data.decode("utf-8")
+        if deep := _DEEP.search(text):
+            raise QuiltFileError(f"{path} line {text[: deep.start()].count(chr(10)) + 1}: a key of more than {_PARTS} parts")
         told = tomllib.loads(text)
         if time is not None and isinstance(told.setdefault("weights", {}), dict):
             told["weights"]["time"] = float(time)
@@ -66,8 +71,21 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told
     except tomllib.TOMLDecodeError as error:
         raise QuiltFileError(f"{path}: not TOML: {error}") from None
     except ValidationError as error:
-        faults = [fault_at(path, text, _key_path(e), _words(e)) for e in _told_once(error.errors())]
-        raise QuiltFileError("\n".join(dict.fromkeys(faults))) from None
+        raise QuiltFileError(_faults(path, text, error)) from None
+
+
+def _faults(path: Path, text: str, error: ValidationError) -> str:
+    """A line for each fault; of very many for the first."""
+    found = _told_once(error.errors())
+    if any(e["type"] == "json_invalid" for e in found):
+        return f"{path}: this quilt file is nested too deeply to be read"
+    return _lines([fault_at(path, text, _key_path(e), _words(e)) for e in found[:_FAULTS]], len(found))
+
+
+def _lines(faults: list[str], count: int = 0) -> str:
+    """Faults, a line each; of very many, `count` where not all are given, only the first."""
+    more = max(len(faults), count) - _FAULTS
+    return "\n".join([*dict.fromkeys(faults[:_FAULTS]), *([f"and {more:,} more"] if more > 0 else [])])
 
 
 def _put_numbers(path: Path, text: str, told: dict[str, Told]) -> None:
@@ -78,7 +96,7 @@ def _put_numbers(path: Path, text: str, told: dict[str, Told]) -> None:
         if isinstance(now, (int, float)) and isinstance(told.get(name), list):
             put_numbers(told[name], float(now), lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
     if faults:
-        raise QuiltFileError("\n".join(faults))
+        raise QuiltFileError(_lines(faults))
 
 
 def put_at(told: dict[str, Told], key: str, value: Told) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated, Literal, TypeAlias
 
 from pydantic import AfterValidator, Field
@@ -29,7 +30,8 @@ from jagged_quilt.meshfiles.read import read_mesh
 from jagged_quilt.quiltfile.layer_tables import FlowTable, LayerTable, MeshLayerTable
 from jagged_quilt.quiltfile.light_tables import LightTable, SkyTable
 from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
-from jagged_quilt.quiltfile.tables import Table, default_of, keys_of, table_of
+from jagged_quilt.quiltfile.places import Path as KeyPath
+from jagged_quilt.quiltfile.tables import SWATCHES, Table, default_of, keys_of, some, table_of
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain_source import TerrainSource
 from jagged_quilt.surfaces.uv_canvas import PADDING
@@ -100,21 +102,21 @@ class MedleyTable(Table):
     where none are said), or by a mask."""
 
     name: str
-    swatches: list[str] = Field(min_length=2)
+    swatches: list[str] = some(least=2)
     by: Literal["noise", "height", "mask"]
     softness: float = keys_of(Medley)["softness"][1]
     noise: _NoiseOfMedley | None = None
     heights: list[float] = Field(default_factory=list)
     wobble: float = _HEIGHTS["wobble"][1]
     size: float = _HEIGHTS["size"][1]
-    mask: list[AnyStep] = Field(default_factory=list)
+    mask: list[AnyStep] = some()
 
 
 class ChannelTable(Table):
     """Something that lies over the surface beside the layers: what daubs call it, and what is there before them."""
 
     name: str
-    mask: list[AnyStep] = Field(default_factory=list)
+    mask: list[AnyStep] = some()
 
 
 _FilmKeys: Model = table_of(Film, leave_out=("mask",))
@@ -123,7 +125,7 @@ _FilmKeys: Model = table_of(Film, leave_out=("mask",))
 class FilmTable(_FilmKeys):  # type: ignore[misc]
     """What lies upon the blended layers where its mask says so, and upon what: all, or "ground" and meshes by their names."""
 
-    mask: list[AnyStep] = Field(min_length=1)
+    mask: list[AnyStep] = some(least=1)
     on: list[str] = Field(default_factory=list)
 
 
@@ -165,7 +167,7 @@ class MeshTable(Table):
     into: Literal["uv", "second uv", "vertices"] = "uv"
     texels: Texels = TEXELS
     padding: int = PADDING
-    layer: list[MeshLayerTable] = Field(min_length=1)
+    layer: list[MeshLayerTable] = some(least=1)
 
 
 class WeightsTable(Table):
@@ -207,9 +209,11 @@ class ViewTable(Table):
 
 
 class QuiltTable(Table):
-    """A whole quilt file. Everything but swatches may be missing."""
+    """A whole quilt file. Everything but swatches may be missing; `allow` names folders outside of the file's own that it may
+    read."""
 
     title: str = ""
+    allow: list[str] = some()
     names: dict[str, RoleName | list[RoleName]] = Field(default_factory=dict)
     surface: TerrainSource | None = None
     images: ImageLimits = ImageLimits()
@@ -217,14 +221,14 @@ class QuiltTable(Table):
     weights: WeightsTable = Field(default_factory=WeightsTable)
     bake: BakeTable = Field(default_factory=BakeTable)
     view: ViewTable | None = None
-    light: list[LightTable] = Field(default_factory=list)
+    light: list[LightTable] = some()
     sky: SkyTable = Field(default_factory=SkyTable)
-    swatch: list[SwatchTable] = Field(default_factory=list)
-    layer: list[LayerTable] = Field(default_factory=list)
-    medley: list[MedleyTable] = Field(default_factory=list)
-    channel: list[ChannelTable] = Field(default_factory=list)
-    film: list[FilmTable] = Field(default_factory=list)
-    mesh: list[MeshTable] = Field(default_factory=list)
+    swatch: list[SwatchTable] = some(SWATCHES)
+    layer: list[LayerTable] = some()
+    medley: list[MedleyTable] = some()
+    channel: list[ChannelTable] = some()
+    film: list[FilmTable] = some()
+    mesh: list[MeshTable] = some()
     adopt: AdoptTable | None = None
 
     def words(self) -> dict[str, Roles]:
@@ -234,14 +238,33 @@ class QuiltTable(Table):
 
     def flow_files(self) -> list[str]:
         """Return the image files by which textures are bent, relative to the quilt file."""
-        layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
-        return [layer.warp.image for layer in layers if isinstance(layer.warp, FlowTable)]
+        return [name for key, name in self.named_files() if "warp" in key]
 
     def mask_files(self) -> list[str]:
         """Return the image files that masks read, relative to the quilt file."""
-        layers = [*self.layer, *(layer for mesh in self.mesh for layer in mesh.layer)]
-        steps = [step for each in [*layers, *self.medley, *self.channel, *self.film] for step in each.mask]
-        return [step.file for step in _with_inner(steps) if isinstance(step, ImageFileStep)]
+        return [name for key, name in self.named_files() if "mask" in key]
+
+    def named_files(self) -> Iterator[tuple[KeyPath, str]]:
+        """Yield every file and folder that is read, relative to the quilt file, and the path of the key that names it."""
+        for place, swatch in enumerate(self.swatch):
+            if swatch.folder:
+                yield ("swatch", place, "folder"), swatch.folder
+            for which, rule in enumerate(swatch.map):
+                if rule.file:
+                    yield ("swatch", place, "map", which, "file"), f"{swatch.folder}/{rule.file}"
+        for file in self.surface.files if self.surface is not None else ():
+            yield ("surface", "terrain"), file
+        for which, file in enumerate(self.adopt.files if self.adopt is not None else ()):
+            yield ("adopt", "files", which), file
+        if self.sky.image:
+            yield ("sky", "image"), self.sky.image
+        if self.weights.daubs:
+            yield ("weights", "daubs"), self.weights.daubs
+        for place, mesh in enumerate(self.mesh):
+            yield ("mesh", place, "file"), mesh.file
+            yield from _files_of(("mesh", place, "layer"), mesh.layer)
+        for name in ("layer", "medley", "channel", "film"):
+            yield from _files_of((name,), getattr(self, name))
 
 
 def _roles_told(names: list[str]) -> Roles:
@@ -249,6 +272,16 @@ def _roles_told(names: list[str]) -> Roles:
     return roles if any(roles) else ()
 
 
-def _with_inner(steps: list[Told]) -> list[Told]:
-    inner = [each for step in steps for each in getattr(step, "of", ())]
-    return [*steps, *_with_inner(inner)] if inner else steps
+def _files_of(key: KeyPath, tables: list[Told]) -> Iterator[tuple[KeyPath, str]]:
+    """Yield what masks read, and by what textures are bent, of tables in a list."""
+    for place, table in enumerate(tables):
+        yield from _files_of_steps((*key, place, "mask"), table.mask)
+        if isinstance(getattr(table, "warp", None), FlowTable):
+            yield (*key, place, "warp", "image"), table.warp.image
+
+
+def _files_of_steps(key: KeyPath, steps: list[Told]) -> Iterator[tuple[KeyPath, str]]:
+    for place, step in enumerate(steps):
+        if isinstance(step, ImageFileStep):
+            yield (*key, place, "file"), step.file
+        yield from _files_of_steps((*key, place, "of"), getattr(step, "of", []))

@@ -12,6 +12,16 @@ from pydantic import Field as Key
 
 from jagged_quilt.foundation.loose import Facts, Model, Told
 
+MOST = 4096
+"""Of layers, meshes, lights, steps of a mask and the like, in one list."""
+SWATCHES = 65536
+"""Of swatches."""
+
+
+def some(most: int = MOST, least: int = 0) -> Told:
+    """A list of at most so many; of none where `least` is 0 and nothing is said."""
+    return Key(min_length=least, max_length=most) if least else Key(default_factory=list, max_length=most)
+
 
 class Table(BaseModel):
     """A table of a quilt file: every key is known, and of the type it should be."""

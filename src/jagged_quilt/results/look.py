@@ -174,11 +174,7 @@ class Look:
         if self._results is None:
             return {}
         quilt, home = self._results.quilt, self.path.parent.resolve()
-        table = quilt.table
-        named = [*(table.surface.files if table.surface else ()), *table.mask_files(), *(each.file for each in table.mesh)]
-        named += [table.sky.image] if table.sky.image else []
-        named += [*(table.adopt.files if table.adopt else ()), *([table.weights.daubs] if table.weights.daubs else ())]
-        files = {(quilt.folder / name).resolve() for name in named}
+        files = {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}
         for source in quilt.sources:
             with contextlib.suppress(QuiltError):
                 files |= {path.resolve() for path in source.files}
