@@ -16,6 +16,7 @@ import argparse
 import json
 import multiprocessing
 import os
+import re
 import resource
 import signal
 import sys
@@ -41,6 +42,14 @@ NUMBERS = [
     b"4294967296",
     b"99999999999999999999",
     b"1e-320",
+    b"NaN",
+    b"-Infinity",
+    b"1e308",
+    b"2147483648",
+    b"1e-7",
+    b"true",
+    b"null",
+    b'"a"',
     b"\x00",
     b"\xff\xfe",
     b"[[[[",
@@ -96,6 +105,8 @@ def good_files(folder: Path) -> dict[str, Path]:
     mesh = jq.shapes.sphere(1.0, around=8, down=4)
     for suffix in ("obj", "glb"):
         files[suffix] = jq.export.write_mesh(mesh, folder / f"a.{suffix}")
+    files["gltf"] = folder / "a.gltf"
+    files["gltf"].write_text(gltf_of(folder))
     files["ply"], files["binary.ply"] = folder / "a.ply", folder / "b.ply"
     head = "ply\nformat {} 1.0\nelement vertex 4\n" + "".join(f"property float {axis}\n" for axis in ("x", "y", "z", "s", "t"))
     head += "element face 2\nproperty list uchar int vertex_indices\nend_header\n"
@@ -126,15 +137,71 @@ def good_files(folder: Path) -> dict[str, Path]:
     return files
 
 
-TEXTS = ("obj", "ply", "mtl", "daubs", "toml", "arrays.json", "weights.json")
+def gltf_of(folder: Path) -> str:
+    """A glTF file of a triangle with a material and a normal of its own, its numbers in a buffer beside it."""
+    numbers = np.array([[0, 0, 0], [1, 0, 0], [0, 0, 1], [0, 1, 0], [0, 1, 0], [0, 1, 0]], "<f4")
+    (folder / "a.bin").write_bytes(numbers.tobytes() + np.array([0, 2, 1], "<u2").tobytes())
+    told = {
+        "asset": {"version": "2.0"},
+        "buffers": [{"uri": "a.bin", "byteLength": 78}],
+        "bufferViews": [
+            {"buffer": 0, "byteOffset": 0, "byteLength": 72, "byteStride": 12},
+            {"buffer": 0, "byteOffset": 72, "byteLength": 6},
+        ],
+        "accessors": [
+            {"bufferView": 0, "componentType": 5126, "count": 3, "type": "VEC3", "min": [0, 0, 0], "max": [1, 0, 1]},
+            {"bufferView": 0, "byteOffset": 36, "componentType": 5126, "count": 3, "type": "VEC3"},
+            {"bufferView": 1, "componentType": 5123, "count": 3, "type": "SCALAR"},
+        ],
+        "images": [{"uri": "a.png"}],
+        "textures": [{"source": 0}],
+        "materials": [
+            {
+                "name": "m",
+                "alphaMode": "MASK",
+                "emissiveFactor": [0.1, 0.2, 3.0],
+                "normalTexture": {"index": 0, "scale": 0.5},
+                "occlusionTexture": {"index": 0, "strength": 0.5},
+                "pbrMetallicRoughness": {
+                    "baseColorFactor": [0.5, 0.5, 0.5, 1.0],
+                    "baseColorTexture": {
+                        "index": 0,
+                        "extensions": {"KHR_texture_transform": {"scale": [2, 2], "rotation": 0.5}},
+                    },
+                    "metallicFactor": 0.5,
+                    "roughnessFactor": 0.5,
+                },
+                "extensions": {
+                    "KHR_materials_clearcoat": {"clearcoatFactor": 0.5, "clearcoatRoughnessFactor": 0.1},
+                    "KHR_materials_ior": {"ior": 1.4},
+                    "KHR_materials_specular": {"specularFactor": 0.5, "specularColorFactor": [1, 1, 1]},
+                    "KHR_materials_emissive_strength": {"emissiveStrength": 2},
+                },
+            }
+        ],
+        "meshes": [{"primitives": [{"attributes": {"POSITION": 0, "NORMAL": 1}, "indices": 2, "material": 0, "mode": 4}]}],
+        "nodes": [
+            {"children": [1], "rotation": [0, 0.6, 0, 0.8], "scale": [1, 2, 1]},
+            {"mesh": 0, "translation": [1, 2, 3], "matrix": [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1]},
+        ],
+        "scenes": [{"nodes": [0]}],
+        "scene": 0,
+    }
+    return json.dumps(told, indent=1)
+
+
+TEXTS = ("obj", "gltf", "ply", "mtl", "daubs", "toml", "arrays.json", "weights.json")
 CHECKED = {"png", "ktx2"}
 """Formats with a checksum: other pixels than before are wrong."""
 
 
 def read(kind: str, path: Path) -> object:
     """Read a file as a user's command would; return what tells whether it is the same."""
-    if kind in ("obj", "ply", "binary.ply", "glb"):
+    if kind in ("obj", "ply", "binary.ply", "glb", "gltf"):
         mesh = jq.read_mesh(path)
+        for material in mesh.materials.values():
+            for rule in material.rules:
+                assert np.isfinite(rule.times).all() and np.isfinite(rule.value).all(), rule
         assert np.isfinite(mesh.position).all()
         assert np.isfinite(mesh.normal).all()
         assert np.allclose(np.linalg.norm(mesh.normal, axis=1), 1, atol=1e-3)
@@ -178,7 +245,7 @@ def damaged(good: bytes, rng: np.random.Generator, is_text: bool) -> bytes:
                 to = int(rng.integers(0, len(data) + 1))
                 data[to:to] = piece * int(rng.integers(1, 4))
             case 6:
-                words = bytes(data).split()
+                words = re.findall(rb"[^\s,:\[\]{}]+", bytes(data))
                 if words:
                     old = words[int(rng.integers(len(words)))]
                     data = bytearray(bytes(data).replace(old, NUMBERS[int(rng.integers(len(NUMBERS)))], 1))

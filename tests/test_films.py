@@ -169,7 +169,7 @@ class TestQuilt:
         [
             ('channel = "wetness"', 'channel = "wet"', r"film\[0\].mask\[0\].*: no channel is called"),
             ('name = "wet"\n', 'name = "wet"\non = ["jar"]\n', r"film\[0\].on\[0\]: .*thing that a film lies on"),
-            ('name = "wetness"', 'name = "a/b"', "must be a name of its own"),
+            ('name = "wetness"', 'name = "a/b"', "must be a name of letters"),
             ('{ kind = "height", band = [-9.0, 1.0] }', '{ kind = "channel", channel = "wetness" }', "in a circle"),
             ("roughness = 0.1", "roughness = 1.5", r"film\[0\].roughness: roughness must be from 0 to 1"),
         ],

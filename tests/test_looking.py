@@ -129,7 +129,8 @@ class TestLook:
         """A heightmap that lies outside of the quilt file's folder."""
         ground = tmp_path / "ground.png"
         (project.parent / "ground.png").rename(ground)
-        project.write_text(project.read_text().replace('terrain = "ground.png"', 'terrain = "../ground.png"'))
+        text = project.read_text().replace('terrain = "ground.png"', 'terrain = "../ground.png"')
+        project.write_text('allow = [".."]\n' + text)
         look, seen = jq.Look(project, ["riser"], threads=1), []
 
         def follow():

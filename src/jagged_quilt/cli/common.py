@@ -98,6 +98,17 @@ def at_work() -> Iterator[Progress]:
         finally:
             for line in dict.fromkeys(str(each.message) for each in caught):
                 click.echo(f"warning: {line}", err=True)
+            _tell_if_kernels_are_lost()
+
+
+def _tell_if_kernels_are_lost() -> None:
+    """Say so where what was compiled cannot be kept for the next run."""
+    if "jagged_quilt.foundation.compiler" in sys.modules:
+        from jagged_quilt.foundation.kernel_cache import cache_folder
+
+        if cache_folder() is None:
+            why = "no folder to keep compiled kernels in can be written to, so each run compiles what it needs"
+            click.echo(f"warning: {why}; name one in NUMBA_CACHE_DIR", err=True)
 
 
 @contextmanager

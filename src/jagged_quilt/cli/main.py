@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import io
 import os
 import sys
 
@@ -55,8 +56,10 @@ def main() -> None:
     debug = "--debug" in sys.argv[:command]  # after a command it may be that command's own
     if not debug:
         _keep_libraries_quiet()
+    _print_anything()
     try:
         jquilt.main(prog_name="jquilt", standalone_mode=False)
+        _flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
     except click.Abort:
@@ -66,7 +69,7 @@ def main() -> None:
         error.show()
         sys.exit(2)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _print_nothing()
         sys.exit(0)
     except Exception as error:
         from jagged_quilt.foundation.errors import QuiltError
@@ -75,6 +78,11 @@ def main() -> None:
             raise
         if isinstance(error, QuiltError):
             _say(str(error))
+            sys.exit(2)
+        if isinstance(error, OSError):
+            _print_nothing()
+            what = error.filename or "standard output, or a file"
+            _say(f"{what}: the system says: {error.strerror or error}; what was there before is untouched")
             sys.exit(2)
         _say(f"a fault of our own, not of your input: {type(error).__name__}: {error} (run with --debug to see where)")
         sys.exit(3)
@@ -88,6 +96,24 @@ def _keep_libraries_quiet() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     except OSError:  # no standard error at all: nothing to keep quiet
         return
+
+
+def _print_anything() -> None:
+    """Where standard output has no place for a letter, print a question mark."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper) and stream.encoding.lower().replace("-", "") != "utf8":
+            stream.reconfigure(errors="replace")
+
+
+def _flush() -> None:
+    if sys.stdout is not None:
+        sys.stdout.flush()
+
+
+def _print_nothing() -> None:
+    """Give up standard output, so that Python does not stumble over it again when it ends."""
+    if sys.stdout is not None:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _say(message: str) -> None:

@@ -18,7 +18,7 @@ def command(threads: int | None, anew: bool) -> None:
     with at_work() as progress, timed() as seconds:
         parts = warm(threads=threads, progress=progress, anew=anew)
     folder = cache_folder()
-    where = f"; they are kept in {folder.parent}" if folder else ""
+    where = f"; they are kept in {folder.parent}" if folder else ", and none can be kept: name a folder in NUMBA_CACHE_DIR"
     if parts:
         click.echo(f"compiled in {seconds():.0f} s: the kernels to {', '.join(parts)}{where}")
     else:

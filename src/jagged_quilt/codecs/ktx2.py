@@ -124,10 +124,14 @@ class Spool:
         with self._lock:
             offset = self._end if self._head is None else self._starts[level] + which * len(data)
             self._end = max(self._end, offset + len(data))
-            self._file.seek(offset)
-            done = 0
-            while done < len(data):
-                done += self._file.write(memoryview(data)[done:])
+            try:
+                self._file.seek(offset)
+                done = 0
+                while done < len(data):
+                    done += self._file.write(memoryview(data)[done:])
+            except OSError as error:
+                folder = self._path.parent.parent  # that for which this one is a temporary one
+                raise FileError(f"{folder / self._path.name}: cannot write this array: {error.strerror or error}") from error
         return Frame(self._path, offset, len(data), crc)
 
     def close(self) -> None:

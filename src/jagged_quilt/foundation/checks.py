@@ -13,6 +13,8 @@ from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeE
 from jagged_quilt.foundation.loose import Stored
 
 _NAMES = 24  # that an error tells
+METRES = 1e-6, 1e9
+"""Between which every length lies: its square and its inverse are then far from the ends of float32."""
 
 
 def number_in(name: str, value: float, low: float = -math.inf, high: float = math.inf, unit: str = "") -> float:
@@ -29,11 +31,11 @@ def number_in(name: str, value: float, low: float = -math.inf, high: float = mat
 
 
 def positive(name: str, value: float, unit: str = "") -> float:
-    """Return `value` as a float; raise `RangeError` unless it is finite and above 0."""
+    """Return `value` as a float; raise `RangeError` unless it is finite and above 0, and of metres within `METRES`."""
     number = number_in(name, value, unit=unit)
     if number <= 0:
         raise RangeError(f"{name} must be above 0{unit and ' ' + unit}; got {value}")
-    return number
+    return number_in(name, value, *METRES, unit) if unit == "m" else number
 
 
 def whole_number_in(name: str, value: int, low: int, high: int) -> int:

@@ -7,7 +7,7 @@ import hashlib
 import inspect
 import re
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 
@@ -122,7 +122,6 @@ class _OwnCopiesCompiler(Compiler):
 
 
 _KERNEL: dict[str, object] = {
-    "cache": True,
     "nogil": True,
     "error_model": "numpy",
     "no_cfunc_wrapper": True,
@@ -141,12 +140,12 @@ _HELPER: dict[str, object] = {
 
 def kernel(function: Callable[..., object]) -> Compiled:
     """Compile a kernel on first use."""
-    return _kept(_njit(fastmath=_FAST, **_KERNEL)(function))
+    return _kept(function, {"fastmath": _FAST, **_KERNEL})
 
 
 def check(function: Callable[..., object]) -> Compiled:
     """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
-    return _kept(_njit(**_KERNEL)(function))
+    return _kept(function, _KERNEL)
 
 
 def lanes(function: Callable[..., object]) -> Compiled:
@@ -166,15 +165,28 @@ KERNELS: list[Compiled] = []
 _IMPORT = re.compile(r"^from jagged_quilt\.(\w+)(?:\.(\w+))? import (.*)", re.MULTILINE)
 
 
-def _kept(dispatcher: Compiled) -> Compiled:
-    """Let the compiler's cache on disk go by what stands in the kernel's file and in all files of loops that it imports.
+def _kept(function: Callable[..., object], options: dict[str, object]) -> Compiled:
+    """Compile for the compiler's cache on disk, which goes by what stands in all files of loops that the kernel's own imports.
 
-    By itself it goes by the time and size of the kernel's own file, and would run old code after a change in another.
+    By itself it goes by the time and size of the kernel's own file, and would run old code after a change in another. Where
+    no folder can be written to, or its disk is full, kernels live as long as the process.
     """
+    try:
+        dispatcher = _njit(cache=True, **options)(function)
+    except RuntimeError:  # there is no folder to keep it in
+        dispatcher = _njit(**options)(function)
     KERNELS.append(dispatcher)
-    file = getattr(getattr(dispatcher, "_cache", None), "_cache_file", None)
+    kept: Compiled = getattr(dispatcher, "_cache", None)
+    file = getattr(kept, "_cache_file", None)
     if file is not None:
         file._source_stamp = content_of(Path(inspect.getfile(dispatcher.py_func)))
+        save = kept.save_overload
+
+        def save_if_possible(*what: object) -> None:
+            with suppress(OSError):
+                save(*what)
+
+        kept.save_overload = save_if_possible
     return dispatcher
 
 

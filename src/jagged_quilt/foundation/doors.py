@@ -8,12 +8,16 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
+from weakref import WeakSet
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
 
 P = ParamSpec("P")
 R = TypeVar("R")
 _LONGEST = 200  # characters of another's words
+_HASHED = ("image file", "heightmap")  # what results are stamped by, apart from being read
+
+Looks = tuple[int, int, int]
 
 
 @contextmanager
@@ -23,8 +27,12 @@ def door(path: Path | str, kind: str, refused: type[FileError] = FileError) -> I
     Our own errors go through as they are. What is no regular file (a device, a pipe) is refused before it is opened.
     """
     try:
-        check_regular(path, kind)
+        before = check_regular(path, kind)
+        if kind in _HASHED:
+            note_looks(path)
         yield
+        if before is not None and looks_of(path) != before:
+            raise refused(f"{path}: changed while it was read; read it again")
     except (QuiltError, NameError, ImportError):  # those of ours, as they are
         raise
     except MemoryError as error:
@@ -55,19 +63,62 @@ def by_door(kind: str, refused: type[FileError] = FileError) -> Callable[[Callab
     return of
 
 
-def check_regular(path: Path | str, kind: str) -> None:
-    """Raise `FileError` if something stands at a path that is neither a file nor a folder, or no path at all."""
+def check_regular(path: Path | str, kind: str) -> Looks | None:
+    """Return how a file looks, or None of a folder and of what is not there.
+
+    Raises `FileError` if something stands there that is neither a file nor a folder, or it is no path at all.
+    """
     if "\0" in str(path):
         raise FileError(f"{str(path)!r}: is no path; it holds a character 0")
     try:
-        looks = Path(path).stat().st_mode
+        found = Path(path).stat()
     except OSError:
-        return  # its reader says so, in its own words
-    if not (stat.S_ISREG(looks) or stat.S_ISDIR(looks)):
+        return None  # its reader says so, in its own words
+    if not (stat.S_ISREG(found.st_mode) or stat.S_ISDIR(found.st_mode)):
         raise FileError(f"{path}: is a device or a pipe, and no {kind}; save it as a file first")
+    return looks_of(path) if stat.S_ISREG(found.st_mode) else None
 
 
-def plain_words(error: BaseException | str) -> str:
+def looks_of(path: Path | str) -> Looks | None:
+    """Return the size of a file, when it was written, and its number in the file system; None if it is not there."""
+    try:
+        found = Path(path).stat()
+    except OSError:
+        return None
+    return found.st_size, found.st_mtime_ns, found.st_ino
+
+
+class Watch:
+    """Remembers how images and heightmaps looked when they were first read or hashed, by whichever thread of the process."""
+
+    def __init__(self, leave_out: Path) -> None:
+        self._leave_out, self._seen = leave_out.absolute(), dict[Path, Looks]()
+        _WATCHES.add(self)
+
+    def changed(self) -> Path | None:
+        """Return a file that looks otherwise now, but for what lies in the folder to be left out."""
+        for path, before in list(self._seen.items()):
+            if not path.is_relative_to(self._leave_out) and looks_of(path) != before:
+                return path
+        return None
+
+    def note(self, path: Path, looks: Looks) -> None:
+        """Remember how a file looks, unless that is known."""
+        self._seen.setdefault(path, looks)
+
+
+_WATCHES: WeakSet[Watch] = WeakSet()
+
+
+def note_looks(path: Path | str) -> None:
+    """Let every watch know how a file looks that is about to be read."""
+    looks = looks_of(path)
+    if looks is not None:
+        for each in list(_WATCHES):
+            each.note(Path(path).absolute(), looks)
+
+
+def plain_words(error: BaseException | Path | str) -> str:
     """Return what an error says in one line of printable characters, shortened."""
     words = " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())
     return words if len(words) <= _LONGEST else words[: _LONGEST - 1] + "…"

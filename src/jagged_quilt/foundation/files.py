@@ -16,7 +16,7 @@ from pathlib import Path
 
 import xxhash
 
-from jagged_quilt.foundation.doors import door
+from jagged_quilt.foundation.doors import door, note_looks
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Facts
 
@@ -136,7 +136,7 @@ def write_bytes(path: Path, data: bytes) -> None:
 
 def write_json(path: Path, value: object) -> None:
     """Write a value as JSON that a person can read."""
-    write_bytes(path, (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode())
+    write_bytes(path, (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode("utf-8", "surrogatepass"))
 
 
 def read_bytes(path: Path, kind: str = "file") -> bytes:
@@ -171,7 +171,7 @@ def fingerprint(*parts: bytes | memoryview | str) -> str:
     """Return a short hash of all parts, which tells whether anything changed."""
     digest = hashlib.blake2b(digest_size=16)
     for part in parts:
-        data = part.encode() if isinstance(part, str) else part
+        data = part.encode("utf-8", "surrogateescape") if isinstance(part, str) else part  # a path may hold any bytes
         digest.update(len(data).to_bytes(8, "little"))
         digest.update(data)
     return digest.hexdigest()
@@ -180,6 +180,7 @@ def fingerprint(*parts: bytes | memoryview | str) -> str:
 def digest_of_file(path: Path, kind: str = "file") -> str:
     """Return a hash of a file's bytes, which need not fit in memory; raise `FileError` if it cannot be read."""
     digest = xxhash.xxh3_128()
+    note_looks(path)
     try:
         with path.open("rb") as file:
             while piece := file.read(_AT_ONCE):
@@ -217,6 +218,7 @@ class FileDigests:
         before = list(self._known.get(key) or (0, 0, ""))
         if before[:2] == [looks.st_size, looks.st_mtime_ns]:
             self._told[key] = before
+            note_looks(path)
             return str(before[2])
         digest = digest_of_file(path, kind)
         if time.time_ns() - looks.st_mtime_ns > _TICK:

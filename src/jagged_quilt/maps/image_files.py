@@ -6,10 +6,11 @@ Values are never converted on the way: 8 bits stay 8 bits, alpha is never multip
 from __future__ import annotations
 
 import mmap
+import os
 import struct
 import zlib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
 
@@ -19,10 +20,11 @@ import OpenImageIO as oiio
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.doors import by_door, door, plain_words
-from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, RangeError, ShapeError
+from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, ShapeError
 from jagged_quilt.foundation.files import written_whole
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import Memory, Room
+from jagged_quilt.maps.finite import check_finite, made_finite
 
 SUFFIXES = (
     ".png",
@@ -48,6 +50,7 @@ _NO_DATA_TAG = 42113  # of TIFF: the number that means "nothing here", as text (
 
 
 _LARGEST = 1 << 20
+_EXIF = "Exif"  # of every TIFF the library tells afterwards that it wrote no such directory
 
 # The library's own limits hold for the whole process: they are as wide as any `ImageLimits` may be, and those are asked first.
 oiio.attribute("limits:imagesize_MB", _LARGEST)
@@ -86,6 +89,7 @@ class ImageLimits:
 
 LIMITS = ImageLimits()
 """Those that hold where nothing is said."""
+_NO_LIMITS = ImageLimits(_LARGEST, _LARGEST)
 
 
 class Rows(Protocol):
@@ -125,7 +129,7 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     ImageError
         If the file is missing, of no known format, too large, or broken anywhere (a truncated file too).
     RangeError
-        If a float image holds NaN or infinity.
+        If more than half of a float image is NaN or infinite; what is less is mended, and told by a `QuiltWarning`.
     """
     return read_channels(path, limits).texels
 
@@ -141,8 +145,7 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     else:
         _check_chunks(path)
         image = _read_with_library(path, limits)
-    _check_finite(path, image.texels)
-    return image
+    return replace(image, texels=made_finite(path, image.texels))
 
 
 def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMITS) -> Image:
@@ -156,19 +159,10 @@ def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMIT
     for top, band in image_bands(path, limits, kinds=_AS_STORED):
         if texels is None:
             texels, names = room.empty((rows, columns, band.texels.shape[2]), band.texels.dtype), band.channels
-        _check_finite(path, band.texels, top)
+        check_finite(path, band.texels, top)
         texels[top : top + len(band.texels)] = band.texels
     assert texels is not None
     return Image(texels, names)
-
-
-def _check_finite(path: Path, stored: Stored, top: int = 0) -> None:
-    if stored.dtype == np.float32 and not (good := np.isfinite(stored)).all():
-        row, column, _ = (int(i) for i in np.argwhere(~good)[0])
-        raise RangeError(
-            f"{path}: holds {int((~good).sum())} NaN or infinite values, the first at row {top + row}, column {column}; repair "
-            "the map"
-        )
 
 
 @by_door("image file", ImageError)
@@ -260,7 +254,7 @@ def _bands(path: Path, limits: ImageLimits, texels: int, kinds: Mapping[str, oii
 
 
 def _spec_of(path: Path, limits: ImageLimits) -> oiio.ImageSpec:
-    source = oiio.ImageInput.open(str(path))
+    source = oiio.ImageInput.open(_name_of(path))
     if source is None:
         raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
     spec = source.spec()
@@ -275,7 +269,7 @@ def _opened(
     """An image file open for reading, what it says of itself, and as what it is read."""
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
-    source = oiio.ImageInput.open(str(path), wanted)
+    source = oiio.ImageInput.open(_name_of(path), wanted)
     if source is None:
         raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
     try:
@@ -327,13 +321,13 @@ def _head_of_ktx2(path: Path, limits: ImageLimits) -> Ktx2File:
     return file
 
 
-def _check_chunks(path: Path) -> None:
+def _check_chunks(path: Path, *, texels: bool = False) -> None:
     """A PNG's transparency and palette chunks are passed over in silence when damaged: check what is not the texels.
 
     Raises
     ------
     ImageError
-        If a chunk other than IDAT fails its CRC (the library checks those), or the file ends before IEND.
+        If a chunk other than IDAT (unless `texels`; the library checks those) fails its CRC, or the file ends before IEND.
     """
     with path.open("rb") as file:
         if file.read(8) != b"\x89PNG\r\n\x1a\n":
@@ -345,7 +339,9 @@ def _check_chunks(path: Path) -> None:
                     raise ImageError(f"{path}: the image is broken or cut short: it has no end; get the file again")
                 length, kind = struct.unpack_from(">I4s", data, at)
                 end = at + 12 + length
-                if kind != b"IDAT" and zlib.crc32(data[at + 4 : end - 4]) != int.from_bytes(data[end - 4 : end], "big"):
+                if (texels or kind != b"IDAT") and zlib.crc32(data[at + 4 : end - 4]) != int.from_bytes(
+                    data[end - 4 : end], "big"
+                ):
                     name = plain_words(repr(kind.decode("ascii", errors="replace")))
                     raise ImageError(
                         f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again"
@@ -389,22 +385,45 @@ def write_image(path: Path | str, texels: Stored | Rows) -> None:
     spec.attribute("png:compressionLevel", 1)
     spec.attribute("png:filter", 32)
     with written_whole(path) as temporary:
-        target = oiio.ImageOutput.create(str(temporary))
+        name = _name_of(temporary)
+        target = oiio.ImageOutput.create(name)
         if target is None:
             oiio.geterror()  # or it is printed when the program ends
             raise FileError(f"{path}: no known image format; use .png, .tif or .exr")
         rows = max(1, (4 << 20) // max(1, texels[0].nbytes))
-        good = target.open(str(temporary), spec)
+        good = target.open(name, spec)
         for top in range(0, height, rows):
             bottom = min(top + rows, height)
             band = np.ascontiguousarray(texels[top:bottom]).reshape(bottom - top, width, channels)
             good = good and target.write_scanlines(top, bottom, 0, band)
         trouble = target.geterror()
         good = target.close() and good
+        late = target.geterror()
+        trouble = trouble or ("" if _EXIF in late else late) or _cut_short(temporary)
         if not good or trouble:
-            raise FileError(
-                f"{path}: cannot write this image: {_reason(trouble or target.geterror())}; what was there before is untouched"
-            )
+            raise FileError(f"{path}: cannot write this image: {_reason(trouble)}; what was there before is untouched")
+
+
+def _cut_short(path: Path) -> str:
+    """Say what is wrong with the end of a file just written: of a disk that fills up the library does not always tell."""
+    try:
+        _check_chunks(path, texels=True)
+        source, spec, kind = _opened(path, _NO_LIMITS, _AS_STORED)
+    except (QuiltError, OSError, ValueError):
+        return "the file was cut short; is the disk full?"
+    try:
+        source.read_scanlines(spec.height - 1, spec.height, 0, 0, spec.nchannels, kind)
+        return source.geterror()
+    finally:
+        source.close()
+
+
+def _name_of(path: Path) -> str:
+    """A path as the library takes it, in UTF-8 whatever the system's locale; raise `ImageError` if it is none."""
+    try:
+        return os.fsencode(path).decode()
+    except UnicodeDecodeError:
+        raise ImageError(f"{plain_words(path)}: images need names in UTF-8; rename it") from None
 
 
 def _reason(message: str) -> str:

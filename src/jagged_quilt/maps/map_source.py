@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import MutableMapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +10,7 @@ from typing import Literal
 
 import numpy as np
 
-from jagged_quilt.foundation.errors import QuiltError, RangeError, ShapeError
+from jagged_quilt.foundation.errors import QuiltError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.image_files import LIMITS, Image, ImageLimits, read_channels
@@ -19,6 +20,7 @@ from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.texture_map import TextureMap
 
 Green = Literal["up", "down"]
+_NEAR = 1 / 512  # so little beyond 0 or 1 that no 8 bits show it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,7 +100,7 @@ class MapSource:
                 raise ShapeError(f"{self.file}: smooth = true is for maps of 8 bits; this one has {texels.dtype.itemsize * 8}")
             steps = TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer).values
             texels, transfer = without_stairs(steps, step=1 / 255), Transfer.NONE
-        return self._multiplied(TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer))
+        return self._cut(self._multiplied(TextureMap(role=self.role, texels=texels, source=self.file, transfer=transfer)))
 
     def _multiplied(self, found: TextureMap) -> TextureMap:
         if self.times == 1:
@@ -118,6 +120,24 @@ class MapSource:
             values = values * times
         low = -1 if self.role.value.direction else 0
         return TextureMap.of_values(self.role, np.clip(values, low, 1), found.source)
+
+    def _cut(self, found: TextureMap) -> TextureMap:
+        """Cut what a float file says to 0..1, and tell of it; vectors are made unit elsewhere."""
+        texels = found.texels
+        if texels.dtype != np.float32 or self.role.value.direction:
+            return found
+        low, high = float(texels.min()), float(texels.max())
+        if low >= 0 and high <= 1:
+            return found
+        beyond = float(((texels < -_NEAR) | (texels > 1 + _NEAR)).mean())
+        if beyond:
+            warnings.warn(
+                f"{self.file}: {100 * beyond:.2g} % of the {self.role.key} map lies below 0 or above 1 (it goes from {low:.3g} "
+                f"to {high:.3g}), and is cut to that",
+                QuiltWarning,
+                stacklevel=2,
+            )
+        return TextureMap(role=self.role, texels=np.clip(texels, 0, 1), source=found.source, transfer=found.transfer)
 
     def stamp(self, digests: FileDigests) -> str:
         """Return a hash of the file's bytes and of how it is read."""

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
+from jagged_quilt.foundation.checks import METRES, finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
@@ -264,7 +264,9 @@ class Mesh(Shown):
         strength = np.linalg.svd(linear, compute_uv=False)
         if strength.min() < 1e-9 * max(1e-30, strength.max()):
             raise RangeError("matrix must not flatten the mesh: one of its axes has no length")
-        origin, where = split_origin(self.world @ linear.T + given[:3, 3])
+        places = self.world @ linear.T + given[:3, 3]
+        check_extent(places)
+        origin, where = split_origin(places)
         normal = self.normal.astype(np.float64) @ np.linalg.inv(linear)
         unit = lambda vectors: vectors / np.linalg.norm(vectors, axis=1, keepdims=True)
         mirrors = np.linalg.det(linear) < 0
@@ -396,6 +398,15 @@ class Mesh(Shown):
     def _vertex_arrays(self) -> list[tuple[str, NDArray[np.float32] | None]]:
         names = ("position", "normal", "tangent", "uv", "colour", "layout", "layout_tangent")
         return [(key, getattr(self, key)) for key in names]
+
+
+def check_extent(where: NDArray[np.float64], name: str = "the mesh") -> None:
+    """Raise `RangeError` if places (N, 3) lie too far from the world's origin, or too near to each other, to be told apart."""
+    smallest, largest = METRES
+    if (far := float(np.abs(where).max(initial=0))) > largest:
+        raise RangeError(f"{name} reaches {far:.3g} m from the origin; at most {largest:g} m; is its unit another? metres = …")
+    if len(where) and (span := float(np.ptp(where, axis=0).max())) < smallest:
+        raise RangeError(f"{name} is {span:.3g} m long; at least {smallest:g} m; is its unit another? metres = …")
 
 
 def split_origin(where: NDArray[np.float64]) -> tuple[tuple[float, float, float], NDArray[np.float32]]:

@@ -13,7 +13,7 @@ from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.within import Within
-from jagged_quilt.meshes.mesh import SMOOTH, Mesh
+from jagged_quilt.meshes.mesh import SMOOTH, Mesh, check_extent
 from jagged_quilt.meshfiles.gltf import read_gltf
 from jagged_quilt.meshfiles.obj import read_obj
 from jagged_quilt.meshfiles.ply import read_ply
@@ -61,7 +61,7 @@ def read_mesh(
     """
     path = Path(path)
     known_name("axis", up, _UP)
-    scale = positive("metres", metres, "m")
+    scale = positive("metres", metres)
     if path.suffix.lower() not in READERS:
         raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
     read = READERS[path.suffix.lower()]
@@ -70,4 +70,7 @@ def read_mesh(
     mesh = read(path, within, smooth=smooth, **own)
     if second_uv and mesh.layout is None:
         raise FileError(f"{path}: has no second set of uv for all its faces")
-    return mesh if up == "y" and scale == 1 else mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))
+    if up != "y" or scale != 1:
+        return mesh.placed(_UP[up] @ np.diag([scale, scale, scale, 1.0]))
+    check_extent(mesh.world, str(path))
+    return mesh

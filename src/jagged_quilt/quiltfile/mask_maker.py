@@ -168,8 +168,8 @@ class MaskMaker:
         self._steps[what] = self._taken.pop()
         if self._steps[what] > _STEPS:
             raise RangeError(
-                f"takes {self._steps[what]:,} steps, with those of the masks that it asks and that these ask; at most {_STEPS:,} "
-                "are taken: use an image of one of them"
+                f"takes {self._steps[what]:,} steps, with those of all masks that it asks; at most {_STEPS:,} are taken: use "
+                "an image of one of them"
             )
         return made
 

@@ -132,6 +132,7 @@ class Quilt:
         for place, layer in enumerate(table.layer):
             self._maker.laid.append(self._layer(place, layer))
         self.layers = tuple(self._maker.laid)
+        self._channel_files: dict[str, str] = {}
         self.channels: tuple[Channel, ...] = tuple(self._channel(place, each.name) for place, each in enumerate(table.channel))
         self.films = tuple(self._film(place, film) for place, film in enumerate(table.film))
         self.mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
@@ -448,8 +449,7 @@ class Quilt:
 
     def _channel(self, place: int, name: str) -> Channel:
         with self._at("channel", place, "name"):
-            if name in [each.name for each in self.table.channel[:place]] or not re.fullmatch(r"[\w -]+", name):
-                raise RangeError(f'"{name}" must be a name of its own, of letters, digits, spaces, - and _')
+            _check_own_name(name, self._channel_files)
             return self._maker.channel_named(name)
 
     def _film(self, place: int, table: FilmTable) -> Film:
@@ -536,10 +536,10 @@ class Quilt:
         with self._at("adopt"):
             if self.table.adopt is not None and not self.table.layer:
                 raise RangeError("adopted weights need the layers that they go to; write [[layer]]")
+        folders = dict[str, str]()
         for number, mesh in enumerate(self.table.mesh):
             with self._at("mesh", number, "name"):
-                if mesh.name in [each.name for each in self.table.mesh[:number]] or not re.fullmatch(r"[\w -]+", mesh.name):
-                    raise RangeError(f'"{mesh.name}" must be a name of its own, of letters, digits, spaces, - and _')
+                _check_own_name(mesh.name, folders)
             with self._at("mesh", number, "stand"):
                 if mesh.stand and self.table.surface is None:
                     raise RangeError("there is no ground to stand on; write a [surface], or say at = [x, y, z]")
@@ -548,7 +548,10 @@ class Quilt:
         """Refuse what is named outside of the file's folder, unless it is allowed; nothing allows daubs, which are written."""
         for key, name in self.table.named_files():
             with self._at(*key):
-                (Within(self.folder) if key[-1] == "daubs" else self.within).check(self.folder / name)
+                if key[-1] != "daubs":
+                    self.within.check(self.folder / name)
+                elif not Within(self.folder).holds(self.folder / name):
+                    raise RangeError(f'must lie in the folder of the quilt file, or below: daubs are written; got "{name}"')
 
     def place_of(self, key: str) -> KeyPath:
         """Return the full path of a key as people write it; raise `NameNotFoundError` if it leads nowhere or to many."""
@@ -575,6 +578,17 @@ class Quilt:
         before, must, _ = message.partition(" must ")
         words = re.findall(r"\w+", before if must else message.partition(" ")[0])
         return next(((*key, word) for word in reversed(words) if word in known), key)
+
+
+def _check_own_name(name: str, taken: dict[str, str]) -> None:
+    """Raise `RangeError` if a name is none, or makes the name of a file or folder that another, of `taken`, makes already."""
+    if not re.fullmatch(r"[\w -]+", name):
+        raise RangeError(f'"{name}" must be a name of letters, digits, spaces, - and _')
+    file = name.replace(" ", "_").casefold()
+    if file in taken:
+        why = "is there twice" if taken[file] == name else f'and "{taken[file]}" make one name of a file, "{file}"'
+        raise RangeError(f'"{name}" {why}; give it a name of its own')
+    taken[file] = name
 
 
 _ROLES = {role.key: role for role in MapRole}

@@ -9,7 +9,8 @@ from pathlib import Path
 from urllib.parse import quote
 
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import QuiltError, QuiltWarning
+from jagged_quilt.foundation.doors import Watch
+from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import VOUCHING, digest_of_file, fingerprint, read_json, remove_left_overs, write_json
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.version import __version__
@@ -72,6 +73,7 @@ class Runner:
         self.steps: Mapping[str, Step] = {step.name: step for step in steps}
         self._stamps: dict[str, str] = {}
         self._done: dict[str, Made] = {}
+        self._watch = Watch(folder)
         remove_left_overs(folder)
 
     def stamp(self, name: str) -> str:
@@ -112,6 +114,10 @@ class Runner:
         finally:
             VOUCHING.reset(token)
         manifest.unlink(missing_ok=True)
+        if changed := self._watch.changed():
+            raise FileError(
+                f"{changed}: changed while {name} was at work; what was made of it counts for nothing: run it again"
+            )
         write_json(manifest, {"stamp": stamp, "files": {self._name(path): _looks(path) for path in made.files}})
         result = Made(folder, made.files, fresh=True, remark=made.remark)
         self._done[name] = Made(folder, made.files, fresh=False)
