@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -33,11 +34,15 @@ _READ = {
     "KHR_materials_unlit",
 }
 _IOR = 1.5
+_NEAR = 1e-3
 
 
 def read_material(file: GltfFile, number: int, name: str) -> tuple[MeshMaterial, list[str]]:
     """Return a material by the name given, and what is odd or missing, in words."""
-    making = _Making(file, file.entry("materials", number), name)
+    wrong = list[str]()
+    making = _Making(file, _sound(file.entry("materials", number), wrong), name)
+    if wrong:
+        making.note(f"gives no numbers for {', '.join(wrong)}; what is usual is taken")
     making.base()
     making.surface()
     making.coat()
@@ -53,6 +58,18 @@ def texture_set(file: GltfFile, number: int | None) -> int:
     textures = (base.get("baseColorTexture"), base.get("metallicRoughnessTexture"), told.get("normalTexture"))
     found: dict[str, Told] = next((each for each in textures if each), {})
     return int(found.get("extensions", {}).get(_TRANSFORM, {}).get("texCoord", found.get("texCoord", 0)))
+
+
+def _sound(told: dict[str, Told], wrong: list[str]) -> dict[str, Told]:
+    """A table without the keys that say NaN or infinity, anywhere within; their names go to `wrong`."""
+    out = {}
+    for key, value in told.items():
+        numbers = [each for each in (value if isinstance(value, list) else [value]) if isinstance(each, float)]
+        if not all(math.isfinite(each) for each in numbers):
+            wrong.append(key)
+        else:
+            out[key] = _sound(value, wrong) if isinstance(value, dict) else value
+    return out
 
 
 @dataclass
@@ -77,6 +94,8 @@ class _Making:
     def constant(self, role: MapRole, *value: float) -> None:
         """Say what a map means everywhere, unless there is one, or it is what is taken anyway."""
         cut = tuple(min(max(float(each), 0.0), 1.0) for each in value)
+        if any(abs(each - float(was)) > _NEAR for each, was in zip(cut, value, strict=True)):
+            self.note(f"gives {', '.join(f'{float(each):.3g}' for each in value)} for {role.key}; cut to 0 to 1")
         if role not in self.rules and (cut != role.value.neutral or role in (_R.DIFFUSE, _R.ROUGHNESS)):
             self.rules[role] = MapRule(role=role, value=cut)
 
