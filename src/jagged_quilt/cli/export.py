@@ -6,18 +6,33 @@ import click
 
 from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels, report, timed
 
+_SHADER = {
+    "blend": "the blend: functions, numbers, and what lies where in these",
+    "ground": "a program that draws the ground with it",
+}
+
 
 @click.command("export")
 @quilt_options
 @click.option("--splat", "forms", flag_value="splat", multiple=True, help="Weights as RGBA sheets, a layer in each channel.")
 @click.option("--pairs", "forms", flag_value="pairs", multiple=True, help="Weights as four layer numbers and four weights.")
 @click.option("--masks", "forms", flag_value="masks", multiple=True, help="Weights as a grey image for each layer.")
+@click.option("--shader", type=click.Choice(["glsl", "essl"]), help="The blend as shader source, and the sheets that it reads.")
 @click.option("--channels", is_flag=True, help="Each channel as a grey image.")
 @click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
-def command(named: Named, forms: tuple[str, ...], bits: str, channels: bool, error: float | None, near: float | None) -> None:
-    """Write weights as other programs read them, as splat sheets where no form is chosen; or the terrain as a mesh."""
+def command(
+    named: Named,
+    forms: tuple[str, ...],
+    bits: str,
+    channels: bool,
+    shader: str | None,
+    error: float | None,
+    near: float | None,
+) -> None:
+    """Write weights as other programs read them, as splat sheets where no form is chosen; the terrain as a mesh; the blend as
+    shader source."""
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.results import requests
 
@@ -29,7 +44,15 @@ def command(named: Named, forms: tuple[str, ...], bits: str, channels: bool, err
             report(requests.export_terrain(results, error, near), seconds())
         if channels:
             report(requests.export_channels(results, int(bits)), seconds())
-        if (channels or error is not None) and not forms:
+        if shader is not None:
+            ready_kernels(results, ["pack", "weigh"], progress)
+            made, source = requests.export_shader(results, shader)
+            report(made, seconds(), _SHADER)
+            for line in source.source.partition("// Cost of a pixel\n")[2].partition("\n\n")[0].splitlines():
+                click.echo(f"  {line.removeprefix('//').strip()}")
+            for line in source.left_out:
+                click.echo(f"  left out: {line}")
+        if (channels or shader or error is not None) and not forms:
             return
         ready_kernels(results, ["weigh"], progress)
         made = requests.export_weights(results, forms or ("splat",), int(bits))

@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
+from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
 from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
@@ -16,7 +17,7 @@ from jagged_quilt.foundation.files import (
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import role_among
 from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import GROUND, Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Made
@@ -28,6 +29,7 @@ from jagged_quilt.show.paged import draw_pages
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
 from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
+from jagged_quilt.weights.channel import mask_map
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import MOST_KEPT
 
@@ -136,6 +138,22 @@ def export_channels(results: Results, bits: int = 8) -> Made:
         raise RangeError(f"{results.quilt.path}: there is no channel; write a [[channel]]")
     folder = results.folder / "export"
     return Made(folder, tuple(results.write_channels(folder, bits)), fresh=True)
+
+
+def export_shader(results: Results, dialect: str) -> tuple[Made, BlendShader]:
+    """Write the blend of the ground as shader source, with the splat sheets and the amounts of films that it reads."""
+    quilt, folder = results.quilt, results.folder / "export"
+    if not quilt.layers:
+        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
+    films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
+    arrays, filter = results.arrays, quilt.table.bake.filter
+    shader = blend_shader(arrays, quilt.layers, dialect=dialect, filter=filter, films=films, title=title)
+    files = [*write_shader(folder, shader), *write_splat(results.weights, folder, bits=8)]
+    canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
+    for number, film in enumerate(films):
+        files.append(folder / f"film_{number}.png")
+        write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
+    return Made(folder, tuple(files), fresh=True), shader
 
 
 def export_terrain(results: Results, error: float, near: float | None = None) -> Made:

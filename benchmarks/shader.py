@@ -1,0 +1,90 @@
+"""The exported shader beside our kernel: how fast, and how far apart. Both do the blend of the standard scene.
+
+    python benchmarks/shader.py            1024 x 1024
+    python benchmarks/shader.py --quick    256 x 256
+
+The shader runs on whatever OpenGL driver there is; its name is told. On a software driver it says nothing of a graphics card.
+The last line is JSON: kernel_over_shader (time over time; the kernel on one thread, the driver on all), worst_of_255 and
+mean_of_255 (how far apart the two are where the driver filters), and exactly_of_255 (where the shader filters itself).
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+
+import numpy as np
+from blend import SIDE, Scene
+from shader_run import Device, steps_of
+
+import jagged_quilt as jq
+from jagged_quilt.foundation.points import Points
+
+
+def off(found: dict[str, np.ndarray], kernel: object, roles: tuple[jq.MapRole, ...]) -> np.ndarray:
+    """How far each point is off at most, in steps of 255, colours as they are stored."""
+    out = []
+    for role in roles:
+        one, two = found[role.key].astype(float), np.asarray(kernel[role], float).reshape(found[role.key].shape)  # type: ignore[index]
+        if role in (jq.MapRole.DIFFUSE, jq.MapRole.SPECULAR):
+            one, two = (np.where(v <= 0.0031308, v * 12.92, 1.055 * np.abs(v) ** (1 / 2.4) - 0.055) for v in (one, two))
+        out.append((127.5 if role.value.direction else 255) * np.abs(one - two).max(axis=1))
+    worst: np.ndarray = np.max(out, axis=0)
+    return worst
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__.split("\n\n", maxsplit=1)[0])
+    parser.add_argument("--quick", action="store_true")
+    quick = parser.parse_args().quick
+    device = Device()
+    if device.context is None:
+        print(device.why_not)
+        print(json.dumps({"skipped": device.why_not}))
+        return 0
+    scene, side = Scene(), SIDE // 4 if quick else SIDE
+    some = np.arange(SIDE * SIDE).reshape(SIDE, SIDE)[:side, :side].ravel()
+    points: Points = steps_of(scene.points[some])
+    weights = jq.PointWeights(scene.weights.names, scene.weights.layers[some], scene.weights.weights[some])
+    blend = jq.Blend(scene.arrays, scene.layers)
+    roles = tuple(each.role for each in blend.plan.outputs)
+    kernel = blend.at(points, weights, normals="world", columns=side)
+    times = 3 if quick else 5
+    spent = []
+    for _ in range(times):
+        began = time.perf_counter()
+        blend.into(scene.out if side == SIDE else room(scene, side), points, weights, normals="world", columns=side)
+        spent.append(time.perf_counter() - began)
+    shader = jq.export.blend_shader(scene.arrays, scene.layers)
+    found = device.blended(shader, scene.arrays, points, weights, exact=False, columns=side, times=times)
+    apart = off(found, kernel, roles)
+    few = np.random.default_rng(0).integers(0, len(points), 400)
+    exact = jq.export.blend_shader(scene.arrays, scene.layers, filtering="exact")
+    own = jq.PointWeights(weights.names, weights.layers[few], weights.weights[few])
+    exactly = off(device.blended(exact, scene.arrays, points[few], own), blend.at(points[few], own, normals="world"), roles)
+    info = device.context.info
+    print(f"driver: {info['GL_RENDERER']}; {side} x {side} texels, best of {times}")
+    print(f"kernel, on one thread  {min(spent):.3f} s")
+    print(f"exported shader        {min(device.seconds):.3f} s")
+    print(
+        f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} at worst"
+    )
+    told = {
+        "kernel_over_shader": round(min(spent) / min(device.seconds), 3),
+        "worst_of_255": round(float(apart.max()), 2),
+        "mean_of_255": round(float(apart.mean()), 3),
+        "exactly_of_255": round(float(exactly.max()), 3),
+    }
+    print(json.dumps(told))
+    return 0
+
+
+def room(scene: Scene, side: int) -> dict[jq.MapRole, np.ndarray]:
+    """Where finished texels of a smaller piece go."""
+    return {role: np.empty((side * side, values.shape[1]), values.dtype) for role, values in scene.out.items()}
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,173 @@
+"""The blend as shader source: what a driver makes of it is what float64 says."""
+
+import json
+import re
+from dataclasses import fields, replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jagged_quilt as jq
+from conftest import jquilt, made_swatch
+from jagged_quilt.export.shader import blend_shader
+from reference_blend import Decoded, blend_point
+from shader_run import Device, steps_of
+from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
+
+_device = Device()
+needs_driver = pytest.mark.skipif(bool(_device.why_not), reason=_device.why_not)
+
+
+def random_blend(rng, filter, knobs):
+    """Arrays, layers and films, whatever a shader can do of all there is."""
+    count = 3
+    swatches = [
+        made_swatch(
+            f"s{n}", int(rng.integers(99)), 16, rng.uniform(0.5, 9), rng.uniform(0.01, 0.3), ALL_ROLES if n == 1 else ROLES
+        )
+        for n in range(count)
+    ]
+    swatches[0] = replace(swatches[0], aspect=0.6 if knobs else 1.0)
+    kinds, layers = [random_projection(rng) for _ in range(count)], []
+    for n, kind in enumerate(kinds):
+        kind = replace(kind, filter=None if kind.filter == "anisotropic" else kind.filter)
+        turned = random_knobs(rng, n) if knobs else {}
+        if isinstance(kind, jq.Spherical | jq.Cylindrical | jq.Polar):
+            turned["apart"] = {}
+        elif knobs and kind.wraps == ("repeat", "repeat") and rng.random() < 0.6:
+            turn = ("none", "quarter", "any")[rng.integers(3) if n else 0]  # the first has no square tile
+            kind = replace(
+                kind,
+                shuffle=jq.Shuffle(
+                    size=rng.uniform(0.3, 3), border=rng.uniform(0.05, 1), turn=turn, seed=int(rng.integers(99))
+                ),
+            )
+        layers.append(jq.Layer(f"s{n}", kind, softness=float(rng.choice([0.02, 0.4, 1.0])), **turned))
+    films = [random_film(rng) for _ in range(2 if knobs else 0)]
+    return jq.pack(swatches, side=16, threads=1), layers, films
+
+
+def wanted(arrays, layers, films, points, weights, amounts, filter):
+    """By float64, a dict of role to (N, C)."""
+    decoded, out = Decoded(arrays), []
+    known = [each.name for each in fields(points) if each.name not in ("colour", "uv_tangent", "rest")]
+    for p in range(len(points)):
+        point = {name: getattr(points, name)[p].astype(float) for name in known}
+        laid = [(film, float(amounts[p, n])) for n, film in enumerate(films)]
+        own = weights.layers[p], weights.weights[p].astype(float)
+        out.append(blend_point(decoded, arrays, layers, point, *own, filter, True, laid))
+    return {role: np.array([each[role] for each in out]) for role in out[0]}
+
+
+def worst(found, truth, srgb=(jq.MapRole.DIFFUSE, jq.MapRole.SPECULAR, jq.MapRole.EMISSION)):
+    """How far each point is off at most, in steps of 255, as it would be stored."""
+    off = []
+    for role, values in truth.items():
+        if role.key in found:
+            one, two = found[role.key].astype(float), values.reshape(found[role.key].shape)
+            if role in srgb:
+                one, two = (np.where(v <= 0.0031308, v * 12.92, 1.055 * np.abs(v) ** (1 / 2.4) - 0.055) for v in (one, two))
+            scale = 127.5 if role.value.direction else 255
+            off.append(scale * np.abs(np.clip(one, -1, 1) - np.clip(two, -1, 1)).max(axis=1))
+    return np.max(off, axis=0)
+
+
+@needs_driver
+class TestAgreement:
+    @settings(max_examples=8, deadline=None)
+    @given(
+        seed=st.integers(0, 10**6),
+        filter=st.sampled_from(["nearest", "bilinear", "trilinear"]),
+        dialect=st.sampled_from(["glsl", "essl"]),
+        knobs=st.booleans(),
+    )
+    def test_random_blends_are_within_one_of_255(self, seed, filter, dialect, knobs):
+        rng = np.random.default_rng(seed)
+        arrays, layers, films = random_blend(rng, filter, knobs)
+        points = steps_of(random_points(rng, 40))
+        weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
+        amounts = np.stack([film.mask.answer(points) for film in films], axis=1) if films else None
+        shader = blend_shader(arrays, layers, dialect=dialect, filtering="exact", filter=filter, films=films)
+        found = _device.blended(shader, arrays, points, weights, amounts, dialect)
+        off = worst(found, wanted(arrays, layers, films, points, weights, amounts, filter))
+        assert (off > 1).sum() <= 1  # the nearest texel and a box change at a line
+
+    def test_the_demo_by_the_sampler_is_what_the_kernel_gives(self, saltworks):
+        """Near by, where full-size texels show, and from so far that mips do; what is left out is said."""
+        quilt = jq.read_quilt(saltworks)
+        arrays, ground, films = jq.pack(quilt.swatches, side=64), quilt.terrain, quilt.films_on("ground")
+        shader = blend_shader(arrays, quilt.layers, films=films, title="saltworks")
+        assert shader.left_out == ('layer "brine": what stands for it far away; it lies as near by',)
+        weights = jq.weigh(ground.canvas(256), quilt.layers)
+        for size in (48, 1500):
+            points = ground.points((size, size))
+            some = np.random.default_rng(size).integers(0, len(points), 2000)
+            points = steps_of(points[some])
+            own = weights.at(points)
+            known = [film.on(ground.canvas(64).fields) for film in films]
+            amounts = np.stack([film.mask.answer(points) for film in known], axis=1)
+            found = _device.blended(shader, arrays, points, own, amounts, exact=False)
+            blend = jq.Blend(arrays, quilt.layers, films=known)
+            kernel = blend.at(points, own, normals="world")
+            off = worst(found, {each.role: kernel[each.role].astype(float) for each in blend.plan.outputs})
+            assert np.percentile(off, 99) < 2
+            assert off.mean() < 0.5
+
+    @pytest.mark.parametrize("dialect", ["glsl", "essl"])
+    def test_the_program_that_draws_the_ground_compiles_and_its_block_is_as_told(self, saltworks, dialect):
+        """With what the demo has, and with a layer by uv, of which directions are made from the screen."""
+        quilt = jq.read_quilt(saltworks)
+        arrays = jq.pack(quilt.swatches, side=64)
+        by_uv = [jq.Layer("cracked clay", jq.Uv(detail="cheap")), jq.Layer("salt crust", apart={"normal": jq.Apart(scale=2.0)})]
+        for layers, films in ((quilt.layers, quilt.films_on("ground")), (by_uv, ())):
+            shader = blend_shader(arrays, layers, dialect=dialect, films=films)
+            program = _device.context.program(shader.vertex, shader.fragment)
+            assert program["Blend"].size == len(shader.block)
+            assert "diffuse_height" in program
+
+
+class TestSource:
+    def test_only_what_is_used_stands_in_it(self):
+        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=16, threads=1)
+        plain = blend_shader(arrays, [jq.Layer("a"), jq.Layer("b")]).source
+        for word in ("hashed", "around_axis", "by_uv", "lay_film", "group <", "folded", "make_unit", "//?", "{{"):
+            assert word not in plain
+        assert "#define LAYERS 2" in plain
+        assert plain.count("\n") < 260
+        shuffled = blend_shader(arrays, [jq.Layer("a", jq.Planar(shuffle=jq.Shuffle(size=1)))]).source
+        assert "Heitz and Neyret" in shuffled
+        assert "at most 3 places" in shuffled
+
+    def test_the_block_says_what_lies_where(self):
+        arrays = jq.pack([made_swatch("a", tile=4.0)], side=16, threads=1)
+        shader = blend_shader(arrays, [jq.Layer("a", softness=0.5)])
+        at = {name: offset for name, offset, _ in shader.members}
+        numbers = np.frombuffer(shader.block, np.float32)
+        assert numbers[at["layers[0].lies"] // 4] == 0.25  # repeats for a metre
+        assert numbers[at["layers[0].meets"] // 4] == 1.0  # hardness
+        assert {kind for _, _, kind in shader.members} == {"vec4", "ivec4"}
+
+    def test_what_it_cannot_do_is_told_or_refused(self):
+        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        bent = jq.Layer("a", jq.Planar(warp=jq.Warp(by=1.0, size=2.0)), far=jq.Far(start=1.0, over=1.0, scale=2.0))
+        assert [line.partition(":")[0] for line in blend_shader(arrays, [bent]).left_out] == ['layer "a"'] * 2
+        many = [jq.Layer("a", label=str(n)) for n in range(60)]
+        with pytest.raises(jq.QuiltError, match="3 arrays and 15 sheets of weights; OpenGL ES promises 16 textures"):
+            blend_shader(arrays, many, dialect="essl")
+        assert blend_shader(arrays, many).layers[-1] == "59"
+        with pytest.raises(jq.QuiltError, match="dialect"):
+            blend_shader(arrays, [jq.Layer("a")], dialect="spoken")
+
+    def test_the_command_writes_all_that_it_reads(self, own_saltworks):
+        code, said, errors = jquilt("export", own_saltworks, "--shader", "essl")
+        assert code == 0, errors
+        out = own_saltworks.parent / "out" / "export"
+        assert (out / "blend.glsl").read_text().startswith("#version 300 es\n")
+        told = json.loads((out / "blend.json").read_text())
+        assert told["bytes"] == (out / "blend.bin").stat().st_size
+        assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag"} <= {path.name for path in out.iterdir()}
+        assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
+        assert "left out: layer" in said
+        assert jquilt("export", own_saltworks, "--shader", "spoken")[0] == 2
