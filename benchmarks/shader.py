@@ -68,9 +68,7 @@ def main() -> int:
     print(f"driver: {info['GL_RENDERER']}; {side} x {side} texels, best of {times}")
     print(f"kernel, on one thread  {min(spent):.3f} s")
     print(f"exported shader        {min(device.seconds):.3f} s")
-    print(
-        f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} at worst"
-    )
+    print(f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} most")
     told = {
         "kernel_over_shader": round(min(spent) / min(device.seconds), 3),
         "worst_of_255": round(float(apart.max()), 2),
