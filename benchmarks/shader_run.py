@@ -66,17 +66,21 @@ class Device:
         white = np.full((*texels.shape[:-1], 4 - texels.shape[-1]), 255, np.uint8)
         return np.concatenate([texels, white], axis=-1)
 
-    def blended(self, shader, arrays, points, weights, amounts=None, dialect="glsl", exact=True, columns=0, times=1):
+    def blended(
+        self, shader, arrays, points, weights, amounts=None, dialect="glsl", exact=True, columns=0, times=1, eye=(0, 0, 0)
+    ):
         """What a blend shader says at points: a dict of what it calls its outputs to (N, C) float32.
 
         `columns` lays the points out as rows of a picture; `times` draws it so often, and `seconds` then tells how long each
-        took.
+        took; `eye` is where the camera stands.
         """
         columns = columns or len(points)
         rows = len(points) // columns
         outputs, given, main, at_once = _asked(shader, points, weights, amounts, rows)
         vertex = _HEADS[dialect] + _VERTEX
         program = self.context.program(vertex, shader.source + "\n".join([*main, "}"]) + "\n")
+        if "eye" in program:
+            program["eye"].value = tuple(map(float, eye))
         kept, unit, own = [], 0, {}
         for name in (each for each in shader.samplers if each in program):
             own[unit] = self.array_of(arrays, next(each for each in arrays.layouts if each.name == name), exact)
@@ -113,6 +117,29 @@ class Device:
         for each in (*kept, *targets, frame, block, corners):
             each.release()
         return out
+
+    def weights(self, shader, sheets, uv):
+        """What `weights_at` says at places of the ground, (N, L), of sheets by their names: (H, W, C) uint8."""
+        count = len(shader.layers)
+        main = ["uniform sampler2D given_uv;", "out vec4 told;", "void main() {", f"    float weight[{count}];"]
+        main += ["    weights_at(texelFetch(given_uv, ivec2(int(gl_FragCoord.x), 0), 0).xy, weight);"]
+        main += [f"    if (int(gl_FragCoord.y) == {n}) told = vec4(weight[{n}]);" for n in range(count)]
+        program = self.context.program(_HEADS["glsl"] + _VERTEX, shader.source + "\n".join([*main, "}"]) + "\n")
+        four, unit, kept = np.zeros((1, len(uv), 4), np.float32), 0, []
+        four[0, :, :2] = uv
+        textures = {"given_uv": self.context.texture((len(uv), 1), 4, four.tobytes(), dtype="f4")}
+        for name, texels in sheets.items():
+            textures[name] = self.context.texture(texels.shape[1::-1], 4, self.filled(texels).tobytes())
+            textures[name].repeat_x = textures[name].repeat_y = False
+        textures["given_uv"].filter = (NEAREST, NEAREST)
+        for name, texture in textures.items():
+            unit = self.use(program, name, texture, unit)
+            kept.append(texture)
+        target = self.context.texture((len(uv), count), 4, dtype="f4")
+        self.context.framebuffer([target]).use()
+        corners = self.context.buffer(np.array([[-1, -1], [3, -1], [-1, 3]], np.float32).tobytes())
+        self.context.vertex_array(program, [(corners, "2f", "corner")]).render()
+        return np.frombuffer(target.read(), np.float32).reshape(count, -1, 4)[..., 0].T
 
     @staticmethod
     def use(program, name, texture, unit):
@@ -161,7 +188,7 @@ def _asked(shader, points, weights, amounts, rows):
         for name, values in given.items()
         if "weights" not in name and name != "amounts"
     ]
-    main += ["    float weight[LAYERS];"]
+    main += [f"    float weight[{len(shader.layers)}];"]
     main += [f"    weight[{n}] = texelFetch(given_weights_{n // 4}, at, 0).{'rgba'[n % 4]};" for n in range(len(shader.layers))]
     if amounts is not None:
         main += ["    float film[FILMS];"]
@@ -203,6 +230,7 @@ def ground_picture(device, shader, arrays, quilt, weights, amounts, size=(1280, 
         "sun": np.full(3, 0.9, "f4").tobytes(),
         "sky": np.array([0.25, 0.3, 0.38], "f4").tobytes(),
     }
+    said["eye"] = eye.astype("f4").tobytes()
     for name, data in said.items():
         if name in program:
             program[name].write(data)

@@ -8,12 +8,13 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from shader_run import Device, steps_of
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
 from jagged_quilt.export.shader import blend_shader
+from jagged_quilt.maps.image_files import read_image
 from reference_blend import Decoded, blend_point
-from shader_run import Device, steps_of
 from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
 
 _device = Device()
@@ -95,11 +96,11 @@ class TestAgreement:
         assert (off > 1).sum() <= 1  # the nearest texel and a box change at a line
 
     def test_the_demo_by_the_sampler_is_what_the_kernel_gives(self, saltworks):
-        """Near by, where full-size texels show, and from so far that mips do; what is left out is said."""
+        """Near by, where full-size texels show, and from so far that mips do; what stands for brine far away comes in."""
         quilt = jq.read_quilt(saltworks)
         arrays, ground, films = jq.pack(quilt.swatches, side=64), quilt.terrain, quilt.films_on("ground")
         shader = blend_shader(arrays, quilt.layers, films=films, title="saltworks")
-        assert shader.left_out == ('layer "brine": what stands for it far away; it lies as near by',)
+        assert shader.left_out == ()
         weights = jq.weigh(ground.canvas(256), quilt.layers)
         for size in (48, 1500):
             points = ground.points((size, size))
@@ -108,9 +109,9 @@ class TestAgreement:
             own = weights.at(points)
             known = [film.on(ground.canvas(64).fields) for film in films]
             amounts = np.stack([film.mask.answer(points) for film in known], axis=1)
-            found = _device.blended(shader, arrays, points, own, amounts, exact=False)
+            found = _device.blended(shader, arrays, points, own, amounts, exact=False, eye=quilt.camera.position)
             blend = jq.Blend(arrays, quilt.layers, films=known)
-            kernel = blend.at(points, own, normals="world")
+            kernel = blend.at(points, own, normals="world", eye=quilt.camera.position)
             off = worst(found, {each.role: kernel[each.role].astype(float) for each in blend.plan.outputs})
             assert np.percentile(off, 99) < 2
             assert off.mean() < 0.5
@@ -126,6 +127,22 @@ class TestAgreement:
             program = _device.context.program(shader.vertex, shader.fragment)
             assert program["Blend"].size == len(shader.block)
             assert "diffuse_height" in program
+
+    @pytest.mark.parametrize("form", ["splat", "pairs"])
+    def test_weights_are_read_as_the_weight_map_answers(self, saltworks, tmp_path, form):
+        quilt = jq.read_quilt(saltworks)
+        arrays = jq.pack(quilt.swatches, side=16)
+        kept = jq.weigh(quilt.terrain.canvas(128), quilt.layers, keep=4)
+        write = {"splat": jq.export.write_splat, "pairs": jq.export.write_pairs}[form]
+        assert write(kept, tmp_path)[-1].suffix == ".json"
+        sheets = {path.stem: read_image(path) for path in tmp_path.glob("*.png")}
+        points = quilt.terrain.points((97, 97))
+        shader = blend_shader(arrays, quilt.layers, weights=form, films=quilt.films_on("ground"))
+        found, own = _device.weights(shader, sheets, points.uv), kept.at(points)
+        wanted = np.zeros(found.shape)
+        for column in range(own.layers.shape[1]):
+            np.add.at(wanted, (np.arange(len(points)), own.layers[:, column].astype(int)), own.weights[:, column])
+        assert np.abs(found / found.sum(axis=1, keepdims=True) - wanted).max() < 0.003
 
 
 class TestSource:
@@ -152,10 +169,13 @@ class TestSource:
     def test_what_it_cannot_do_is_told_or_refused(self):
         arrays = jq.pack([made_swatch("a")], side=16, threads=1)
         bent = jq.Layer("a", jq.Planar(warp=jq.Warp(by=1.0, size=2.0)), far=jq.Far(start=1.0, over=1.0, scale=2.0))
-        assert [line.partition(":")[0] for line in blend_shader(arrays, [bent]).left_out] == ['layer "a"'] * 2
+        assert blend_shader(arrays, [bent]).left_out == ('layer "a": its warp; it lies unbent',)
         many = [jq.Layer("a", label=str(n)) for n in range(60)]
-        with pytest.raises(jq.QuiltError, match="3 arrays and 15 sheets of weights; OpenGL ES promises 16 textures"):
+        with pytest.raises(
+            jq.QuiltError, match=r"3 arrays, 15 sheets of weights and 0 films; OpenGL ES promises 16 textures.*pairs"
+        ):
             blend_shader(arrays, many, dialect="essl")
+        assert "pairs_numbers" in blend_shader(arrays, many, dialect="essl", weights="pairs").source
         assert blend_shader(arrays, many).layers[-1] == "59"
         with pytest.raises(jq.QuiltError, match="dialect"):
             blend_shader(arrays, [jq.Layer("a")], dialect="spoken")
@@ -169,5 +189,8 @@ class TestSource:
         assert told["bytes"] == (out / "blend.bin").stat().st_size
         assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag"} <= {path.name for path in out.iterdir()}
         assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
-        assert "left out: layer" in said
+        assert "brine far away: planar, at most 1 place to read" in said
         assert jquilt("export", own_saltworks, "--shader", "spoken")[0] == 2
+        code, said, _ = jquilt("export", own_saltworks, "--shader", "glsl", "--pairs")
+        assert (code, "pairs_numbers.png" in said, "2 sheets of weights" in said) == (0, True, True)
+        assert jquilt("export", own_saltworks, "--shader", "glsl", "--masks")[0] == 2

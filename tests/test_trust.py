@@ -394,6 +394,18 @@ class TestNumbers:
 
 
 class TestNames:
+    def test_names_are_printed_as_they_are_and_cannot_steer_a_terminal(self, project):
+        path = project / "job.quilt.toml"
+        path.write_text(QUILT.replace('swatch = "salt"', 'swatch = "salt"\nlabel = "[red]:smile: salt"'))
+        code, said, errors = jquilt("show", path, "--at", "8,8")
+        assert code == 0, errors
+        assert "[red]:smile: salt" in said
+        for key in ('title = "a\\u001b[31m"', 'title = "a\\nb"'):
+            path.write_text(QUILT.replace('title = "Two fields"', key))
+            code, said, errors = jquilt("check", path)
+            assert (code, "line 1, title: must be text that can be printed" in errors) == (2, True)
+            assert "\x1b" not in errors
+
     def test_two_meshes_never_share_a_folder(self, project):
         path = project / "job.quilt.toml"
         mesh = '[[mesh]]\nname = "{}"\nfile = "a.obj"\nlayer = [{{ swatch = "clay" }}]\n'

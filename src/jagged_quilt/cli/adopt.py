@@ -64,6 +64,7 @@ def _look(named: Named, image: Path) -> None:
     import os
 
     from rich.table import Table
+    from rich.text import Text
 
     from jagged_quilt.maps.roles import MapRole
     from jagged_quilt.quiltfile.quilt import read_quilt
@@ -83,7 +84,7 @@ def _look(named: Named, image: Path) -> None:
     table = Table("colour" if found.form == "colours" else "number", "share", "nearest layer", box=None, header_style="bold")
     table.columns[1].justify = "right"
     for key, share, name in zip(found.keys, found.shares, names, strict=True):
-        shown = f"[on {key}]    [/] {key}" if found.form == "colours" else key
+        shown = Text.assemble(("    ", f"on {key}"), f" {key}") if found.form == "colours" else Text(key)
         table.add_row(shown, f"{100 * share:.1f} %", name)
     if found.rest > 0:
         table.add_row("others", f"{100 * found.rest:.1f} %", "")

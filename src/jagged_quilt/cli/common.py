@@ -97,7 +97,7 @@ def at_work() -> Iterator[Progress]:
             yield progress
         finally:
             for line in dict.fromkeys(str(each.message) for each in caught):
-                click.echo(f"warning: {line}", err=True)
+                click.echo("warning: " + "".join(c if c.isprintable() else " " for c in line), err=True)
             _tell_if_kernels_are_lost()
 
 
@@ -177,12 +177,12 @@ def ready_kernels(results: Results | None, names: Collection[str], progress: Pro
 
 
 def terminal(stderr: bool = False) -> Console:
-    """Return a console that does not fold lines in a pipe."""
+    """Return a console that does not fold lines in a pipe; what stands in brackets or between colons is text like any other."""
     from rich.console import Console
 
-    console = Console(stderr=stderr, highlight=False)
+    console = Console(stderr=stderr, highlight=False, markup=False, emoji=False)
     if not console.is_terminal:
-        console = Console(stderr=stderr, highlight=False, width=200)
+        console = Console(stderr=stderr, highlight=False, markup=False, emoji=False, width=200)
     return console
 
 

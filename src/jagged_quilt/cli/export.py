@@ -46,13 +46,15 @@ def command(
             report(requests.export_channels(results, int(bits)), seconds())
         if shader is not None:
             ready_kernels(results, ["pack", "weigh"], progress)
-            made, source = requests.export_shader(results, shader)
+            if "masks" in forms or len(forms) > 1:
+                raise RangeError("a shader reads weights as splat sheets or as pairs; name one of them")
+            made, source = requests.export_shader(results, shader, forms[0] if forms else "splat", int(bits))
             report(made, seconds(), _SHADER)
             for line in source.source.partition("// Cost of a pixel\n")[2].partition("\n\n")[0].splitlines():
                 click.echo(f"  {line.removeprefix('//').strip()}")
             for line in source.left_out:
                 click.echo(f"  left out: {line}")
-        if (channels or shader or error is not None) and not forms:
+        if shader or ((channels or error is not None) and not forms):
             return
         ready_kernels(results, ["weigh"], progress)
         made = requests.export_weights(results, forms or ("splat",), int(bits))

@@ -154,6 +154,7 @@ def _steps_of(swing: str) -> tuple[int, int]:
 def _explain(results: Results, place: str) -> None:
     """Print every layer from the top down, each mask step's value, and the weight."""
     from rich.table import Table
+    from rich.text import Text
 
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.weights.channel import Channel
@@ -177,7 +178,7 @@ def _explain(results: Results, place: str) -> None:
     for column in (4, 5, 6):
         table.columns[column].justify = "right"
     for layer in reversed(told.layers):
-        table.add_row(f"[bold]{layer.name}[/]", "", "", "", "", "", f"[bold]{layer.weight:.3f}[/]")
+        table.add_row(Text(layer.name, "bold"), "", "", "", "", "", Text(f"{layer.weight:.3f}", "bold"))
         if layer.adopted is not None:
             table.add_row("", "adopted", "", "", "", f"{layer.adopted:.3f}", "")
         _add_steps(table, layer.steps)

@@ -117,6 +117,7 @@ class Quilt:
         self.path, self.folder, self.table, self._text, self._again = path, path.parent, table, text, again
         self.within = Within(self.folder, tuple(self.folder / each for each in table.allow))
         """Where the file's names, and those in mesh files, may lead."""
+        self._check_printable()
         self._check_names()
         self._check_parts()
         self._check_files()
@@ -497,6 +498,20 @@ class Quilt:
             table = table.model_copy(update={"heights": list(self.heights)})
         with self._at("medley", place):
             return self._maker.medley(place, table)
+
+    def _check_printable(self) -> None:
+        """Refuse names that would steer a terminal or break a line: they are printed."""
+        table = self.table
+        said: list[tuple[KeyPath, str]] = [(("title",), table.title)]
+        for name in ("swatch", "medley", "mesh"):
+            said += [((name, place, "name"), each.name) for place, each in enumerate(getattr(table, name))]
+        said += [(("layer", place, "label"), each.label) for place, each in enumerate(table.layer)]
+        for number, mesh in enumerate(table.mesh):
+            said += [(("mesh", number, "layer", place, "label"), each.label) for place, each in enumerate(mesh.layer)]
+        for key, text in said:
+            if not text.isprintable():
+                with self._at(*key):
+                    raise RangeError(f"must be text that can be printed in one line; got {text!r}")
 
     def _check_names(self) -> None:
         names = [swatch.name for swatch in self.table.swatch]

@@ -140,15 +140,16 @@ def export_channels(results: Results, bits: int = 8) -> Made:
     return Made(folder, tuple(results.write_channels(folder, bits)), fresh=True)
 
 
-def export_shader(results: Results, dialect: str) -> tuple[Made, BlendShader]:
-    """Write the blend of the ground as shader source, with the splat sheets and the amounts of films that it reads."""
+def export_shader(results: Results, dialect: str, form: str = "splat", bits: int = 8) -> tuple[Made, BlendShader]:
+    """Write the blend of the ground as shader source, with the weights, as splat sheets or pairs, and films that it reads."""
     quilt, folder = results.quilt, results.folder / "export"
     if not quilt.layers:
         raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
     films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
     arrays, filter = results.arrays, quilt.table.bake.filter
-    shader = blend_shader(arrays, quilt.layers, dialect=dialect, filter=filter, films=films, title=title)
-    files = [*write_shader(folder, shader), *write_splat(results.weights, folder, bits=8)]
+    how = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
+    shader = blend_shader(arrays, quilt.layers, films=films, **how)
+    files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
     canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
     for number, film in enumerate(films):
         files.append(folder / f"film_{number}.png")

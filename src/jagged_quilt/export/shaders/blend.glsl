@@ -2,7 +2,7 @@
 //
 // Fill a Point where you shade, ask weights for it, and blend:
 //
-//     float weight[LAYERS];
+//     float weight[{{weighed}}];
 //     weights_at(uv_of_the_ground, weight);
 //     Blended surface = blend(point, weight{{film_argument}});
 //
@@ -13,12 +13,18 @@
 {{cost}}
 
 #define LAYERS {{layers}}
+//?far
+#define NAMED {{named}}  // of which weights tell; the others stand for some of them far from the eye
+//.
 #define CHARTS {{charts}}
 //?films
 #define FILMS {{films}}
 //.
 
 {{samplers}}
+//?far
+uniform vec3 eye;  // where the camera is, metres
+//.
 
 // How a texture lies: places of the world become metres of the pattern.
 struct Chart {
@@ -144,7 +150,7 @@ float folded(float at, int wrap, float half_texel) {
 }
 //.
 
-vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level) {
+vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level{{steps_parameter}}) {
     //?nearest
     if (layer.which.w == 0) {
         float side = float(textureSize(array, 0).x);
@@ -155,11 +161,15 @@ vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level)
     float half_texel = 0.5 / float(textureSize(array, int(ceil(level))).x);
     uv = vec2(folded(uv.x, layer.ways.x, half_texel), folded(uv.y, layer.ways.y, half_texel));
     //.
+    //?fine
+    // As many samples along the footprint as the sampler is set to take (TEXTURE_MAX_ANISOTROPY), wherever it places them.
+    if (layer.which.w == 3) return textureGrad(array, vec3(uv, float(layer.which.x)), steps.xy, steps.zw);
+    //.
     return textureLod(array, vec3(uv, float(layer.which.x)), level);
 }
 //.
 
-Texel texel_of(Layer layer, vec2 uv, float level) {
+Texel texel_of(Layer layer, vec2 uv, float level{{steps_parameter}}) {
     Texel texel;
 {{texel_reads}}
     return texel;
@@ -375,7 +385,11 @@ void add_read(inout Look look, Layer layer, Laid laid, vec3 along_u, vec3 along_
     vec2 uv = laid.place * layer.lies.x;
     float level = level_of(layer, laid, point);
     //?sampler
-    add_texel(look, layer, texel_of(layer, uv, level), along_u, along_v, share, group);
+    //?fine
+    vec4 steps = vec4(dot(point.step_x, laid.along_u), dot(point.step_x, laid.along_v),
+                      dot(point.step_y, laid.along_u), dot(point.step_y, laid.along_v)) * layer.lies.x;
+    //.
+    add_texel(look, layer, texel_of(layer, uv, level{{steps_argument}}), along_u, along_v, share, group);
     //.
     //?exact
     float lower = min(floor(level), {{lower_level}}.0);  // each mip for itself, since slopes and cuts are no sums
@@ -464,11 +478,25 @@ void lay_film(int which, float amount, inout Blended total, inout vec3 slope) {
 }
 //.
 
+//?far
+
+// Beyond its range what stands for a layer shows in its place, by a smooth step of the distance.
+void seen_from_eye(vec3 place, float told[NAMED], out float weight[LAYERS]) {
+    float away = length(place - eye), step_to;
+    for (int which = 0; which < NAMED; ++which) weight[which] = told[which];
+{{far_lines}}
+}
+//.
+
 // ---- How layers meet
 
 // The taller layer shows: each stands as high as its relief, times its weight, and what is lower by more than its softness
 // allows is gone. Weights need not sum to 1.
-Blended blend(Point point, float weight[LAYERS]{{film_parameter}}) {
+Blended blend(Point point, float {{told}}[{{weighed}}]{{film_parameter}}) {
+    //?far
+    float weight[LAYERS];
+    seen_from_eye(point.position, told, weight);
+    //.
     float tall[LAYERS];
     float tallest = 0.0;
     int top = 0;

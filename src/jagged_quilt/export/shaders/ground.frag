@@ -32,7 +32,7 @@ void main() {
     point.way_u = normalize(point.along_u);
     point.way_v = normalize(point.along_v);
     //.
-    float weight[LAYERS];
+    float weight[{{weighed}}];
     weights_at(uv, weight);
     //?films
     float film[FILMS];

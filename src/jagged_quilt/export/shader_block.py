@@ -1,0 +1,108 @@
+"""The uniform block of a blend: what is said of its layers, charts and films, by the rules of std140."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.arrays.layout import Layout
+from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend.plan import BlendPlan
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Facts
+
+
+def blend_block(
+    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]
+) -> tuple[bytes, tuple[tuple[str, int, str], ...]]:
+    """Return the uniform block of a blend: tables of vectors of four, one after the other, as std140 lays them; and what lies
+    where, by path, bytes from the beginning, and type."""
+    out, members = b"", list[tuple[str, int, str]]()
+    for name, table in _tables(plan, arrays, features, held):
+        fields: Facts = dict(table.dtype.fields or {})
+        for row in range(len(table)):
+            for each in table.dtype.names or ():
+                kind, at = fields[each][:2]
+                own = f"{name}[{row}]" + ("" if len(table.dtype.names or ()) == 1 else f".{each}")
+                members.append((own, len(out) + row * table.dtype.itemsize + at, "ivec4" if kind.base.kind == "i" else "vec4"))
+        out += table.tobytes()
+    return out, tuple(members)
+
+
+def _tables(
+    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]
+) -> list[tuple[str, NDArray[np.void]]]:
+    """The members of the uniform block, in order."""
+    tables = [("layers", _layer_table(plan, arrays, features, held)), ("charts", _chart_table(plan))]
+    count = len(plan.layers)
+    if "meets" in features:
+        pairs = np.zeros((count, -(-count // 4) * 4), "<f4")
+        pairs[:, :count] = plan._pairs()[:count, :count]
+        tables.append(("hardness_between", pairs.reshape(-1, 4).view([("", "<f4", 4)])[:, 0]))
+    if plan.films:
+        looks = np.zeros((4 * len(plan.films), 4), "<f4")
+        for number, film in enumerate(plan.films):
+            looks[4 * number] = (*film.tint, film.softness)
+            looks[4 * number + 1] = (*(film.colour or (0.0, 0.0, 0.0)), film.hides)
+            looks[4 * number + 2] = (film.roughness or 0.0, film.specular or 0.0, film.level, film.hollows)
+            looks[4 * number + 3] = (film.colour is not None, film.roughness is not None, film.specular is not None, 0)
+        tables.append(("film_looks", looks.view([("", "<f4", 4)])[:, 0]))
+    return tables
+
+
+def _layer_table(plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]) -> NDArray[np.void]:
+    rows = plan.layer_rows
+    fields = [("which", "<i4"), ("ways", "<i4")]
+    fields += [(name, "<f4") for name in ("lies", "meets", "tunes", "red", "green", "blue")]
+    fields += [("apart", "<i4")] if "apart" in features else []
+    fields += [(f"mean_{layout.name}", "<f4") for layout in held] if "shuffle" in features else []
+    table = np.zeros(len(rows), [(name, kind, 4) for name, kind in fields])
+    slices = [arrays.names.index(layer.swatch) for layer in plan.layers]  # of the files, which hold all of them
+    table["which"] = np.stack([slices, rows["chart"], rows["planes"], rows["filter"]], axis=1)
+    taps = rows["most_taps"].astype(int)
+    table["ways"] = np.stack([rows["wrap_u"], rows["wrap_v"], rows["patch_ways"], taps], axis=1)
+    table["lies"] = np.stack([rows["tiles"], rows["sharpness"], rows["patch_size"], rows["patch_border"]], axis=1)
+    table["meets"][:, :3] = np.stack([rows["hardness"], rows["relief"], rows["rise"]], axis=1)
+    table["tunes"][:, :3] = np.stack([rows["steep"], rows["rougher"], rows["occluded"]], axis=1)
+    for row, name in enumerate(("red", "green", "blue")):
+        table[name][:, :3] = rows["colours"][:, row]
+    if "apart" in features:
+        if len(plan.groups) > 4:
+            raise RangeError(f"the shader takes maps apart in four ways at most; these layers have {len(plan.groups)}")
+        table["apart"] = -1
+        table["apart"][:, : len(plan.groups)] = plan.apart_rows.T
+    if "shuffle" in features:
+        for number, layer in enumerate(plan.layers):
+            if layer.projection.shuffle is not None:
+                for layout in held:
+                    table[f"mean_{layout.name}"][number] = _mean(arrays, layout, layer.swatch)
+    return table
+
+
+def _chart_table(plan: BlendPlan) -> NDArray[np.void]:
+    charts = plan.chart_rows
+    names = ("axis_x", "axis_y", "axis_z", "turn", "placed", "around", "limits", "eye")
+    table = np.zeros(len(charts), [(name, "<f4", 4) for name in names])
+    for row, name in enumerate(("axis_x", "axis_y", "axis_z")):
+        table[name][:, :3] = charts["axes"][:, row]
+        table[name][:, 3] = (charts["exact_axes"][:, row] * charts["exact_origin"]).sum(axis=1)
+    table["turn"] = charts["turn"].reshape(-1, 4)
+    table["placed"] = np.column_stack([charts["offset"], charts["flat"], charts["cheap"]])
+    table["around"][:, :3] = np.stack([charts["radius"], charts["around"], charts["spiral"]], axis=1)
+    table["limits"] = np.stack([charts["slope_from"], charts["slope_to"], charts["near"], charts["far"]], axis=1)
+    table["eye"] = np.column_stack([charts["eye"], charts["kind"]])
+    return table
+
+
+def _mean(arrays: TextureArrays, layout: Layout, swatch: str) -> NDArray[np.float64]:
+    """The mean texel of a slice, colour as linear light."""
+    texels = arrays.level(layout.name, 0)[arrays.names.index(swatch)].reshape(-1, layout.stored)
+    plain = texels.astype(np.float64) / (np.iinfo(texels.dtype).max if texels.dtype.kind == "u" else 1)
+    if layout.srgb:
+        colour = plain[:, :3]
+        plain[:, :3] = np.where(colour <= 0.04045, colour / 12.92, ((colour + 0.055) / 1.055) ** 2.4)
+    mean = np.ones(4)
+    mean[: plain.shape[1]] = plain.mean(axis=0)
+    return mean
