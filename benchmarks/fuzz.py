@@ -2,7 +2,7 @@
 
     python benchmarks/fuzz.py                 ten minutes
     python benchmarks/fuzz.py --minutes 60 --formats obj,gltf
-    python benchmarks/fuzz.py --quick         300 cases
+    python benchmarks/fuzz.py --quick         240 cases
 
 Each case is a good file with bytes flipped, cut, put in, doubled or swapped, or lines and numbers of a text replaced by hostile
 ones; by its number, so that it can be had again (`--case png:1234` runs it alone, with its traceback). It is read in a child
@@ -364,7 +364,7 @@ def main() -> int:
         kinds = told.formats.split(",") if told.formats else list(files)
         began, counts, wrong, first = time.monotonic(), {kind: Counter[str]() for kind in kinds}, [], told.seed * 10_000_000
         rounds = max(1, 300 // (BATCH * len(kinds))) if told.quick else 1 << 30
-        batch = max(1, 300 // len(kinds)) if told.quick else BATCH
+        batch = max(1, 240 // len(kinds)) if told.quick else BATCH
         for turn in range(rounds):
             for kind in kinds:
                 numbers = list(range(first + turn * batch, first + (turn + 1) * batch))

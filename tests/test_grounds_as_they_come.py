@@ -285,13 +285,13 @@ class TestFarAway:
         assert np.abs(np.diff(jq.Noise(size=4, threshold=0.5, range=1).answer(row))).max() < 5e-3
 
     def test_sizes_that_cannot_be_held_are_refused(self, project):
-        with pytest.raises(jq.QuiltError, match=r"size east must be at most 4,000 km; got 1e\+36 km"):
-            jq.Terrain(np.zeros((2, 2)), size=(1e39, 1e39))
+        with pytest.raises(jq.QuiltError, match=r"size east must be at most 4,000 km; got 100,000 km"):
+            jq.Terrain(np.zeros((2, 2)), size=(1e8, 1e8))
         with pytest.raises(jq.QuiltError, match="heights must lie within 4,000 km"):
             jq.Terrain(np.full((2, 2), 1e20), size=(1, 1))
         text = (project / "job.quilt.toml").read_text()
         start = text.index("size = [")
-        (project / "job.quilt.toml").write_text(text[:start] + "size = [1e39, 1e39]" + text[text.index("]", start) + 1 :])
+        (project / "job.quilt.toml").write_text(text[:start] + "size = [1e8, 1e8]" + text[text.index("]", start) + 1 :])
         with pytest.raises(jq.QuiltError, match="at most 4,000 km"):
             jq.read_quilt(project / "job.quilt.toml").terrain  # noqa: B018
 

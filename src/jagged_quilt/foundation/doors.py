@@ -33,7 +33,7 @@ def door(path: Path | str, kind: str, refused: type[FileError] = FileError) -> I
         yield
         if before is not None and looks_of(path) != before:
             raise refused(f"{path}: changed while it was read; read it again")
-    except (QuiltError, NameError, ImportError):  # those of ours, as they are
+    except (QuiltError, NameError, ImportError, Warning):  # those of ours, as they are
         raise
     except MemoryError as error:
         raise refused(f"{path}: reading this {kind} wants more memory than there is") from error
