@@ -314,6 +314,10 @@ class TestChanging:
         path.write_text("one")
         with pytest.raises(FileError, match="changed while it was read"), door(path, "file"):
             path.write_text("another")
+        (tmp_path / "b.txt").write_text("a whole new one")
+        with door(path, "file"), path.open() as held:
+            (tmp_path / "b.txt").replace(path)
+            assert held.read() == "another"
 
     def test_what_was_made_of_a_file_that_changed_counts_for_nothing(self, project):
         path, map_file = project / "job.quilt.toml", project / "salt" / "salt_diffuse.png"

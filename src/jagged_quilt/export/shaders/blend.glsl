@@ -33,7 +33,7 @@ struct Chart {
     vec4 placed;                  // offset u, v in metres; how much longer a tile is along v; 1 if slopes go along unit directions
     vec4 around;                  // radius, or metres of one unit of uv; how much longer the pattern is around; metres around for one outwards
     vec4 limits;                  // cosines of slope between which the sides of a triplanar come in; metres from `eye` between which they do
-    vec4 eye;
+    vec4 eye;                     // of those limits; in w the kind of chart
 };
 
 // What is said of a layer.
