@@ -141,6 +141,39 @@ class Device:
         self.context.vertex_array(program, [(corners, "2f", "corner")]).render()
         return np.frombuffer(target.read(), np.float32).reshape(count, -1, 4)[..., 0].T
 
+    def lit(self, shader, given, free, dialect="glsl"):
+        """The light that leaves points, (N, 3): `given` by the members of `Lit`, with "place" and "to_eye"; `free` (N, L)."""
+        count, lamps = len(free), free.shape[1]
+        given = {**given, **{f"free_{n}": free[:, n : n + 1] for n in range(lamps)}}
+        main = [f"uniform sampler2D given_{name};" for name in given]
+        main += ["out vec4 told;", "void main() {", "    ivec2 at = ivec2(int(gl_FragCoord.x), 0);", "    Lit lit;"]
+        parts = {1: "x", 3: "xyz"}
+        for name, values in given.items():
+            own = f"texelFetch(given_{name}, at, 0).{parts[values.shape[1]]}"
+            if name.startswith("free_"):
+                continue
+            kind = "float" if values.shape[1] == 1 else "vec3"
+            main.append(f"    {kind} {name} = {own};" if name in ("place", "to_eye") else f"    lit.{name} = {own};")
+        main += [f"    float free[{lamps}];"]
+        main += [f"    free[{n}] = texelFetch(given_free_{n}, at, 0).x;" for n in range(lamps)]
+        main += ["    told = vec4(light_of(lit, place, to_eye, free), 1.0);", "}"]
+        source = _HEADS[dialect] + "precision highp sampler2D;\n" * (dialect == "essl") + shader.source + "\n".join(main) + "\n"
+        program = self.context.program(_HEADS[dialect] + _VERTEX, source)
+        unit, kept = 0, []
+        for name, values in {**{f"given_{key}": each[None] for key, each in given.items()}, **shader.tables}.items():
+            four = np.zeros((*values.shape[:2], 4), np.float32)
+            four[..., : values.shape[2]] = values
+            kept.append(self.context.texture(four.shape[1::-1], 4, four.tobytes(), dtype="f4"))
+            kept[-1].filter = (NEAREST, NEAREST)
+            unit = self.use(program, name, kept[-1], unit)
+        self.context.buffer(shader.block).bind_to_uniform_block(0)
+        program["Lights"].binding = 0
+        target = self.context.texture((count, 1), 4, dtype="f4")
+        self.context.framebuffer([target]).use()
+        corners = self.context.buffer(np.array([[-1, -1], [3, -1], [-1, 3]], np.float32).tobytes())
+        self.context.vertex_array(program, [(corners, "2f", "corner")]).render()
+        return np.frombuffer(target.read(), np.float32).reshape(-1, 4)[:, :3]
+
     @staticmethod
     def use(program, name, texture, unit):
         """Bind a texture where a program reads it, if it does; return the next free unit."""

@@ -12,7 +12,9 @@ from shader_run import Device, steps_of
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
+from jagged_quilt.export.light_shader import light_shader
 from jagged_quilt.export.shader import blend_shader
+from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from reference_blend import Decoded, blend_point
 from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
@@ -145,6 +147,39 @@ class TestAgreement:
         assert np.abs(found / found.sum(axis=1, keepdims=True) - wanted).max() < 0.003
 
 
+@needs_driver
+class TestLight:
+    LIGHTS = (
+        jq.Sun(bearing=200, height=30),
+        jq.PointLight(position=(1.0, 2.0, 0.5), strength=4, reach=9, radius=0.3),
+        jq.PointLight(position=(-2.0, 1.0, 0.5), fall_off=(0.5, 0.2, 0.3)),
+        jq.SpotLight(position=(0.0, 4.0, 0.0), target=(0.3, 0.0, 0.1), inner=10, outer=35, colour=(0.3, 0.6, 1.0)),
+    )
+
+    @pytest.mark.parametrize("coat", [False, True])
+    @pytest.mark.parametrize("dialect", ["glsl", "essl"])
+    @pytest.mark.parametrize("count", [0, 1, 4])
+    def test_it_is_what_our_light_gives(self, coat, dialect, count):
+        """On random surfaces, seen from behind too, in shadow and out of it."""
+        rng, n = np.random.default_rng(3), 400
+        unit = lambda: (lambda v: v / np.linalg.norm(v, axis=1, keepdims=True))(rng.normal(size=(n, 3))).astype(np.float32)
+        of = lambda *shape: rng.random((n, *shape)).astype(np.float32)
+        given = {"diffuse": of(3), "normal": unit(), "roughness": of(1), "specular": of(3), "occlusion": of(1)}
+        if coat:
+            given |= {"emission": of(3), "coat": of(1), "coat_normal": unit(), "coat_roughness": of(1)}
+        to_eye, place = unit(), rng.uniform(-3, 3, (n, 3)).astype(np.float32)
+        columns = [given["diffuse"], given["normal"], given["roughness"], given["specular"], of(1), given["occlusion"]]
+        columns += [given[key] for key in ("emission", "coat", "coat_normal", "coat_roughness")] if coat else []
+        lighting = Lighting(self.LIGHTS[:count], jq.Sky())
+        free = rng.integers(0, 2, (n, max(1, count))).astype(np.float32)
+        surface = LitSurface(np.concatenate(columns, axis=1), to_eye)
+        wanted = lighting.leaving(surface, place.astype(float), list(free.T[:count]))
+        shader = light_shader(lighting, coat=coat)
+        found = _device.lit(shader, {**given, "place": place, "to_eye": to_eye}, free, dialect)
+        assert np.allclose(found, wanted, rtol=3e-3, atol=1e-5)  # the narrowest lobes are as exact as float32 is near 1
+        assert np.median(np.abs(found - wanted)) < 1e-6
+
+
 class TestSource:
     def test_only_what_is_used_stands_in_it(self):
         arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=16, threads=1)
@@ -187,7 +222,8 @@ class TestSource:
         assert (out / "blend.glsl").read_text().startswith("#version 300 es\n")
         told = json.loads((out / "blend.json").read_text())
         assert told["bytes"] == (out / "blend.bin").stat().st_size
-        assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag"} <= {path.name for path in out.iterdir()}
+        names = {path.name for path in out.iterdir()}
+        assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag", "light.glsl", "sky_light.exr"} <= names
         assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
         assert "brine far away: planar, at most 1 place to read" in said
         assert jquilt("export", own_saltworks, "--shader", "spoken")[0] == 2

@@ -9,6 +9,9 @@ from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels
 _SHADER = {
     "blend": "the blend: functions, numbers, and what lies where in these",
     "ground": "a program that draws the ground with it",
+    "light": "the light of the view: functions and lamps",
+    "thrown_back": "how much of all light a rough surface throws back",
+    "sky_light": "the sky's mirror images by roughness, and what it sheds",
 }
 
 

@@ -1,3 +1,5 @@
+from .light_shader import light_shader as light_shader
+from .light_shader import write_light as write_light
 from .meshes import terrain_mesh as terrain_mesh
 from .meshes import write_mesh as write_mesh
 from .shader import blend_shader as blend_shader

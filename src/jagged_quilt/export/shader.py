@@ -1,16 +1,13 @@
 """A blend as shader source: from its plan, and only what the plan uses.
 
-The source stands in `shaders/`. Lines between `//?word` and `//.` are kept if the blend has the feature of that word; what
-stands in double braces is filled in here.
+The source stands in `shaders/` (see `shader_text.filled`).
 """
 
 from __future__ import annotations
 
 import json
-import re
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from importlib import resources
 from pathlib import Path
 
 import numpy as np
@@ -40,6 +37,7 @@ from jagged_quilt.export.shader_lines import (
     mix_look,
     output_of,
 )
+from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import written_together
@@ -192,23 +190,17 @@ class _Making:
             raise RangeError(f"pairs of more than {_BY_NUMBER} layers have numbers of 16 bits, which the shader does not read")
         block, members = blend_block(self.plan, self.arrays, self.features, held)
         words = self._words(held)
-        source = _HEADS[self.dialect] + self._filled("blend.glsl", words)
+        source = _HEADS[self.dialect] + filled("blend.glsl", self.features, words)
         return BlendShader(
             source=source,
-            vertex=_HEADS[self.dialect] + self._filled("ground.vert", words),
-            fragment=source + "\n" + self._filled("ground.frag", words),
+            vertex=_HEADS[self.dialect] + filled("ground.vert", self.features, words),
+            fragment=source + "\n" + filled("ground.frag", self.features, words),
             block=block,
             samplers=tuple(each.name for each in held),
             layers=self.plan.names,
             left_out=tuple(self.left_out),
             members=members,
         )
-
-    def _filled(self, name: str, words: dict[str, str]) -> str:
-        """A source with what the blend has, and nothing else."""
-        text = _kept(resources.files("jagged_quilt.export").joinpath(f"shaders/{name}").read_text("utf-8"), self.features)
-        source = re.sub(r"\{\{(\w+)\}\}", lambda found: words[found[1]], text)
-        return re.sub(r"\n{3,}", "\n\n", source).strip("\n") + "\n"
 
     @property
     def sheets(self) -> int:
@@ -322,17 +314,3 @@ class _Making:
                 plan.names, "NAMED" if has_far else "LAYERS"
             ),
         }
-
-
-def _kept(text: str, features: Collection[str]) -> str:
-    """The lines of a source that stand under no feature, or under those that are there."""
-    out, kept = [], [True]
-    for line in text.splitlines():
-        bare = line.strip()
-        if bare.startswith("//?"):
-            kept.append(kept[-1] and bare[3:] in features)
-        elif bare == "//.":
-            kept.pop()
-        elif kept[-1]:
-            out.append(line)
-    return "\n".join(out)

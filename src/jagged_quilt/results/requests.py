@@ -5,8 +5,10 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from pathlib import Path
 
+from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
 from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
 from jagged_quilt.foundation.checks import known_name
@@ -15,7 +17,7 @@ from jagged_quilt.foundation.files import (
     temporary_prefix,
 )
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import role_among
+from jagged_quilt.maps.roles import RARE_ROLES, role_among
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import GROUND, Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
@@ -150,11 +152,14 @@ def export_shader(results: Results, dialect: str, form: str = "splat", bits: int
     how = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
     shader = blend_shader(arrays, quilt.layers, films=films, **how)
     files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
+    light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
+    files += write_light(folder, light)
     canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
     for number, film in enumerate(films):
         files.append(folder / f"film_{number}.png")
         write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
-    return Made(folder, tuple(files), fresh=True), shader
+    left_out = (*shader.left_out, *light.left_out)
+    return Made(folder, tuple(files), fresh=True), replace(shader, left_out=left_out)
 
 
 def export_terrain(results: Results, error: float, near: float | None = None) -> Made:
