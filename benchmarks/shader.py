@@ -14,13 +14,15 @@ import argparse
 import json
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 from blend import SIDE, Scene
-from shader_run import Device, steps_of
 
+sys.path.append(str(Path(__file__).parents[1] / "tests"))  # where the driver is asked
 import jagged_quilt as jq
 from jagged_quilt.foundation.points import Points
+from shader_run import Device, steps_of
 
 
 def off(found: dict[str, np.ndarray], kernel: object, roles: tuple[jq.MapRole, ...]) -> np.ndarray:

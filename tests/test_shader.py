@@ -8,15 +8,15 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from shader_run import Device, steps_of
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
-from jagged_quilt.export.light_shader import light_shader
+from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from reference_blend import Decoded, blend_point
+from shader_run import Device, steps_of
 from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
 
 _device = Device()
@@ -230,3 +230,31 @@ class TestSource:
         code, said, _ = jquilt("export", own_saltworks, "--shader", "glsl", "--pairs")
         assert (code, "pairs_numbers.png" in said, "2 sheets of weights" in said) == (0, True, True)
         assert jquilt("export", own_saltworks, "--shader", "glsl", "--masks")[0] == 2
+
+    def test_light_is_written_with_its_tables_and_what_it_lacks_is_told(self, tmp_path):
+        lights = (jq.Sun(size=2.0), jq.PointLight(position=(1.0, 2.0, 3.0), reach=7.0))
+        shader = light_shader(Lighting(lights, jq.clear_sky(jq.Sun(), rows=16)))
+        assert shader.left_out == ("the size of sun 0: its shadows are yours", "the sky, which is an image: it sheds nothing")
+        assert not shader.tables["sky_light"].any()
+        plain = light_shader(Lighting(lights, jq.Sky.even(0.5)))
+        assert np.allclose(plain.tables["sky_light"], 0.5, atol=1e-6)  # an even sky is the same in every mirror
+        assert "coat" not in plain.source
+        assert "#define LAMPS 2" in plain.source
+        lamps = np.frombuffer(plain.block, np.float32).reshape(2, 5, 4)
+        assert lamps[1, 0].tolist() == [1, 2, 3, 1]
+        assert (lamps[0, 0, 3], lamps[1, 1, 3]) == (0, 7)
+        files = write_light(tmp_path, plain)
+        assert [each.name for each in files] == ["light.glsl", "light.bin", "thrown_back.exr", "sky_light.exr"]
+        assert np.array_equal(read_image(files[2]), plain.tables["thrown_back"])
+
+    def test_a_layer_read_along_its_footprint_asks_the_sampler(self):
+        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        fine = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))]).source
+        assert "textureGrad" in fine
+        assert "textureGrad" not in blend_shader(arrays, [jq.Layer("a")]).source
+        if not _device.why_not:
+            points = steps_of(random_points(np.random.default_rng(1), 30))
+            shader = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))])
+            found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
+            assert np.isfinite(found["diffuse"]).all()
+            assert np.ptp(found["diffuse"]) > 0

@@ -18,7 +18,9 @@ from conftest import QUILT, jquilt
 from jagged_quilt.foundation.doors import door, plain_words
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.locks import alone_with
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.meshfiles.names import find_file
 
 ROOT = Path(__file__).parents[1]
 READERS = {
@@ -237,6 +239,26 @@ class TestPaths:
         (inside / "a.gltf").write_text(json.dumps(told))
         with pytest.raises(jq.QuiltError, match="lies outside"):
             jq.read_mesh(inside / "a.gltf")
+
+    def test_names_in_files_are_found_however_they_are_written(self, tmp_path):
+        """In other letters, by paths of other machines; of two the one that may be read."""
+        home, other = tmp_path / "home", tmp_path / "other"
+        for folder in (home, other):
+            folder.mkdir()
+            (folder / "Wall.PNG").write_text("")
+        within = Within(home)
+        for name in ("wall.png", '"Wall.PNG"', "C:\\\\maps\\\\wall.png", "../other/Wall.PNG", "./Wall.PNG"):
+            assert find_file(name, within).resolve() == home / "Wall.PNG"
+        (home / "Wall.PNG").unlink()
+        with pytest.raises(FileError, match=r"lies outside of .*home; to read it all the same, allow = ..\.\./other"):
+            find_file("../other/Wall.PNG", within)
+        assert find_file("../other/Wall.PNG", Within(home, (other,))).is_file()
+        for name in ("", "none.png", "x" * 5000, "a\x00b"):
+            with pytest.raises(FileError):
+                find_file(name, within)
+        (home / "loop").symlink_to(home / "loop")
+        with pytest.raises(FileError, match="leads nowhere"):
+            within.check(home / "loop" / "x")
 
     def test_gathered_sets_elsewhere_are_allowed(self, project):
         code, _, said = jquilt("gather", project / "clay", "--into", project / "home" / "new.quilt.toml")
