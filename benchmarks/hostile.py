@@ -254,6 +254,9 @@ class Reader:
     """A child process that reads files, and another when it dies or takes too long."""
 
     def __init__(self) -> None:
+        self._start()
+
+    def _start(self) -> None:
         context = multiprocessing.get_context("spawn")
         self.asked, self.answers = context.Queue(), context.Queue()
         self.child = context.Process(target=read_each, args=(self.asked, self.answers), daemon=True)
@@ -269,7 +272,7 @@ class Reader:
         except queue.Empty:
             self.child.kill()
             self.child.join()
-            self.__init__()  # type: ignore[misc]
+            self._start()
             return "wrong: too slow, or it died", float(SECONDS + 3), 0.0
 
 

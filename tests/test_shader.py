@@ -86,7 +86,7 @@ class TestAgreement:
         dialect=st.sampled_from(["glsl", "essl"]),
         knobs=st.booleans(),
     )
-    def test_random_blends_are_within_one_of_255(self, seed, filter, dialect, knobs):
+    def test_random_blends_are_within_a_tenth_of_a_step_of_255(self, seed, filter, dialect, knobs):
         rng = np.random.default_rng(seed)
         arrays, layers, films = random_blend(rng, filter, knobs)
         points = steps_of(random_points(rng, 40))
@@ -95,7 +95,7 @@ class TestAgreement:
         shader = blend_shader(arrays, layers, dialect=dialect, filtering="exact", filter=filter, films=films)
         found = _device.blended(shader, arrays, points, weights, amounts, dialect)
         off = worst(found, wanted(arrays, layers, films, points, weights, amounts, filter))
-        assert (off > 1).sum() <= 1  # the nearest texel and a box change at a line
+        assert (off > 0.1).sum() <= 1  # the nearest texel and a box change at a line
 
     def test_the_demo_by_the_sampler_is_what_the_kernel_gives(self, saltworks):
         """Near by, where full-size texels show, and from so far that mips do; what stands for brine far away comes in."""

@@ -88,6 +88,7 @@ def quilt_options(function: Callable[..., None]) -> Callable[..., None]:
 @contextmanager
 def at_work() -> Iterator[Progress]:
     """Give a progress callback: a bar on a terminal, silence in a pipe. Warnings go to standard error, one line each."""
+    from jagged_quilt.foundation.doors import printable
     from jagged_quilt.foundation.errors import QuiltWarning
 
     with warnings.catch_warnings(record=True) as caught, _bar() as progress, _told_when_compiling(progress):
@@ -97,7 +98,7 @@ def at_work() -> Iterator[Progress]:
             yield progress
         finally:
             for line in dict.fromkeys(str(each.message) for each in caught):
-                click.echo("warning: " + "".join(c if c.isprintable() else " " for c in line), err=True)
+                click.echo(f"warning: {printable(line)}", err=True)
             _tell_if_kernels_are_lost()
 
 

@@ -118,5 +118,7 @@ def _print_nothing() -> None:
 
 def _say(message: str) -> None:
     """One line for each of a message, without what would steer a terminal: some of it stood in files."""
-    lines = ["".join(each if each.isprintable() else " " for each in line) for line in message.splitlines()]
+    from jagged_quilt.foundation.doors import printable
+
+    lines = [printable(line) for line in message.splitlines()]
     click.echo("\n".join(f"jquilt: {line}" for line in lines or [""]), err=True)

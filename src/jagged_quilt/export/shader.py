@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -216,7 +217,7 @@ class _Making:
     def rows(self) -> NDArray[np.void]:
         return self.plan.layer_rows
 
-    @property
+    @cached_property
     def features(self) -> frozenset[str]:
         """What the blend has, by the words of the source."""
         rows, charts = self.rows, self.plan.chart_rows
@@ -249,7 +250,7 @@ class _Making:
 
     def _words(self, held: list[Layout]) -> dict[str, str]:
         """What is filled in."""
-        plan, count, has_far = self.plan, len(self.plan.layers), bool((self.plan.far >= 0).any())
+        plan, count, has_far = self.plan, len(self.plan.layers), "far" in self.features
         outputs = plan.outputs
         looks = [
             (SLOPES.get(o.role) or o.role.key, 3 if o.role in SLOPES else o.role.value.channels) for o in outputs if o.array

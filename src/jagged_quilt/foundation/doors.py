@@ -119,7 +119,12 @@ def note_looks(path: Path | str) -> None:
             each.note(Path(path).absolute(), looks)
 
 
+def printable(line: str) -> str:
+    """Return a line without what would steer a terminal."""
+    return "".join(each if each.isprintable() else " " for each in line)
+
+
 def plain_words(error: BaseException | Path | str) -> str:
     """Return what an error says in one line of printable characters, shortened."""
-    words = " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())
+    words = " ".join(printable(str(error)).split())
     return words if len(words) <= _LONGEST else words[: _LONGEST - 1] + "…"

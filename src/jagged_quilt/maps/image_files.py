@@ -321,8 +321,10 @@ def _head_of_ktx2(path: Path, limits: ImageLimits) -> Ktx2File:
     return file
 
 
-def _check_chunks(path: Path, *, texels: bool = False) -> None:
+def _check_chunks(path: Path, *, texels: bool = False) -> bool:
     """A PNG's transparency and palette chunks are passed over in silence when damaged: check what is not the texels.
+
+    Returns whether it is a PNG.
 
     Raises
     ------
@@ -331,7 +333,7 @@ def _check_chunks(path: Path, *, texels: bool = False) -> None:
     """
     with path.open("rb") as file:
         if file.read(8) != b"\x89PNG\r\n\x1a\n":
-            return
+            return False
         with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as data:
             at, kind = 8, b""
             while kind != b"IEND":
@@ -347,6 +349,7 @@ def _check_chunks(path: Path, *, texels: bool = False) -> None:
                         f"{path}: the image is broken or cut short: its {name} chunk is damaged; get the file again"
                     )
                 at = end
+    return True
 
 
 def _upright(texels: Stored, turn: int) -> Stored:
@@ -407,7 +410,8 @@ def write_image(path: Path | str, texels: Stored | Rows) -> None:
 def _cut_short(path: Path) -> str:
     """Say what is wrong with the end of a file just written: of a disk that fills up the library does not always tell."""
     try:
-        _check_chunks(path, texels=True)
+        if _check_chunks(path, texels=True):
+            return ""
         source, spec, kind = _opened(path, _NO_LIMITS, _AS_STORED)
     except (QuiltError, OSError, ValueError):
         return "the file was cut short; is the disk full?"
