@@ -21,12 +21,13 @@ from jagged_quilt.blend.projection import Filter, Projection
 from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import whole_number_in
-from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
+from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
+from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
@@ -167,11 +168,19 @@ class Baker:
         return repr((facts.tile, facts.aspect, facts.relief, sorted(facts.stamps.items()), pages.side))
 
     def over(
-        self, canvas: Weighable, *, block: int = TEXELS_AT_ONCE, threads: int | None = None, progress: Progress = silent
+        self,
+        canvas: Weighable,
+        *,
+        block: int = TEXELS_AT_ONCE,
+        bits: int = 8,
+        threads: int | None = None,
+        progress: Progress = silent,
     ) -> BakedMaps:
         """Return the maps of a window of the canvas, or of the whole, which depend neither on how many threads there are nor on
-        how many texels are a piece of work (`block`)."""
+        how many texels are a piece of work (`block`). With 16 `bits` all maps have so many; heights always do."""
         most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
+        if bits not in (8, 16):
+            raise RangeError(f"maps are baked with 8 or 16 bits; got {bits}")
         if isinstance(canvas, UvCanvas):
             plans = [each.plan for each in self._blends]
             canvas = canvas.asking(
@@ -179,7 +188,8 @@ class Baker:
             )
         height, width = canvas.texels
         has_gaps = canvas.padding is not None
-        flat = {role: _room(role, height * width, has_gaps, all(role in own for own in self._by_part)) for role in self.roles}
+        by_all = {role: all(role in own for own in self._by_part) for role in self.roles}
+        flat = {role: _room(role, height * width, bits, has_gaps, by_all[role]) for role in self.roles}
         tally = _Tally(canvas) if has_gaps else None
 
         def bake_block(one: Block) -> None:
@@ -187,15 +197,15 @@ class Baker:
                 own = {role: each if piece.where.run is None else each[piece.where.run] for role, each in flat.items()}
                 weighed = self.sources[piece.part].at(piece.points)
                 blend = self._blends[piece.part]
-                blend.into(
-                    own,
-                    piece.points,
-                    weighed,
-                    normals=self.normals,
-                    columns=piece.columns,
-                    where=piece.where.each,
-                    eye=self.eye,
-                )
+                how: Facts = {"normals": self.normals, "columns": piece.columns, "eye": self.eye}
+                if bits == 8:
+                    blend.into(own, piece.points, weighed, where=piece.where.each, **how)
+                    continue
+                texels = blend.at(piece.points, weighed, **how)
+                for role, each in own.items():
+                    if role in self._by_part[piece.part]:
+                        values = texels[role].reshape(len(piece.points), -1)
+                        each[slice(None) if piece.where.each is None else piece.where.each] = stored_values(role, values, 16)
             if tally is not None:
                 tally.add(one)
 
@@ -218,9 +228,9 @@ def bent_by(warp: AnyWarp | None) -> str:
     return fingerprint(repr((warp.by, lies)), warp.east.values.tobytes(), warp.south.values.tobytes())
 
 
-def _room(role: MapRole, texels: int, has_gaps: bool, by_all: bool) -> Stored:
+def _room(role: MapRole, texels: int, bits: int, has_gaps: bool, by_all: bool) -> Stored:
     """Room for a map; where some part has none of it, or nothing lies, it is neutral or empty."""
-    shape, kind = (texels, role.value.channels), stored_type(role)
+    shape, kind = (texels, role.value.channels), stored_type(role, bits)
     if by_all:
         return np.zeros(shape, kind) if has_gaps else np.empty(shape, kind)
     neutral = np.array(role.value.neutral) * 0.5 + 0.5 if role.value.direction else np.array(role.value.neutral)

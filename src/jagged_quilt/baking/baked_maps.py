@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 
 from jagged_quilt.blend.blend import NormalSpace
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.files import write_json, written_together
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.maps.roles import MapRole
 
 
@@ -124,3 +125,23 @@ class BakedMaps(Shown, Mapping[MapRole, Stored]):
             )
             write_json(stage / "bake.json", manifest)
         return [*(folder / name for name in names.values()), folder / "bake.json"]
+
+
+def open_baked(folder: Path | str) -> BakedMaps:
+    """Return maps that `BakedMaps.save` wrote; what is told of a layout with gaps is not read back.
+
+    Raises
+    ------
+    FileError
+        If the folder holds none, or they are damaged.
+    """
+    folder = Path(folder)
+    told = read_json(folder / "bake.json", "manifest of a bake")
+    try:
+        named = {MapRole[key.upper()]: str(name) for key, name in told["maps"].items()}
+        relief, normals = float(told["relief_metres"]), NormalSpace.of(told["normals"], "space of normals")
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise FileError(f"{folder / 'bake.json'}: this is no manifest of a bake ({error!r}); bake anew") from error
+    maps = {role: read_image(folder / name) for role, name in named.items()}
+    shaped = {role: each if role.value.channels > 1 else each.reshape(each.shape[:2]) for role, each in maps.items()}
+    return BakedMaps(shaped, relief=relief, normals=normals)

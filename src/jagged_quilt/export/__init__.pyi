@@ -1,3 +1,5 @@
+from .engine_maps import Conventions as Conventions
+from .engine_maps import engine_maps as engine_maps
 from .light_shader import light_shader as light_shader
 from .light_shader import write_light as write_light
 from .meshes import terrain_mesh as terrain_mesh

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 import numpy as np
 
+from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.image_files import write_image
@@ -56,12 +56,9 @@ def write_pairs(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
 def write_masks(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
     """Write one grey image for each layer, named after it, and `masks.json`. `adopt_masks` reads them back."""
     weights, folder = weights.in_bits(bits), Path(folder)
-    files: dict[str, str] = {}
+    files = {name: f"mask_{stem}.png" for name, stem in stems_of(weights.names).items()}
     with written_together(folder) as stage:
         for which, name in enumerate(weights.names):
-            stem = re.sub(r"[^A-Za-z0-9]+", "_", name).strip("_").lower() or "layer"
-            stem = stem if f"mask_{stem}.png" not in files.values() else f"{stem}_{which}"
-            files[name] = f"mask_{stem}.png"
             write_image(stage / files[name], _whole(weights, which)[..., None])
         write_json(stage / "masks.json", {"form": "masks", "bits": bits, "files": files})
     return [folder / name for name in (*files.values(), "masks.json")]

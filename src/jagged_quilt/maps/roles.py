@@ -207,9 +207,9 @@ PACKED = {
 extension KHR_materials_clearcoat."""
 
 
-def stored_type(role: MapRole) -> type[np.uint8] | type[np.uint16]:
-    """Return the type in which finished texels of a role are stored."""
-    return np.uint16 if role.value.bits == 16 else np.uint8
+def stored_type(role: MapRole, bits: int = 8) -> type[np.uint8] | type[np.uint16]:
+    """Return the type in which finished texels of a role are stored, of at least so many bits."""
+    return np.uint16 if max(bits, role.value.bits) == 16 else np.uint8
 
 
 def role_among(roles: Sequence[MapRole], said: MapRole | str) -> MapRole:

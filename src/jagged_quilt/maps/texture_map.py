@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
-from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shown import Shown
@@ -143,6 +143,16 @@ class TextureMap(Shown):
                 '(channel = "r" takes one of its channels)'
             )
         raise ShapeError(f"{self.place}: a {self.role.key} map needs {wanted} channels; got {given}")
+
+
+def stored_values(role: MapRole, values: NDArray[np.floating], bits: int = 8) -> Stored:
+    """Return values (…, C) of a role, as `TextureMap.values` gives them, as they are stored: rounded, 8 or 16 bits."""
+    plain = np.asarray(values, np.float32)
+    if role.value.direction:
+        plain = plain * np.float32(0.5) + np.float32(0.5)
+    encoded = srgb_from_linear(plain) if role.is_colour else np.clip(plain, 0, 1)
+    top = np.float32((1 << bits) - 1)
+    return np.rint(encoded * top).astype(np.uint16 if bits == 16 else np.uint8)
 
 
 def grey_of(texels: Stored) -> Stored | None:

@@ -10,7 +10,8 @@ from pathlib import Path
 
 from jagged_quilt.arrays.pack import PackedAnew, pack_files
 from jagged_quilt.arrays.texture_arrays import MANIFEST, TextureArrays, open_arrays
-from jagged_quilt.baking.bake import bake
+from jagged_quilt.baking.bake import Baker
+from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar, Uv
@@ -268,34 +269,43 @@ class Results:
         return [folder / name for name in names]
 
     def _bake(self, folder: Path, anew: bool) -> Files:
+        return Files(tuple(self.baked_ground().save(folder, self.progress)), self._saved_words())
+
+    def baked_ground(self, texels: int | None = None, bits: int = 8) -> BakedMaps:
+        """Bake the ground, of so many texels along its longer side, or as the quilt file has it."""
         table, quilt = self.quilt.table.bake, self.quilt
-        weights = self.weights if table.weights == "map" else self.weigher
-        baked = bake(
-            quilt.terrain.canvas(self.bake_texels),
+        canvas = quilt.terrain.canvas(texels or self.bake_texels)
+        baker = Baker(
+            canvas,
             quilt.layers,
             self.arrays,
-            weights=weights,
+            weights=self.weights if table.weights == "map" else self.weigher,
             normals=table.normals,
             filter=table.filter,
             eye=table.eye,
             films=quilt.films_on(GROUND),
-            threads=self.threads,
-            progress=self.progress,
         )
-        return Files(tuple(baked.save(folder, self.progress)), self._saved_words())
+        return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
+
+    def baked_mesh(self, number: int, texels: int | None = None, bits: int = 8) -> BakedMaps:
+        """Bake a mesh into its layout, of so many texels along its longer side, or as the quilt file has it."""
+        quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
+        layers, films = quilt.layers_by_part[number], quilt.films_on(table.name)
+        with quilt.of_mesh(number, "unwrap"):
+            canvas = UvCanvas(quilt.meshes[number], texels or table.texels, padding=table.padding)
+        baker = Baker(canvas, layers, self.arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
+        return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
         mesh, layers = quilt.meshes[number], quilt.layers_by_part[number]
         told = uv_words(mesh, layers)
-        options: Facts = {"filter": how.filter, "eye": how.eye, "films": quilt.films_on(table.name)}
-        options |= {"threads": self.threads, "progress": self.progress}
         if table.into == "vertices":
+            options: Facts = {"filter": how.filter, "eye": how.eye, "films": quilt.films_on(table.name)}
+            options |= {"threads": self.threads, "progress": self.progress}
             files = write_vertices(mesh, layers, self.arrays, folder, **options)
             return Files(tuple(files), "; ".join(filter(None, (f"{len(mesh.position):,} vertices coloured", told))))
-        with quilt.of_mesh(number, "unwrap"):
-            canvas = UvCanvas(mesh, table.texels, padding=table.padding)
-        made = bake(canvas, layers, self.arrays, normals=how.normals, **options)
+        made = self.baked_mesh(number)
         assert made.cover is not None
         covered = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
         files = made.save(folder, self.progress)

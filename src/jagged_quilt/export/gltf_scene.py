@@ -1,0 +1,166 @@
+"""A scene as glTF 2.0: meshes with their maps; coats, specular colours and lamps by the standard's extensions; a camera."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jagged_quilt.export.engine_maps import PACKED_NAME, Conventions, EngineMaps, engine_maps
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing
+from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.files import write_bytes
+from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.maps.conversions import DIELECTRIC
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.meshfiles.gltf_write import GltfWriter
+from jagged_quilt.surfaces.camera import Camera
+
+_NEAREST = 0.1  # metres before the camera
+
+
+def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) -> tuple[list[Path], tuple[str, ...]]:
+    """Write a scene as one .glb file, or as .gltf with its buffer and images beside it; return the files, and what is lost.
+
+    Maps are diffuse and specular colours by KHR_materials_specular, which says them exactly; with `metallic`, base colour and
+    metallic, for readers that lack the extension. Strengths of lamps are written as lux and candela as they are: a white plate
+    under 3.14 is as bright as white.
+
+    Raises
+    ------
+    FileError
+        For any other suffix.
+    """
+    path = Path(path)
+    if path.suffix.lower() not in (".glb", ".gltf"):
+        raise FileError(f"{path}: a scene is written as .glb or .gltf; got {path.suffix or 'no suffix'}")
+    making = _Making(scene, metallic)
+    for thing in scene.things:
+        making.add_thing(thing)
+    if scene.lighting is not None:
+        for number, light in enumerate(scene.lighting.lights):
+            making.add_light(number, light)
+        making.left_out.append("the sky: glTF has no standard way to say one")
+    if scene.camera is not None:
+        making.add_camera(scene.camera)
+    left_out = (*making.left_out, *scene.lost_lamps())
+    if path.suffix.lower() == ".gltf":
+        return making.writer.save(path), left_out
+    write_bytes(path, making.writer.glb())
+    return [path], left_out
+
+
+class _Making:
+    """A scene while it is put together."""
+
+    def __init__(self, scene: EngineScene, metallic: bool) -> None:
+        self.scene, self.writer, self.left_out = scene, GltfWriter(), list[str]()
+        self.stems = stems_of([thing.name for thing in scene.things])
+        self.how = Conventions(packed=True, metallic=metallic)
+
+    def add_thing(self, thing: SceneThing) -> None:
+        told: Facts = {"name": thing.name}
+        if thing.maps is None:
+            told["pbrMetallicRoughness"] = {"metallicFactor": 0.0, "roughnessFactor": MapRole.ROUGHNESS.value.neutral[0]}
+            self.left_out.append(
+                f'"{thing.name}": its vertices hold colours alone; how rough it is stands as the neutral value'
+            )
+        else:
+            maps = engine_maps(thing.maps, self.how)
+            told |= self._material(thing.name, maps)
+            if maps.lost is not None:
+                self.left_out.append(f'"{thing.name}": {maps.lost}')
+        number = self.writer.add("materials", told)
+        self.writer.add_mesh(thing.mesh, [number] * len(thing.mesh.parts))
+
+    def _material(self, name: str, maps: EngineMaps) -> Facts:
+        """What the standard says of a material."""
+        textures = {key: self._texture(name, key, texels) for key, texels in self._images(maps).items()}
+        surface: Facts = {
+            "baseColorTexture": textures["base_color"],
+            "metallicRoughnessTexture": textures[PACKED_NAME],
+            "metallicFactor": 1.0 if self.how.metallic else 0.0,
+        }
+        told: Facts = {
+            "pbrMetallicRoughness": surface,
+            "normalTexture": textures["normal"],
+            "occlusionTexture": textures[PACKED_NAME],
+        }
+        extensions: Facts = {}
+        if "specular" in textures:  # 0.04 times 25 is what the map says
+            strong = {"specularColorTexture": textures["specular"], "specularColorFactor": [1 / DIELECTRIC] * 3}
+            extensions |= self.writer.use("KHR_materials_specular", strong)
+        if "emission" in textures:
+            told |= {"emissiveTexture": textures["emission"], "emissiveFactor": [1.0, 1.0, 1.0]}
+        if "coat" in textures:
+            coat: Facts = {"clearcoatFactor": 1.0, "clearcoatRoughnessFactor": 1.0}
+            coat |= {"clearcoatTexture": textures["coat"], "clearcoatRoughnessTexture": textures["coat"]}
+            coat |= {"clearcoatNormalTexture": textures["coat_normal"]} if "coat_normal" in textures else {}
+            extensions |= self.writer.use("KHR_materials_clearcoat", coat)
+        if "opacity" in maps.images:
+            told |= {"alphaMode": "MASK", "alphaCutoff": self.scene.cut_out, "doubleSided": True}
+        return told | ({"extensions": extensions} if extensions else {})
+
+    def _images(self, maps: EngineMaps) -> dict[str, Stored]:
+        """The images of a material: opacity is the base colour's alpha, a coat and its roughness share one."""
+        images = dict(maps.images)
+        colour = images.pop("base_color" if self.how.metallic else "diffuse")
+        opacity, height = images.pop("opacity", None), images.pop("height", None)
+        del height  # of which the standard knows nothing
+        out = {"base_color": colour if opacity is None else np.dstack([colour, opacity])}
+        if "coat" in images:
+            coat = images.pop("coat")
+            rough = images.pop("coat_roughness", np.zeros_like(coat))
+            out["coat"] = np.stack([coat, rough, np.zeros_like(coat)], axis=2)
+        return out | images
+
+    def _texture(self, name: str, key: str, texels: Stored) -> Facts:
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / f"{self.stems[name]}_{key}.png"
+            write_image(file, texels)
+            return {"index": self.writer.add_texture(file.name, file.read_bytes())}
+
+    def add_light(self, number: int, light: Light) -> None:
+        brightest = max(light.colour)
+        told: Facts = {
+            "name": f"{'sun' if isinstance(light, Sun) else 'lamp'} {number}",
+            "color": [each / brightest for each in light.colour] if brightest > 0 else [0.0, 0.0, 0.0],
+            "intensity": light.strength * brightest,
+        }
+        node: Facts = {"name": told["name"]}
+        if isinstance(light, Sun):
+            told["type"], node["rotation"] = "directional", _turned_to(-light.towards)
+        elif isinstance(light, PointLight):
+            node["translation"] = list(light.position)
+            told["type"] = "point"
+            if light.reach > 0:
+                told["range"] = light.reach
+            if isinstance(light, SpotLight):
+                told["type"] = "spot"
+                node["rotation"] = _turned_to(np.subtract(light.target, light.position))
+                outer = math.radians(light.outer)
+                told["spot"] = {"innerConeAngle": min(math.radians(light.inner), outer - 1e-4), "outerConeAngle": outer}
+        self.writer.add_light(node, told)
+
+    def add_camera(self, camera: Camera) -> None:
+        way = np.subtract(camera.target, camera.position)
+        told: Facts = {"yfov": math.radians(camera.view_angle), "znear": _NEAREST, "aspectRatio": 1.6}
+        number = self.writer.add("cameras", {"name": "view", "type": "perspective", "perspective": told})
+        node = {"name": "view", "camera": number, "translation": list(camera.position), "rotation": _turned_to(way)}
+        self.writer.add_node(node)
+
+
+def _turned_to(way: NDArray[np.floating]) -> list[float]:
+    """The unit quaternion (x, y, z, w) that turns -z to a direction, and leaves x level."""
+    back = -np.asarray(way, np.float64) / np.linalg.norm(way)
+    right = np.cross([0.0, 1.0, 0.0] if abs(back[1]) < 0.999999 else [0.0, 0.0, 1.0], back)
+    right /= np.linalg.norm(right)
+    from scipy.spatial.transform import Rotation
+
+    return [float(each) for each in Rotation.from_matrix(np.column_stack([right, np.cross(back, right), back])).as_quat()]

@@ -1,0 +1,215 @@
+"""A scene as an OpenUSD stage: meshes with their maps as preview surfaces, lamps, a camera."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jagged_quilt.export.engine_maps import Conventions, engine_maps
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing
+from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.materialx import write_materialx
+from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.files import make_folder, put_in_place
+from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.surfaces.camera import Camera
+
+_COLOURS = {"diffuse": "diffuseColor", "specular": "specularColor", "emission": "emissiveColor"}
+_NUMBERS = {
+    "roughness": "roughness",
+    "occlusion": "occlusion",
+    "coat": "clearcoat",
+    "coat_roughness": "clearcoatRoughness",
+    "opacity": "opacity",
+}
+_WIDTH = 24.0  # millimetres of a camera's film from bottom to top
+
+
+def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[str, ...]]:
+    """Write a scene as .usda or .usdc, its maps beside it, and each material as MaterialX; return the files, and what is lost.
+
+    Preview surfaces in their specular workflow say diffuse and specular colours exactly. Lamps are those of UsdLux, their
+    strengths as intensity: what falls on a plate that faces a sun.
+
+    Raises
+    ------
+    FileError
+        For any other suffix.
+    QuiltError
+        If OpenUSD is not installed.
+    """
+    path = Path(path)
+    if path.suffix.lower() not in (".usda", ".usdc"):
+        raise FileError(f"{path}: a stage is written as .usda or .usdc; got {path.suffix or 'no suffix'}")
+    try:
+        from pxr import UsdGeom
+    except ImportError as error:
+        raise QuiltError('a USD stage needs OpenUSD: pip install "jagged-quilt[usd]"') from error
+    make_folder(path.parent)
+    making = _Making(scene, path)
+    for thing in scene.things:
+        making.add_thing(thing)
+    for number, light in enumerate(scene.lighting.lights if scene.lighting else ()):
+        making.add_light(number, light)
+    if scene.lighting is not None:
+        making.left_out.append("the sky: it is not written")
+    if scene.camera is not None:
+        making.add_camera(scene.camera)
+    UsdGeom.SetStageUpAxis(making.stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(making.stage, 1.0)
+    making.stage.SetDefaultPrim(making.stage.GetPrimAtPath("/scene"))
+    with tempfile.TemporaryDirectory(dir=path.parent) as folder:
+        made = Path(folder) / path.name
+        making.stage.GetRootLayer().Export(str(made))
+        put_in_place(made, path)
+    materials = {thing.name: thing.maps for thing in scene.things if thing.maps is not None}
+    documents, lost = write_materialx(path.parent / "materialx", materials)
+    left_out = (*making.left_out, *scene.lost_lamps(), *(f"in MaterialX {line}" for line in lost))
+    return [path, *making.files, *documents], left_out
+
+
+class _Making:
+    """A stage while it is put together."""
+
+    def __init__(self, scene: EngineScene, path: Path) -> None:
+        from pxr import Usd, UsdGeom
+
+        self.scene, self.path, self.files, self.left_out = scene, path, list[Path](), list[str]()
+        self.stage = Usd.Stage.CreateInMemory()
+        self.stems = stems_of([thing.name for thing in scene.things])
+        UsdGeom.Xform.Define(self.stage, "/scene")
+
+    def add_thing(self, thing: SceneThing) -> None:
+        from pxr import Gf, Sdf, UsdGeom, UsdShade, Vt
+
+        stem, mesh = self.stems[thing.name], thing.mesh
+        root = UsdGeom.Xform.Define(self.stage, f"/scene/{stem}")
+        if any(mesh.origin):
+            root.AddTranslateOp().Set(Gf.Vec3d(*mesh.origin))
+        material = self._material(thing)
+        names = stems_of([part.name or thing.name for part in mesh.parts])
+        for part in mesh.parts:
+            used, corners = np.unique(mesh.triangles[part.first : part.last], return_inverse=True)
+            own = UsdGeom.Mesh.Define(self.stage, f"/scene/{stem}/mesh_{names[part.name or thing.name]}")
+            where = mesh.position[used]
+            own.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(where))
+            own.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([where.min(axis=0), where.max(axis=0)])))
+            own.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(part.last - part.first, 3, np.int32)))
+            own.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(corners.astype(np.int32).ravel()))
+            own.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+            own.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.normal[used])))
+            own.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+            if mesh.uv is not None:
+                places = np.ascontiguousarray(mesh.uv[used] * (1, -1) + (0, 1), np.float32)  # v grows upwards
+                uv = UsdGeom.PrimvarsAPI(own).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+                uv.Set(Vt.Vec2fArray.FromNumpy(places))
+            if thing.maps is None and mesh.colour is not None:
+                colours = own.CreateDisplayColorPrimvar(UsdGeom.Tokens.vertex)
+                colours.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.colour[used, :3])))
+            UsdShade.MaterialBindingAPI.Apply(own.GetPrim()).Bind(material)
+
+    def _material(self, thing: SceneThing) -> Any:
+        from pxr import Gf, Sdf, UsdShade
+
+        place, types = f"/scene/{self.stems[thing.name]}/material", Sdf.ValueTypeNames
+        material = UsdShade.Material.Define(self.stage, place)
+        surface = UsdShade.Shader.Define(self.stage, f"{place}/surface")
+        surface.CreateIdAttr("UsdPreviewSurface")
+        material.CreateSurfaceOutput().ConnectToSource(surface.ConnectableAPI(), "surface")
+        surface.CreateInput("useSpecularWorkflow", types.Int).Set(1)
+        if thing.maps is None:
+            by_vertex = UsdShade.Shader.Define(self.stage, f"{place}/colour")
+            by_vertex.CreateIdAttr("UsdPrimvarReader_float3")
+            by_vertex.CreateInput("varname", types.String).Set("displayColor")
+            colour = by_vertex.CreateOutput("result", types.Float3)
+            surface.CreateInput("diffuseColor", types.Color3f).ConnectToSource(colour)
+            surface.CreateInput("roughness", types.Float).Set(MapRole.ROUGHNESS.value.neutral[0])
+            self.left_out.append(
+                f'"{thing.name}": its vertices hold colours alone; how rough it is stands as the neutral value'
+            )
+            return material
+        reader = UsdShade.Shader.Define(self.stage, f"{place}/uv")
+        reader.CreateIdAttr("UsdPrimvarReader_float2")
+        reader.CreateInput("varname", types.String).Set("st")
+        uv = reader.CreateOutput("result", types.Float2)
+        folder = self.path.parent / f"{self.path.stem}_{self.stems[thing.name]}"
+        whole = engine_maps(thing.maps, Conventions())
+        if "coat_normal" in whole.images:
+            self.left_out.append(f'"{thing.name}": the normals of its coat; a preview surface has none')
+        maps = whole.without("height", "coat_normal")
+        self.files += maps.save(folder)
+        for key in maps.images:
+            texture = UsdShade.Shader.Define(self.stage, f"{place}/{key}")
+            texture.CreateIdAttr("UsdUVTexture")
+            texture.CreateInput("file", types.Asset).Set(f"./{folder.name}/{key}.png")
+            texture.CreateInput("sourceColorSpace", types.Token).Set("sRGB" if key in _COLOURS else "raw")
+            texture.CreateInput("st", types.Float2).ConnectToSource(uv)
+            for along in ("wrapS", "wrapT"):
+                texture.CreateInput(along, types.Token).Set("repeat")
+            if key in _NUMBERS:
+                number = texture.CreateOutput("r", types.Float)
+                surface.CreateInput(_NUMBERS[key], types.Float).ConnectToSource(number)
+            elif key in _COLOURS:
+                colour = texture.CreateOutput("rgb", types.Float3)
+                surface.CreateInput(_COLOURS[key], types.Color3f).ConnectToSource(colour)
+            elif key == "normal":
+                texture.CreateInput("scale", types.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
+                texture.CreateInput("bias", types.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
+                normal = texture.CreateOutput("rgb", types.Float3)
+                surface.CreateInput("normal", types.Normal3f).ConnectToSource(normal)
+        if "opacity" in maps.images:
+            surface.CreateInput("opacityThreshold", types.Float).Set(float(self.scene.cut_out))
+        return material
+
+    def add_light(self, number: int, light: Light) -> None:
+        from pxr import Gf, UsdLux
+
+        kind = "sun" if isinstance(light, Sun) else "lamp"
+        place = f"/scene/{kind}_{number}"
+        lamp: Any
+        if isinstance(light, Sun):
+            lamp = UsdLux.DistantLight.Define(self.stage, place)
+            lamp.CreateAngleAttr(float(light.size))
+            _turn(lamp, -light.towards, np.zeros(3))
+            lamp.CreateNormalizeAttr(True)
+            lamp.CreateIntensityAttr(float(light.strength))
+        elif isinstance(light, PointLight):
+            lamp = UsdLux.SphereLight.Define(self.stage, place)
+            lamp.CreateRadiusAttr(float(light.radius))
+            lamp.CreateTreatAsPointAttr(False)
+            lamp.CreateIntensityAttr(float(light.strength / (math.pi * light.radius**2)))  # nits of a ball so wide
+            way = np.array([0.0, 0.0, -1.0])
+            if isinstance(light, SpotLight):
+                way = np.subtract(light.target, light.position)
+                shaped = UsdLux.ShapingAPI.Apply(lamp.GetPrim())
+                shaped.CreateShapingConeAngleAttr(float(light.outer))
+                shaped.CreateShapingConeSoftnessAttr(float(1 - light.inner / light.outer))
+            _turn(lamp, way, np.array(light.position))
+            if light.reach > 0:
+                self.left_out.append(f"lamp {number}: its reach; it falls with the square of the distance")
+        lamp.CreateColorAttr(Gf.Vec3f(*(float(each) for each in light.colour)))
+
+    def add_camera(self, camera: Camera) -> None:
+        from pxr import Gf, UsdGeom
+
+        view = UsdGeom.Camera.Define(self.stage, "/scene/view")
+        view.CreateVerticalApertureAttr(_WIDTH)
+        view.CreateHorizontalApertureAttr(1.6 * _WIDTH)
+        view.CreateFocalLengthAttr(_WIDTH / 2 / math.tan(math.radians(camera.view_angle / 2)))
+        view.CreateClippingRangeAttr(Gf.Vec2f(0.1, 1e5))
+        _turn(view, np.subtract(camera.target, camera.position), np.array(camera.position))
+
+
+def _turn(thing: Any, way: Any, place: Any) -> None:
+    """Move a thing to a place, and turn its -z to a direction."""
+    from pxr import Gf
+
+    ahead = Gf.Vec3d(*(float(each) for each in way)).GetNormalized()
+    up = Gf.Vec3d(0, 1, 0) if abs(ahead[1]) < 0.999999 else Gf.Vec3d(0, 0, 1)
+    at = Gf.Vec3d(*(float(each) for each in place))
+    thing.AddTransformOp().Set(Gf.Matrix4d().SetLookAt(at, at + ahead, up).GetInverse())
