@@ -10,6 +10,7 @@ os.environ.setdefault("GALLIVM_PERF", "no_aos_sampling")  # or a software driver
 import numpy as np
 
 ARRAY, RGBA8, SRGB8, RGBA, BYTES, TEXTURE0 = 0x8C1A, 0x8058, 0x8C43, 0x1908, 0x1401, 0x84C0
+FLOATS, FLOAT = 0x8814, 0x1406
 MIN, MAG, NEAREST, LINEAR, LINEAR_MIPS = 0x2801, 0x2800, 0x2600, 0x2601, 0x2703
 _VERTEX = "in vec2 corner; void main() { gl_Position = vec4(corner, 0.0, 1.0); }"
 _HEADS = {"glsl": "#version 330 core\n", "essl": "#version 300 es\nprecision highp float;\n"}
@@ -39,23 +40,28 @@ class Device:
         except Exception as error:  # whatever a machine lacks
             self.why_not = f"no OpenGL driver: {type(error).__name__}: {error}"
 
-    def array_of(self, arrays, layout, exact):
-        """A texture array with its mips, by its number: as stored, or as the sampler is to read it."""
+    def array_of(self, arrays, name, exact):
+        """A texture array with its mips, as its file holds it, by its number: as stored, or as the sampler is to read it."""
+        number = [each.name for each in arrays.layouts].index(name)
+        layout, store, count = arrays.layouts[number], arrays.stores[number], arrays.slice_count(name)
         made = ctypes.c_uint()
         gl("GenTextures", 1, ctypes.byref(made))
         gl("BindTexture", ARRAY, made.value)
-        side, count = arrays.side, len(arrays.names)
-        levels = [self.filled(arrays.level(layout.name, level)) for level in range(side.bit_length())]
+        side, levels = arrays.side, []
+        for level in range(arrays.side.bit_length()):
+            levels.append(self.filled(np.stack([store.texels(level, which) for which in range(count)])))
+        floats = levels[0].dtype != np.uint8
         if exact:  # mips as further slices
-            slices = np.zeros((len(levels) * count, side, side, 4), np.uint8)
+            slices = np.zeros((len(levels) * count, side, side, 4), levels[0].dtype)
             for level, texels in enumerate(levels):
                 slices[level * count : (level + 1) * count, : texels.shape[1], : texels.shape[2]] = texels
             levels, count = [slices], len(slices)
-        gl("TexStorage3D", ARRAY, len(levels), SRGB8 if layout.srgb and not exact else RGBA8, side, side, count)
+        stored = FLOATS if floats else SRGB8 if layout.srgb and not exact else RGBA8
+        gl("TexStorage3D", ARRAY, len(levels), stored, side, side, count)
         for level, texels in enumerate(levels):
             rows, columns = texels.shape[1:3]
-            data = np.ascontiguousarray(texels)
-            gl("TexSubImage3D", ARRAY, level, 0, 0, 0, columns, rows, count, RGBA, BYTES, data.ctypes.data_as(ctypes.c_void_p))
+            data, kind = np.ascontiguousarray(texels), FLOAT if floats else BYTES
+            gl("TexSubImage3D", ARRAY, level, 0, 0, 0, columns, rows, count, RGBA, kind, data.ctypes.data_as(ctypes.c_void_p))
         for what, how in ((MIN, NEAREST if exact else LINEAR_MIPS), (MAG, NEAREST if exact else LINEAR)):
             gl("TexParameteri", ARRAY, what, how)
         return made.value
@@ -63,7 +69,9 @@ class Device:
     @staticmethod
     def filled(texels):
         """Four channels, the last of them white where there are three."""
-        white = np.full((*texels.shape[:-1], 4 - texels.shape[-1]), 255, np.uint8)
+        if texels.dtype != np.uint8:
+            texels = texels.astype(np.float32) / (65535 if texels.dtype == np.uint16 else 1)
+        white = np.full((*texels.shape[:-1], 4 - texels.shape[-1]), 255 if texels.dtype == np.uint8 else 1, texels.dtype)
         return np.concatenate([texels, white], axis=-1)
 
     def blended(
@@ -82,8 +90,8 @@ class Device:
         if "eye" in program:
             program["eye"].value = tuple(map(float, eye))
         kept, unit, own = [], 0, {}
-        for name in (each for each in shader.samplers if each in program):
-            own[unit] = self.array_of(arrays, next(each for each in arrays.layouts if each.name == name), exact)
+        for name, array in ((own, array) for own, array in zip(shader.samplers, shader.arrays, strict=True) if own in program):
+            own[unit] = self.array_of(arrays, array, exact)
             program[name].value = unit
             unit += 1
         for name, values in given.items():
@@ -269,8 +277,8 @@ def ground_picture(device, shader, arrays, quilt, weights, amounts, size=(1280, 
         if name in program:
             program[name].write(data)
     unit, bound, kept = 0, {}, []
-    for name in (each for each in shader.samplers if each in program):
-        bound[unit] = device.array_of(arrays, next(each for each in arrays.layouts if each.name == name), False)
+    for name, array in ((own, array) for own, array in zip(shader.samplers, shader.arrays, strict=True) if own in program):
+        bound[unit] = device.array_of(arrays, array, False)
         program[name].value = unit
         unit += 1
     rows, columns = weights.layers.shape[:2]

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
+from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
 from jagged_quilt.light.light import Lighting, LitSurface
@@ -96,6 +97,35 @@ class TestAgreement:
         found = _device.blended(shader, arrays, points, weights, amounts, dialect)
         off = worst(found, wanted(arrays, layers, films, points, weights, amounts, filter))
         assert (off > 0.1).sum() <= 1  # the nearest texel and a box change at a line
+
+    @pytest.mark.parametrize("pixels", ["unorm8", "half", "unorm16"])
+    def test_arrays_of_any_layout_are_read_as_they_lie_in_their_files(self, pixels):
+        """In any order, inverted, of several formats, with slices that swatches share."""
+        rng = np.random.default_rng(5)
+        swatches = [made_swatch(f"s{n}", n, 16, 2.0, 0.1, ALL_ROLES if n == 1 else ROLES) for n in range(3)]
+        swatches[2] = replace(
+            swatches[2], maps={**swatches[2].maps, jq.MapRole.SPECULAR: swatches[0].maps[jq.MapRole.SPECULAR]}
+        )
+        form = next(each for each in PixelFormat if each.key == pixels)
+        layouts = [
+            jq.layout_of("my colours", ["diffuse.b", "diffuse.g", "diffuse.r", "1 - height"]),
+            jq.layout_of("texture", ["roughness", "1 - normal.y", "normal.x", "occlusion"], form),
+            jq.layout_of("specular", ["specular.r", "specular.g", "specular.b", 1.0]),
+            jq.layout_of("coats", ["coat", "coat_roughness", "coat_normal.x", "coat_normal.y"]),
+            jq.layout_of("glow", ["emission.r", "emission.g", "emission.b", 1.0]),
+        ]
+        arrays = jq.pack(swatches, side=16, layouts=layouts, threads=1)
+        assert arrays.slice_count("specular") == 2
+        layers = [jq.Layer(f"s{n}", jq.Triplanar(), softness=0.5) for n in range(3)]
+        points = steps_of(random_points(rng, 40))
+        weights = random_weights(rng, 40, ["s0", "s1", "s2"], 3)
+        shader = blend_shader(arrays, layers, filtering="exact")
+        assert shader.samplers == ("array_my_colours", "array_texture", "specular", "array_coats", "array_glow")
+        found = _device.blended(shader, arrays, points, weights)
+        blend = jq.Blend(arrays, layers)
+        kernel = blend.at(points, weights, normals="world")  # of 8 bits, whatever the files have
+        off = worst(found, {each.role: kernel[each.role].astype(float) for each in blend.plan.outputs})
+        assert np.sort(off)[-2] < (0.1 if pixels == "unorm8" else 0.8)
 
     def test_the_demo_by_the_sampler_is_what_the_kernel_gives(self, saltworks):
         """Near by, where full-size texels show, and from so far that mips do; what stands for brine far away comes in."""

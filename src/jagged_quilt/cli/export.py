@@ -37,21 +37,21 @@ def command(
     """Write weights as other programs read them, as splat sheets where no form is chosen; the terrain as a mesh; the blend as
     shader source."""
     from jagged_quilt.foundation.errors import RangeError
-    from jagged_quilt.results import requests
+    from jagged_quilt.results import exports
 
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
         if near is not None and error is None:
             raise RangeError("--near is said with --terrain")
         if error is not None:
-            report(requests.export_terrain(results, error, near), seconds())
+            report(exports.export_terrain(results, error, near), seconds())
         if channels:
-            report(requests.export_channels(results, int(bits)), seconds())
+            report(exports.export_channels(results, int(bits)), seconds())
         if shader is not None:
             ready_kernels(results, ["pack", "weigh"], progress)
             if "masks" in forms or len(forms) > 1:
                 raise RangeError("a shader reads weights as splat sheets or as pairs; name one of them")
-            made, source = requests.export_shader(results, shader, forms[0] if forms else "splat", int(bits))
+            made, source = exports.export_shader(results, shader, forms[0] if forms else "splat", int(bits))
             report(made, seconds(), _SHADER)
             for line in source.source.partition("// Cost of a pixel\n")[2].partition("\n\n")[0].splitlines():
                 click.echo(f"  {line.removeprefix('//').strip()}")
@@ -60,7 +60,7 @@ def command(
         if shader or ((channels or error is not None) and not forms):
             return
         ready_kernels(results, ["weigh"], progress)
-        made = requests.export_weights(results, forms or ("splat",), int(bits))
+        made = exports.export_weights(results, forms or ("splat",), int(bits))
         taken = seconds()
     report(made, taken)
     click.echo("  which layer is where:")

@@ -106,14 +106,26 @@ def ground_thing(
     normal = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values
     world = normal if maps.normals is NormalSpace.WORLD else _by_frames(normal, terrain.canvas(maps.texels), True, threads)
     turned = _by_frames(world, UvCanvas(mesh, maps.texels), False, threads)
+    return SceneThing(name=name, mesh=mesh, maps=_with_normals(maps, turned))
+
+
+def mesh_thing(mesh: Mesh, maps: BakedMaps | None, *, name: str, threads: int | None = None) -> SceneThing:
+    """Return a mesh with the maps that were baked into its layout, which becomes its only uv; its colours would tint them, and
+    are left away. Without maps it is as it is."""
+    if maps is None:
+        return SceneThing(name=name, mesh=mesh, maps=None)
+    own = replace(mesh.by_layout(), colour=None)
+    if maps.normals is NormalSpace.WORLD:
+        world, canvas = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values, UvCanvas(own, maps.texels)
+        maps = _with_normals(maps, _by_frames(world, canvas, False, threads))
+    return SceneThing(name=name, mesh=own, maps=maps)
+
+
+def _with_normals(maps: BakedMaps, normals: NDArray[np.float32]) -> BakedMaps:
+    """Maps with other normals, in tangent space, with as many bits."""
     bits = 16 if maps[MapRole.NORMAL].dtype == np.uint16 else 8
-    own = dict(maps) | {MapRole.NORMAL: stored_values(MapRole.NORMAL, turned, bits)}
-    return SceneThing(name=name, mesh=mesh, maps=BakedMaps(own, relief=maps.relief, normals=NormalSpace.TANGENT))
-
-
-def textured(mesh: Mesh) -> Mesh:
-    """Return a mesh with the layout that it was baked into as its only uv, and no colours, which would tint its maps."""
-    return replace(mesh.by_layout(), colour=None)
+    own = dict(maps) | {MapRole.NORMAL: stored_values(MapRole.NORMAL, normals, bits)}
+    return BakedMaps(own, relief=maps.relief, normals=NormalSpace.TANGENT, cover=maps.cover)
 
 
 def _by_frames(normals: NDArray[np.float32], canvas: Canvas, to_world: bool, threads: int | None) -> NDArray[np.float32]:

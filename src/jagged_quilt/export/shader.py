@@ -14,7 +14,6 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _rows as k
@@ -24,6 +23,7 @@ from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, opened
 from jagged_quilt.blend.projection import Filter, Wrap
+from jagged_quilt.export.shader_arrays import FileArray, by_files
 from jagged_quilt.export.shader_block import blend_block
 from jagged_quilt.export.shader_lines import (
     SLOPES,
@@ -34,7 +34,6 @@ from jagged_quilt.export.shader_lines import (
     from_pairs,
     from_sheets,
     height_of,
-    held_words,
     mix_look,
     output_of,
 )
@@ -88,7 +87,9 @@ class BlendShader:
     block : bytes
         The uniform block `Blend`, by the rules of std140.
     samplers : tuple of str
-        The arrays that are bound, each by its name.
+        What the samplers of the arrays are called.
+    arrays : tuple of str
+        The array that each of them is bound to.
     layers : tuple of str
         What the weights name, in order.
     left_out : tuple of str
@@ -102,6 +103,7 @@ class BlendShader:
     fragment: str
     block: bytes
     samplers: tuple[str, ...]
+    arrays: tuple[str, ...]
     layers: tuple[str, ...]
     left_out: tuple[str, ...]
     members: tuple[tuple[str, int, str], ...] = field(repr=False)
@@ -137,9 +139,9 @@ def blend_shader(
     QuiltError
         What `Blend` refuses.
     """
-    plan = BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films)
+    plan, held = by_files(BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films), arrays)
     choices = Dialect.of(dialect, "dialect"), Filtering.of(filtering, "way to filter"), Weights.of(weights, "form of weights")
-    return _Making(plan, arrays, *choices, title).made()
+    return _Making(plan, arrays, held, *choices, title).made()
 
 
 def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
@@ -148,7 +150,7 @@ def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
     folder = Path(folder)
     told = {
         "layers": list(shader.layers),
-        "samplers": list(shader.samplers),
+        "samplers": {name: f"{array}.ktx2" for name, array in zip(shader.samplers, shader.arrays, strict=True)},
         "block": "Blend",
         "bytes": len(shader.block),
         "members": [{"name": name, "offset": offset, "type": kind} for name, offset, kind in shader.members],
@@ -168,6 +170,7 @@ class _Making:
 
     plan: BlendPlan
     arrays: TextureArrays
+    held: tuple[FileArray, ...]
     dialect: Dialect
     filtering: Filtering
     weights: Weights
@@ -180,7 +183,7 @@ class _Making:
             lie = layer.projection
             if lie.warp is not None:
                 self.left_out.append(f'layer "{layer.name}": its warp; it lies unbent')
-        held = [layout for layout in self.plan.layouts if any(each.array == layout.name for each in self.plan.outputs)]
+        held = self.held
         bound = len(held) + self.sheets + len(self.plan.films)
         if bound > _UNITS and self.dialect is Dialect.ESSL:
             raise RangeError(
@@ -190,7 +193,7 @@ class _Making:
         if self.weights is Weights.PAIRS and len(near) > _BY_NUMBER:
             raise RangeError(f"pairs of more than {_BY_NUMBER} layers have numbers of 16 bits, which the shader does not read")
         block, members = blend_block(self.plan, self.arrays, self.features, held)
-        words = self._words(held)
+        words = self._words()
         source = _HEADS[self.dialect] + filled("blend.glsl", self.features, words)
         return BlendShader(
             source=source,
@@ -198,6 +201,7 @@ class _Making:
             fragment=source + "\n" + filled("ground.frag", self.features, words),
             block=block,
             samplers=tuple(each.name for each in held),
+            arrays=tuple(each.layout.name for each in held),
             layers=self.plan.names,
             left_out=tuple(self.left_out),
             members=members,
@@ -240,6 +244,7 @@ class _Making:
             "shuffle": bool((rows["patch_size"] > 0).any()),
             "apart": bool(len(self.plan.groups)),
             "together": not self.plan.groups,
+            "many": len(self.held) > 4,
             "whole": not (rows["patch_size"] > 0).any(),
             "meets": any(layer.meets for layer in self.layers),
             "films": bool(self.plan.films),
@@ -248,8 +253,9 @@ class _Making:
         }
         return frozenset(name for name, there in has.items() if there)
 
-    def _words(self, held: list[Layout]) -> dict[str, str]:
+    def _words(self) -> dict[str, str]:
         """What is filled in."""
+        held = self.held
         plan, count, has_far = self.plan, len(self.plan.layers), "far" in self.features
         outputs = plan.outputs
         looks = [
@@ -276,7 +282,7 @@ class _Making:
             "cost": cost(plan, self.arrays, held, self.sheets),
             "layers": str(count),
             "charts": str(len(plan.chart_rows)),
-            "samplers": "\n".join(f"uniform sampler2DArray {each.name};  // {held_words(each)}" for each in held),
+            "samplers": "\n".join(f"uniform sampler2DArray {each.name};  // {each.words}" for each in held),
             "means": "\n".join(f"    vec4 mean_{each.name};" for each in held),
             "pair_rows": str(-(-count // 4)),
             "outputs": "\n".join(f"    {_TYPES[size]} {name};" for name, size in sizes),
@@ -287,16 +293,17 @@ class _Making:
             "last_level": str(level_count(self.arrays.side) - 1),
             "lower_level": str(max(0, level_count(self.arrays.side) - 2)),
             "side": str(self.arrays.side),
-            "slices": str(len(self.arrays.names)),
+            "levels": str(level_count(self.arrays.side)),
             "texel_reads": "\n".join(
-                f"    texel.{each.name} = read({each.name}, {str(each.srgb).lower()}, layer, uv, level{steps});"
-                for each in held
+                f"    texel.{each.name} = read({each.name}, {str(each.layout.srgb).lower()}, layer, "
+                f"layer.{'slices' if number < 4 else 'more_slices'}[{number % 4}], uv, level{steps});"
+                for number, each in enumerate(held)
             ),
             "only_y": str(k.ONLY_Y),
             "only_z": str(k.ONLY_Z),
             "faced_most": str(k.FACED_MOST),
             "plane_cut": f"{PLANE_CUT:g}",
-            "add_texel": add_texel(plan),
+            "add_texel": add_texel(plan, held),
             "seed": str(seats.SEED),
             "any_turn": str(seats.ANY),
             "quarter_turn": str(seats.QUARTER),

@@ -10,12 +10,15 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.plan import BlendPlan
+from jagged_quilt.export.shader_arrays import FileArray
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts
 
+_AT_ONCE = 4  # numbers in a vector
+
 
 def blend_block(
-    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]
+    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[FileArray]
 ) -> tuple[bytes, tuple[tuple[str, int, str], ...]]:
     """Return the uniform block of a blend: tables of vectors of four, one after the other, as std140 lays them; and what lies
     where, by path, bytes from the beginning, and type."""
@@ -32,7 +35,7 @@ def blend_block(
 
 
 def _tables(
-    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]
+    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[FileArray]
 ) -> list[tuple[str, NDArray[np.void]]]:
     """The members of the uniform block, in order."""
     tables = [("layers", _layer_table(plan, arrays, features, held)), ("charts", _chart_table(plan))]
@@ -52,15 +55,20 @@ def _tables(
     return tables
 
 
-def _layer_table(plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[Layout]) -> NDArray[np.void]:
+def _layer_table(
+    plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[FileArray]
+) -> NDArray[np.void]:
     rows = plan.layer_rows
-    fields = [("which", "<i4"), ("ways", "<i4")]
+    fields = [("which", "<i4"), ("slices", "<i4")] + [("more_slices", "<i4")] * (len(held) > _AT_ONCE) + [("ways", "<i4")]
     fields += [(name, "<f4") for name in ("lies", "meets", "tunes", "red", "green", "blue")]
     fields += [("apart", "<i4")] if "apart" in features else []
-    fields += [(f"mean_{layout.name}", "<f4") for layout in held] if "shuffle" in features else []
+    fields += [(f"mean_{each.name}", "<f4") for each in held] if "shuffle" in features else []
     table = np.zeros(len(rows), [(name, kind, 4) for name, kind in fields])
-    slices = [arrays.names.index(layer.swatch) for layer in plan.layers]  # of the files, which hold all of them
-    table["which"] = np.stack([slices, rows["chart"], rows["planes"], rows["filter"]], axis=1)
+    places = [arrays.names.index(layer.swatch) for layer in plan.layers]
+    for number, each in enumerate(held):  # swatches of the same content share a slice
+        own = [arrays.facts[place].slices[each.layout.name] for place in places]
+        table["slices" if number < _AT_ONCE else "more_slices"][:, number % _AT_ONCE] = own
+    table["which"] = np.stack([places, rows["chart"], rows["planes"], rows["filter"]], axis=1)
     taps = rows["most_taps"].astype(int)
     table["ways"] = np.stack([rows["wrap_u"], rows["wrap_v"], rows["patch_ways"], taps], axis=1)
     table["lies"] = np.stack([rows["tiles"], rows["sharpness"], rows["patch_size"], rows["patch_border"]], axis=1)
@@ -76,8 +84,8 @@ def _layer_table(plan: BlendPlan, arrays: TextureArrays, features: Collection[st
     if "shuffle" in features:
         for number, layer in enumerate(plan.layers):
             if layer.projection.shuffle is not None:
-                for layout in held:
-                    table[f"mean_{layout.name}"][number] = _mean(arrays, layout, layer.swatch)
+                for each in held:
+                    table[f"mean_{each.name}"][number] = _mean(arrays, each.layout, layer.swatch)
     return table
 
 
@@ -98,7 +106,7 @@ def _chart_table(plan: BlendPlan) -> NDArray[np.void]:
 
 def _mean(arrays: TextureArrays, layout: Layout, swatch: str) -> NDArray[np.float64]:
     """The mean texel of a slice, colour as linear light."""
-    texels = arrays.level(layout.name, 0)[arrays.names.index(swatch)].reshape(-1, layout.stored)
+    texels = arrays.texels(layout.name, swatch).reshape(-1, layout.stored)
     plain = texels.astype(np.float64) / (np.iinfo(texels.dtype).max if texels.dtype.kind == "u" else 1)
     if layout.srgb:
         colour = plain[:, :3]

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-
 from jagged_quilt.arrays.layout import Layout
+from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend._chart_kernels import FLAT_CHART
 from jagged_quilt.blend.plan import BlendPlan, Output
 from jagged_quilt.blend.tuning import AS_IT_IS
+from jagged_quilt.export.shader_arrays import FileArray
 from jagged_quilt.maps.roles import MapRole
 
 _R = MapRole
@@ -40,7 +40,7 @@ def far_lines(plan: BlendPlan) -> str:
     return "\n".join(lines)
 
 
-def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[Layout], sheets: int) -> str:
+def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int) -> str:
     """How many samples a pixel takes at most, and what is bound."""
     lines, most = [], 0
     for number, (layer, row) in enumerate(zip(plan.layers, plan.layer_rows, strict=True)):
@@ -51,21 +51,19 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[Layout], sheets:
         far = " far away" if number >= len(plan.names) else ""
         lines.append(f"//   {number:>3}  {layer.name}{far}: {layer.projection.called}, at most {places} to read")
         most += laid + apart
-    size = sum(np.prod(arrays.level(each.name, 0).shape) * 4 / 3 for each in held) / (1 << 20)
+    size = sum(_bytes_of(arrays, each.layout) for each in held) / (1 << 20)
     lines.append(
         f"// Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
     )
     lines.append("// a layer without weight costs nothing.")
-    lines.append(f"// Bound are {len(held)} arrays, {size:.0f} MiB as 8 bits, and {sheets} sheets of weights.")
+    lines.append(f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} sheets of weights.")
     return "\n".join(lines)
 
 
-def _read(plan: BlendPlan, output: Output) -> str:
-    """An output's values in a texel."""
-    letters = "".join("rgba"[channel] for channel in output.channels)
-    layout = next(each for each in plan.layouts if each.name == output.array)
-    inverted = layout.channels[output.channels[0]].inverted
-    return f"{'1.0 - ' if inverted else ''}texel.{output.array}.{letters}"
+def _bytes_of(arrays: TextureArrays, layout: Layout) -> int:
+    """What an array takes, with its mips."""
+    sides = [arrays.side >> level for level in range(level_count(arrays.side))]
+    return arrays.slice_count(layout.name) * sum(layout.pixels.level_bytes(side, side, layout.stored) for side in sides)
 
 
 def _if_of_group(plan: BlendPlan, role: MapRole) -> str:
@@ -76,7 +74,7 @@ def _if_of_group(plan: BlendPlan, role: MapRole) -> str:
     return "if (group < 0) " if plan.groups else ""
 
 
-def add_texel(plan: BlendPlan) -> str:
+def add_texel(plan: BlendPlan, held: Sequence[FileArray]) -> str:
     tuned = any(layer.tuning != AS_IT_IS for layer in plan.layers)
     lines = ["// Add what a texel says to what a layer shows.", "void add_texel("]
     lines[-1] += "inout Look look, Layer layer, Texel texel, vec3 along_u, vec3 along_v, float share, int group) {"
@@ -84,11 +82,12 @@ def add_texel(plan: BlendPlan) -> str:
         role, when = output.role, _if_of_group(plan, output.role)
         if not output.array:
             continue
-        value = _read(plan, output)
+        array = next(each for each in held if each.name == output.array)
+        value = array.value(output)
         if role in SLOPES:
             name = SLOPES[role]
             lines += [
-                f"    vec2 {name} = 2.0 * ({value}) - 1.0;",
+                f"    vec2 {name} = {value if array.is_signed(role) else f'2.0 * ({value}) - 1.0'};",
                 f"    float {name}_z = max(sqrt(max(0.0, 1.0 - dot({name}, {name}))), {1 / _FLATTEST});",
                 f"    {when}look.{name} += share * ({name}.x * along_u - {name}.y * along_v) / {name}_z;",
             ]
@@ -149,11 +148,6 @@ def finish(plan: BlendPlan) -> str:
         if output_of(plan, role) is not None
     ]
     return "\n".join(f"    {line}" for line in lines)
-
-
-def held_words(layout: Layout) -> str:
-    """What an array holds, in words."""
-    return ", ".join(map(str, layout.channels)) + ("; sRGB" if layout.srgb else "")
 
 
 def from_sheets(names: Sequence[str], count: str) -> str:

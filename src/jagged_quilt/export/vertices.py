@@ -44,14 +44,12 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
         If layers, arrays and parts do not fit each other.
     """
     canvas = VertexCanvas(mesh)
-    blended = bake(canvas, layers, arrays, **how)["diffuse"][:, 0]
-    alpha = np.ones((len(blended), 1)) if mesh.colour is None else mesh.colour[:, 3:]
     names, weights = _weights(canvas, [layers_seeing(own, arrays) for own in layers_of_parts(canvas, layers)])
     more = {
         f"_WEIGHTS_{number}": weights[:, first : first + _AT_ONCE]
         for number, first in enumerate(range(0, len(names), _AT_ONCE))
     }
-    coloured = replace(mesh, colour=frozen(np.column_stack([linear_from_srgb(blended / 255), alpha]), np.float32))
+    coloured = coloured_mesh(mesh, layers, arrays, **how)
     folder = Path(folder)
     with written_together(folder) as stage:
         write_mesh(coloured, stage / "mesh.glb", more=more)
@@ -66,6 +64,13 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
             },
         )
     return [folder / "mesh.glb", folder / "mesh.json"]
+
+
+def coloured_mesh(mesh: Mesh, layers: Layers, arrays: TextureArrays, **how: Any) -> Mesh:
+    """Return a mesh whose vertices have the diffuse colours that layers blend to there, linear; see `write_vertices`."""
+    blended = bake(VertexCanvas(mesh), layers, arrays, **how)["diffuse"][:, 0]
+    alpha = np.ones((len(blended), 1)) if mesh.colour is None else mesh.colour[:, 3:]
+    return replace(mesh, colour=frozen(np.column_stack([linear_from_srgb(blended / 255), alpha]), np.float32))
 
 
 def _weights(canvas: VertexCanvas, by_part: Sequence[Sequence[Layer]]) -> tuple[list[str], NDArray[np.float32]]:

@@ -1,25 +1,18 @@
-"""What is drawn or written of a quilt on request, and not kept as a step: comparisons, sweeps, debug views, exports."""
+"""What is drawn or written of a quilt on request, and not kept as a step: comparisons, sweeps, debug views."""
 
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
 from pathlib import Path
 
-from jagged_quilt.export.light_shader import light_shader, write_light
-from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
-from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
-from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import (
     temporary_prefix,
 )
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import RARE_ROLES, role_among
-from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import GROUND, Quilt, read_quilt
+from jagged_quilt.maps.roles import role_among
+from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Made
@@ -30,12 +23,9 @@ from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
 from jagged_quilt.show.paged import draw_pages
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
-from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
-from jagged_quilt.weights.channel import mask_map
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import MOST_KEPT
 
-WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
 _SWEEP_TEXELS = 512
 
 
@@ -125,50 +115,6 @@ def show_sweep(results: Results, sweep: Sweep) -> Made:
         maps.append((f"{value:g}", weights))
     board = draw_sweep(sweep.key, layer, maps, quilt.terrain)
     return Made(folder, (board.save(folder / "sweep.png"),), fresh=True)
-
-
-def export_weights(results: Results, forms: Sequence[str], bits: int = 8) -> Made:
-    """Write the weight map as other programs read it: any of `WEIGHT_FORMS`."""
-    folder = results.folder / "export"
-    writers: list[Callable[..., list[Path]]] = [WEIGHT_FORMS[known_name("form", form, WEIGHT_FORMS)] for form in forms]
-    return Made(folder, tuple(file for write in writers for file in write(results.weights, folder, bits=bits)), fresh=True)
-
-
-def export_channels(results: Results, bits: int = 8) -> Made:
-    """Write how much there is of each channel over the ground, a grey image each."""
-    if not results.quilt.channels:
-        raise RangeError(f"{results.quilt.path}: there is no channel; write a [[channel]]")
-    folder = results.folder / "export"
-    return Made(folder, tuple(results.write_channels(folder, bits)), fresh=True)
-
-
-def export_shader(results: Results, dialect: str, form: str = "splat", bits: int = 8) -> tuple[Made, BlendShader]:
-    """Write the blend of the ground as shader source, with the weights, as splat sheets or pairs, and films that it reads."""
-    quilt, folder = results.quilt, results.folder / "export"
-    if not quilt.layers:
-        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
-    films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
-    arrays, filter = results.arrays, quilt.table.bake.filter
-    how = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
-    shader = blend_shader(arrays, quilt.layers, films=films, **how)
-    files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
-    light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
-    files += write_light(folder, light)
-    canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
-    for number, film in enumerate(films):
-        files.append(folder / f"film_{number}.png")
-        write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
-    left_out = (*shader.left_out, *light.left_out)
-    return Made(folder, tuple(files), fresh=True), replace(shader, left_out=left_out)
-
-
-def export_terrain(results: Results, error: float, near: float | None = None) -> Made:
-    """Write the terrain as a mesh within `error` metres of its samples; with `near`, finer about the camera of the view."""
-    quilt, folder = results.quilt, results.folder / "export"
-    mesh = terrain_mesh(quilt.terrain, error, camera=None if near is None else quilt.camera.position, near=near or 50.0)
-    rows, columns = quilt.terrain.heights.shape
-    told = f"{len(mesh.triangles):,} triangles; all samples would take {2 * (rows - 1) * (columns - 1):,}"
-    return Made(folder, (write_mesh(mesh, folder / "terrain.glb"),), fresh=True, remark=told)
 
 
 def _changed(results: Results, words: str) -> Quilt:

@@ -297,13 +297,11 @@ class Results:
         return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
-        quilt, table, how = self.quilt, self.quilt.table.mesh[number], self.quilt.table.bake
+        quilt, table = self.quilt, self.quilt.table.mesh[number]
         mesh, layers = quilt.meshes[number], quilt.layers_by_part[number]
         told = uv_words(mesh, layers)
         if table.into == "vertices":
-            options: Facts = {"filter": how.filter, "eye": how.eye, "films": quilt.films_on(table.name)}
-            options |= {"threads": self.threads, "progress": self.progress}
-            files = write_vertices(mesh, layers, self.arrays, folder, **options)
+            files = write_vertices(mesh, layers, self.arrays, folder, **self.mesh_options(number))
             return Files(tuple(files), "; ".join(filter(None, (f"{len(mesh.position):,} vertices coloured", told))))
         made = self.baked_mesh(number)
         assert made.cover is not None
@@ -312,6 +310,11 @@ class Results:
         if table.unwrap:  # maps for a layout are of no use without it
             files.append(write_mesh(mesh.by_layout(), folder / "mesh.glb"))
         return Files(tuple(files), "; ".join(filter(None, (covered, told))))
+
+    def mesh_options(self, number: int) -> Facts:
+        """What the quilt file says of baking a mesh, as options of `bake`."""
+        how, films = self.quilt.table.bake, self.quilt.films_on(self.quilt.table.mesh[number].name)
+        return {"filter": how.filter, "eye": how.eye, "films": films, "threads": self.threads, "progress": self.progress}
 
     def _draw(self, name: str, folder: Path, _anew: bool) -> Files:
         boards = boards_of(name, self)

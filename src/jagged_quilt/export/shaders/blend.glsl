@@ -38,7 +38,11 @@ struct Chart {
 
 // What is said of a layer.
 struct Layer {
-    ivec4 which;    // slice, chart, way to share planes, filter
+    ivec4 which;    // swatch, chart, way to share planes, filter
+    ivec4 slices;   // of the arrays, in their order
+    //?many
+    ivec4 more_slices;  // of those beyond the fourth
+    //.
     ivec4 ways;     // wrap along u and v, what is done to patches, most samples along the footprint
     vec4 lies;      // repeats for a metre, sharpness, patches for a metre, border of patches
     vec4 meets;     // hardness, relief, rise (both of the tallest relief)
@@ -112,30 +116,30 @@ int folded(int at, int side, int wrap) {
     return at - side * int(floor(float(at) / float(side)));
 }
 
-vec4 texel_at(sampler2DArray array, bool is_srgb, Layer layer, ivec2 at, int level) {
+vec4 texel_at(sampler2DArray array, bool is_srgb, Layer layer, int slice, ivec2 at, int level) {
     int side = {{side}} >> level;
-    ivec3 place = ivec3(folded(at.x, side, layer.ways.x), folded(at.y, side, layer.ways.y), layer.which.x + {{slices}} * level);
+    ivec3 place = ivec3(folded(at.x, side, layer.ways.x), folded(at.y, side, layer.ways.y), slice + textureSize(array, 0).z / {{levels}} * level);
     vec4 texel = texelFetch(array, place, 0);
     return is_srgb ? vec4(decoded(texel.rgb), texel.a) : texel;
 }
 
-vec4 between_texels(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, int level) {
+vec4 between_texels(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, int level) {
     vec2 place = uv * float({{side}} >> level) - 0.5;
     ivec2 at = ivec2(floor(place));
     vec2 part = place - floor(place);
     return mix(
-        mix(texel_at(array, is_srgb, layer, at, level), texel_at(array, is_srgb, layer, at + ivec2(1, 0), level), part.x),
-        mix(texel_at(array, is_srgb, layer, at + ivec2(0, 1), level), texel_at(array, is_srgb, layer, at + ivec2(1, 1), level), part.x),
+        mix(texel_at(array, is_srgb, layer, slice, at, level), texel_at(array, is_srgb, layer, slice, at + ivec2(1, 0), level), part.x),
+        mix(texel_at(array, is_srgb, layer, slice, at + ivec2(0, 1), level), texel_at(array, is_srgb, layer, slice, at + ivec2(1, 1), level), part.x),
         part.y);
 }
 
-vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level) {
+vec4 read(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, float level) {
     //?nearest
     if (layer.which.w == 0) {
-        return texel_at(array, is_srgb, layer, ivec2(floor(uv * {{side}}.0)), 0);
+        return texel_at(array, is_srgb, layer, slice, ivec2(floor(uv * {{side}}.0)), 0);
     }
     //.
-    return between_texels(array, is_srgb, layer, uv, int(level));
+    return between_texels(array, is_srgb, layer, slice, uv, int(level));
 }
 //.
 //?sampler
@@ -150,7 +154,7 @@ float folded(float at, int wrap, float half_texel) {
 }
 //.
 
-vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level{{steps_parameter}}) {
+vec4 read(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, float level{{steps_parameter}}) {
     //?nearest
     if (layer.which.w == 0) {
         float side = float(textureSize(array, 0).x);
@@ -163,9 +167,9 @@ vec4 read(sampler2DArray array, bool is_srgb, Layer layer, vec2 uv, float level{
     //.
     //?fine
     // As many samples along the footprint as the sampler is set to take (TEXTURE_MAX_ANISOTROPY), wherever it places them.
-    if (layer.which.w == 3) return textureGrad(array, vec3(uv, float(layer.which.x)), steps.xy, steps.zw);
+    if (layer.which.w == 3) return textureGrad(array, vec3(uv, float(slice)), steps.xy, steps.zw);
     //.
-    return textureLod(array, vec3(uv, float(layer.which.x)), level);
+    return textureLod(array, vec3(uv, float(slice)), level);
 }
 //.
 

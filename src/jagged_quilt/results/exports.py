@@ -1,0 +1,158 @@
+"""What is written of a quilt for other programs, on request: weights, maps, meshes, scenes, shaders, materials."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from jagged_quilt.baking.baked_maps import BakedMaps, open_baked
+from jagged_quilt.export.engine_maps import Conventions, engine_maps
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing, ground_thing, mesh_thing
+from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.gltf_scene import write_gltf
+from jagged_quilt.export.light_shader import light_shader, write_light
+from jagged_quilt.export.materialx import write_materialx
+from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
+from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
+from jagged_quilt.export.usd_scene import write_usd
+from jagged_quilt.export.vertices import coloured_mesh
+from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.roles import RARE_ROLES
+from jagged_quilt.maps.swatch import Swatch
+from jagged_quilt.meshfiles.write import write_mesh
+from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.results.results import Results
+from jagged_quilt.results.step import Made
+from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
+from jagged_quilt.weights.channel import mask_map
+
+WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
+_FINER = 4  # than a terrain's samples lie apart is its mesh, where nobody says how far it may lie from them
+
+
+def export_weights(results: Results, forms: Sequence[str], bits: int = 8) -> Made:
+    """Write the weight map as other programs read it: any of `WEIGHT_FORMS`."""
+    folder = results.folder / "export"
+    writers: list[Callable[..., list[Path]]] = [WEIGHT_FORMS[known_name("form", form, WEIGHT_FORMS)] for form in forms]
+    return Made(folder, tuple(file for write in writers for file in write(results.weights, folder, bits=bits)), fresh=True)
+
+
+def export_channels(results: Results, bits: int = 8) -> Made:
+    """Write how much there is of each channel over the ground, a grey image each."""
+    if not results.quilt.channels:
+        raise RangeError(f"{results.quilt.path}: there is no channel; write a [[channel]]")
+    folder = results.folder / "export"
+    return Made(folder, tuple(results.write_channels(folder, bits)), fresh=True)
+
+
+def export_shader(results: Results, dialect: str, form: str = "splat", bits: int = 8) -> tuple[Made, BlendShader]:
+    """Write the blend of the ground as shader source, with the weights, as splat sheets or pairs, and films that it reads."""
+    quilt, folder = results.quilt, results.folder / "export"
+    if not quilt.layers:
+        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
+    films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
+    arrays, filter = results.arrays, quilt.table.bake.filter
+    how = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
+    shader = blend_shader(arrays, quilt.layers, films=films, **how)
+    files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
+    light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
+    files += write_light(folder, light)
+    canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
+    for number, film in enumerate(films):
+        files.append(folder / f"film_{number}.png")
+        write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
+    left_out = (*shader.left_out, *light.left_out)
+    return Made(folder, tuple(files), fresh=True), replace(shader, left_out=left_out)
+
+
+def export_terrain(results: Results, error: float, near: float | None = None) -> Made:
+    """Write the terrain as a mesh within `error` metres of its samples; with `near`, finer about the camera of the view."""
+    quilt, folder = results.quilt, results.folder / "export"
+    mesh = terrain_mesh(quilt.terrain, error, camera=None if near is None else quilt.camera.position, near=near or 50.0)
+    rows, columns = quilt.terrain.heights.shape
+    told = f"{len(mesh.triangles):,} triangles; all samples would take {2 * (rows - 1) * (columns - 1):,}"
+    return Made(folder, (write_mesh(mesh, folder / "terrain.glb"),), fresh=True, remark=told)
+
+
+def export_maps(
+    results: Results, conventions: Conventions, *, texels: int | None = None, swatches: bool = False
+) -> tuple[Made, list[str]]:
+    """Write the maps of the ground and the meshes, or of the swatches, as an engine wants them; and say what is lost."""
+    folder, files, lost = results.folder / "export" / ("swatches" if swatches else "maps"), list[Path](), list[str]()
+    named = (
+        {each.name: each for each in results.quilt.swatches} if swatches else dict(_baked(results, texels, conventions.bits))
+    )
+    for name, stem in stems_of([*named]).items():
+        given = named[name]
+        maps = engine_maps(given, conventions, texels=texels if isinstance(given, Swatch) else None)
+        files += maps.save(folder / stem)
+        lost += [f'"{name}": {maps.lost}'] if maps.lost else []
+    return Made(folder, tuple(files), fresh=True), lost
+
+
+def export_materialx(results: Results, bits: int = 8) -> tuple[Made, list[str]]:
+    """Write MaterialX documents of all swatches, and of what is baked; and say what is lost."""
+    folder, materials = results.folder / "export" / "materialx", dict[str, BakedMaps | Swatch]()
+    if any(name in results.runner.steps for name in ("bake", *results.mesh_steps)):
+        materials |= dict(_baked(results, None, bits))
+    for each in results.quilt.swatches:
+        materials[f"{each.name} swatch" if each.name in materials else each.name] = each
+    files, lost = write_materialx(folder, materials, bits=bits)
+    return Made(folder, tuple(files), fresh=True), list(lost)
+
+
+def export_scene(
+    results: Results, form: str, *, error: float | None = None, texels: int | None = None, metallic: bool = False
+) -> tuple[Made, list[str]]:
+    """Write the ground and the meshes with their maps, lamps and the camera of the view: "glb", "gltf", "usda" or "usdc".
+
+    Parameters
+    ----------
+    error : float, optional
+        Metres that the ground may lie from its samples; a quarter of how far apart these lie where it is not given.
+    """
+    scene = engine_scene(results, error=error, texels=texels)
+    folder = results.folder / "export" / ("" if form == "glb" else f"scene_{form}")
+    path = folder / f"scene.{known_name('form of a scene', form, ('glb', 'gltf', 'usda', 'usdc'))}"
+    files, lost = write_usd(scene, path) if form.startswith("usd") else write_gltf(scene, path, metallic=metallic)
+    triangles = sum(len(thing.mesh.triangles) for thing in scene.things)
+    told = (
+        f"{len(scene.things)} things of {triangles:,} triangles, {len(scene.lighting.lights if scene.lighting else ())} lamps"
+    )
+    return Made(folder, tuple(files), fresh=True, remark=told), list(lost)
+
+
+def engine_scene(results: Results, *, error: float | None = None, texels: int | None = None) -> EngineScene:
+    """Return the ground and the meshes with their maps, under the lights of the view, before its camera."""
+    quilt, things = results.quilt, list[SceneThing]()
+    baked = dict(_baked(results, texels, 8))
+    if GROUND in baked:
+        far = min(quilt.terrain.spacing) / _FINER if error is None else error
+        things.append(ground_thing(quilt.terrain, baked[GROUND], far, name=GROUND, threads=results.threads))
+    for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
+        if table.name not in baked:
+            mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **results.mesh_options(number))
+        things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, threads=results.threads))
+    title = quilt.table.title or quilt.path.stem
+    return EngineScene(things=things, lighting=quilt.lighting, camera=quilt.camera, cut_out=quilt.cut_out, title=title)
+
+
+def _baked(results: Results, texels: int | None, bits: int) -> Iterator[tuple[str, BakedMaps]]:
+    """Yield the maps of the ground and of each mesh that has maps: as its step left them, or baked now where they are to have
+    another size, or more bits."""
+    there = 0
+    if "bake" in results.runner.steps:
+        there += 1
+        as_it_is = bits == 8 and texels in (None, results.bake_texels)
+        yield GROUND, open_baked(results.run("bake").folder) if as_it_is else results.baked_ground(texels, bits)
+    for number, table in enumerate(results.quilt.table.mesh):
+        there += 1
+        if table.into != "vertices":
+            as_it_is = bits == 8 and texels in (None, table.texels)
+            step = results.mesh_steps[number]
+            yield table.name, open_baked(results.run(step).folder) if as_it_is else results.baked_mesh(number, texels, bits)
+    if not there:
+        raise RangeError(f"{results.quilt.path}: there is nothing to bake; say a [surface] with its [[layer]]s, or a [[mesh]]")
