@@ -14,15 +14,13 @@ import argparse
 import json
 import sys
 import time
-from pathlib import Path
 
 import numpy as np
 from blend import SIDE, Scene
 
-sys.path.append(str(Path(__file__).parents[1] / "tests"))  # where the driver is asked
 import jagged_quilt as jq
+from jagged_quilt.export.driver import Driver, ShaderBlend
 from jagged_quilt.foundation.points import Points
-from shader_run import Device, steps_of
 
 
 def off(found: dict[str, np.ndarray], kernel: object, roles: tuple[jq.MapRole, ...]) -> np.ndarray:
@@ -41,14 +39,15 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.split("\n\n", maxsplit=1)[0])
     parser.add_argument("--quick", action="store_true")
     quick = parser.parse_args().quick
-    device = Device()
-    if device.context is None:
-        print(device.why_not)
-        print(json.dumps({"skipped": device.why_not}))
+    try:
+        driver = Driver()
+    except jq.QuiltError as error:
+        print(error)
+        print(json.dumps({"skipped": str(error)}))
         return 0
     scene, side = Scene(), SIDE // 4 if quick else SIDE
     some = np.arange(SIDE * SIDE).reshape(SIDE, SIDE)[:side, :side].ravel()
-    points: Points = steps_of(scene.points[some])
+    points: Points = scene.points[some]
     weights = jq.PointWeights(scene.weights.names, scene.weights.layers[some], scene.weights.weights[some])
     blend = jq.Blend(scene.arrays, scene.layers)
     roles = tuple(each.role for each in blend.plan.outputs)
@@ -59,15 +58,24 @@ def main() -> int:
         began = time.perf_counter()
         blend.into(scene.out if side == SIDE else room(scene, side), points, weights, normals="world", columns=side)
         spent.append(time.perf_counter() - began)
-    shader = jq.export.blend_shader(scene.arrays, scene.layers)
-    found = device.blended(shader, scene.arrays, points, weights, exact=False, columns=side, times=times)
-    drawn, apart = min(device.seconds), off(found, kernel, roles)
+    shader = ShaderBlend(driver, jq.export.blend_shader(scene.arrays, scene.layers), scene.arrays, exact=False)
+    asked, took = shader.drawn(points, weights), []
+    for _ in range(times):
+        driver.context.finish()
+        began = time.perf_counter()
+        shader.draw(asked)
+        driver.context.finish()
+        asked.frame.read(viewport=(0, 0, 1, 1), components=4, dtype="f4")  # or a driver may still be at it
+        took.append(time.perf_counter() - began)
+    drawn, apart = min(took), off(shader.read(asked), kernel, roles)
     few = np.random.default_rng(0).integers(0, len(points), 400)
     exact = jq.export.blend_shader(scene.arrays, scene.layers, filtering="exact")
     own = jq.PointWeights(weights.names, weights.layers[few], weights.weights[few])
-    exactly = off(device.blended(exact, scene.arrays, points[few], own), blend.at(points[few], own, normals="world"), roles)
-    info = device.context.info
-    print(f"driver: {info['GL_RENDERER']}; {side} x {side} texels, best of {times}")
+    found = ShaderBlend(driver, exact, scene.arrays).at(points[few], own, normals="world")
+    exactly = off(
+        {role.key: found[role].reshape(len(few), -1) for role in roles}, blend.at(points[few], own, normals="world"), roles
+    )
+    print(f"driver: {driver.name}; {side} x {side} texels, best of {times}")
     print(f"kernel, on one thread  {min(spent):.3f} s")
     print(f"exported shader        {drawn:.3f} s")
     print(f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} most")

@@ -1,131 +1,33 @@
 """Shader source run on whatever OpenGL driver is there: a value for each point, from functions of `BlendShader`."""
 
-import ctypes
-import os
-import time
-from dataclasses import replace
-
-os.environ.setdefault("GALLIVM_PERF", "no_aos_sampling")  # or a software driver filters in eight bits
-
 import numpy as np
 
-ARRAY, RGBA8, SRGB8, RGBA, BYTES, TEXTURE0 = 0x8C1A, 0x8058, 0x8C43, 0x1908, 0x1401, 0x84C0
-FLOATS, FLOAT = 0x8814, 0x1406
-MIN, MAG, NEAREST, LINEAR, LINEAR_MIPS = 0x2801, 0x2800, 0x2600, 0x2601, 0x2703
+import jagged_quilt as jq
+from jagged_quilt.export.driver import Driver, ShaderBlend, of_four
+
+NEAREST = 0x2600
 _VERTEX = "in vec2 corner; void main() { gl_Position = vec4(corner, 0.0, 1.0); }"
 _HEADS = {"glsl": "#version 330 core\n", "essl": "#version 300 es\nprecision highp float;\n"}
-
-
-def gl(name, *given):
-    """Call what moderngl has no name for."""
-    found = ctypes.CDLL("libEGL.so.1").eglGetProcAddress
-    found.restype = ctypes.c_void_p
-    ctypes.CFUNCTYPE(None)(found(b"glFlush"))  # a context is there
-    address = found(f"gl{name}".encode())
-    kinds = [ctypes.c_void_p if isinstance(each, ctypes.c_void_p) or hasattr(each, "_obj") else ctypes.c_int for each in given]
-    ctypes.CFUNCTYPE(None, *kinds)(address)(
-        *(ctypes.cast(each, ctypes.c_void_p) if hasattr(each, "_obj") else each for each in given)
-    )
 
 
 class Device:
     """An OpenGL context without a window; `why_not` says why there is none."""
 
     def __init__(self):
-        self.context, self.why_not = None, ""
+        self.driver, self.context, self.why_not = None, None, ""
         try:
-            import moderngl
+            self.driver = Driver()
+            self.context = self.driver.context
+        except jq.QuiltError as error:
+            self.why_not = str(error)
 
-            self.context = moderngl.create_context(standalone=True, backend="egl", require=330)
-        except Exception as error:  # whatever a machine lacks
-            self.why_not = f"no OpenGL driver: {type(error).__name__}: {error}"
-
-    def array_of(self, arrays, name, exact):
-        """A texture array with its mips, as its file holds it, by its number: as stored, or as the sampler is to read it."""
-        number = [each.name for each in arrays.layouts].index(name)
-        layout, store, count = arrays.layouts[number], arrays.stores[number], arrays.slice_count(name)
-        made = ctypes.c_uint()
-        gl("GenTextures", 1, ctypes.byref(made))
-        gl("BindTexture", ARRAY, made.value)
-        side, levels = arrays.side, []
-        for level in range(arrays.side.bit_length()):
-            levels.append(self.filled(np.stack([store.texels(level, which) for which in range(count)])))
-        floats = levels[0].dtype != np.uint8
-        if exact:  # mips as further slices
-            slices = np.zeros((len(levels) * count, side, side, 4), levels[0].dtype)
-            for level, texels in enumerate(levels):
-                slices[level * count : (level + 1) * count, : texels.shape[1], : texels.shape[2]] = texels
-            levels, count = [slices], len(slices)
-        stored = FLOATS if floats else SRGB8 if layout.srgb and not exact else RGBA8
-        gl("TexStorage3D", ARRAY, len(levels), stored, side, side, count)
-        for level, texels in enumerate(levels):
-            rows, columns = texels.shape[1:3]
-            data, kind = np.ascontiguousarray(texels), FLOAT if floats else BYTES
-            gl("TexSubImage3D", ARRAY, level, 0, 0, 0, columns, rows, count, RGBA, kind, data.ctypes.data_as(ctypes.c_void_p))
-        for what, how in ((MIN, NEAREST if exact else LINEAR_MIPS), (MAG, NEAREST if exact else LINEAR)):
-            gl("TexParameteri", ARRAY, what, how)
-        return made.value
-
-    @staticmethod
-    def filled(texels):
-        """Four channels, the last of them white where there are three."""
-        if texels.dtype != np.uint8:
-            texels = texels.astype(np.float32) / (65535 if texels.dtype == np.uint16 else 1)
-        white = np.full((*texels.shape[:-1], 4 - texels.shape[-1]), 255 if texels.dtype == np.uint8 else 1, texels.dtype)
-        return np.concatenate([texels, white], axis=-1)
-
-    def blended(
-        self, shader, arrays, points, weights, amounts=None, dialect="glsl", exact=True, columns=0, times=1, eye=(0, 0, 0)
-    ):
-        """What a blend shader says at points: a dict of what it calls its outputs to (N, C) float32.
-
-        `columns` lays the points out as rows of a picture; `times` draws it so often, and `seconds` then tells how long each
-        took; `eye` is where the camera stands.
-        """
-        columns = columns or len(points)
-        rows = len(points) // columns
-        outputs, given, main, at_once = _asked(shader, points, weights, amounts, rows)
-        vertex = _HEADS[dialect] + _VERTEX
-        program = self.context.program(vertex, shader.source + "\n".join([*main, "}"]) + "\n")
-        if "eye" in program:
-            program["eye"].value = tuple(map(float, eye))
-        kept, unit, own = [], 0, {}
-        for name, array in ((own, array) for own, array in zip(shader.samplers, shader.arrays, strict=True) if own in program):
-            own[unit] = self.array_of(arrays, array, exact)
-            program[name].value = unit
-            unit += 1
-        for name, values in given.items():
-            four = np.zeros((len(points), 4), np.float32)
-            four[:, : values.shape[1]] = values
-            texture = self.context.texture((columns, rows), 4, four.tobytes(), dtype="f4")
-            texture.filter = (0x2600, 0x2600)
-            kept.append(texture)
-            unit = self.use(program, f"given_{name}", texture, unit)
-        block = self.context.buffer(shader.block)
-        block.bind_to_uniform_block(0)
-        program["Blend"].binding = 0
-        sizes = [(columns, rows)] * len(outputs) if at_once else [(columns, rows * len(outputs))]
-        targets = [self.context.texture(size, 4, dtype="f4") for size in sizes]
-        frame = self.context.framebuffer(targets)
-        frame.use()
-        for number, texture in own.items():
-            gl("ActiveTexture", TEXTURE0 + number)
-            gl("BindTexture", ARRAY, texture)
-        corners = self.context.buffer(np.array([[-1, -1], [3, -1], [-1, 3]], np.float32).tobytes())
-        whole, self.seconds = self.context.vertex_array(program, [(corners, "2f", "corner")]), []
-        for _ in range(times):
-            began = time.perf_counter()
-            whole.render()
-            self.context.finish()
-            frame.read(viewport=(0, 0, 1, 1), components=4, dtype="f4")  # or a driver may still be at it
-            self.seconds.append(time.perf_counter() - began)
-        out = {}
-        told = np.concatenate([np.frombuffer(each.read(), np.float32) for each in targets]).reshape(len(outputs), -1, 4)
-        for (kind, name), values in zip(outputs, told, strict=True):
-            out[name] = values[:, : 3 if kind == "vec3" else 1].copy()
-        for each in (*kept, *targets, frame, block, corners):
-            each.release()
-        return out
+    def blended(self, shader, arrays, points, weights, films=(), dialect="glsl", exact=True, eye=(0, 0, 0)):
+        """What a blend shader says at points: a dict of what it calls its outputs to (N, C) float32; `eye` is where the camera
+        stands."""
+        blend = ShaderBlend(self.driver, shader, arrays, films=films, dialect=dialect, exact=exact)
+        found = blend.read(blend.drawn(points, weights, eye=eye))
+        blend.release()
+        return found
 
     def weights(self, shader, sheets, uv):
         """What `weights_at` says at places of the ground, (N, L), of sheets by their names: (H, W, C) uint8."""
@@ -138,7 +40,7 @@ class Device:
         four[0, :, :2] = uv
         textures = {"given_uv": self.context.texture((len(uv), 1), 4, four.tobytes(), dtype="f4")}
         for name, texels in sheets.items():
-            textures[name] = self.context.texture(texels.shape[1::-1], 4, self.filled(texels).tobytes())
+            textures[name] = self.context.texture(texels.shape[1::-1], 4, of_four(texels).tobytes())
             textures[name].repeat_x = textures[name].repeat_y = False
         textures["given_uv"].filter = (NEAREST, NEAREST)
         for name, texture in textures.items():
@@ -193,63 +95,6 @@ class Device:
         return unit
 
 
-def _asked(shader, points, weights, amounts, rows):
-    """The outputs of a blend shader, the values that it is given, the lines of a program that asks it for them, and whether all
-    outputs are drawn at once."""
-    outputs = [line.split() for line in shader.source.partition("struct Blended {")[2].partition("}")[0].splitlines() if line]
-    outputs = [(kind, name.strip(";")) for kind, name in outputs]
-    dense = np.zeros((len(points), -(-len(shader.layers) // 4) * 4), np.float32)
-    for column in range(weights.layers.shape[1]):
-        np.add.at(dense, (np.arange(len(points)), weights.layers[:, column].astype(int)), weights.weights[:, column])
-    given = {
-        "position": points.position,
-        "normal": points.normal,
-        "step_x": points.steps[:, 0],
-        "step_y": points.steps[:, 1],
-    }
-    if "vec3 along_u;" in shader.source:
-        given |= {"uv": points.uv, "along_u": points.uv_gradient[:, 0], "along_v": points.uv_gradient[:, 1]}
-    if "vec3 way_u;" in shader.source:
-        tangent = points.tangent[:, :3]
-        given |= {"way_u": tangent, "way_v": -np.cross(points.normal, tangent) * points.tangent[:, 3:]}
-    given |= {f"weights_{n}": dense[:, 4 * n : 4 * n + 4] for n in range(dense.shape[1] // 4)}
-    if amounts is not None:
-        given |= {"amounts": amounts}
-    main = [f"uniform sampler2D given_{name};" for name in given]
-    at_once = len(outputs) <= 8  # what every driver draws into at once; else one below the other
-    main += [f"layout(location = {n}) out vec4 out_{name};" for n, (_, name) in enumerate(outputs) if at_once]
-    main += [] if at_once else ["out vec4 told;"]
-    main += [
-        "void main() {",
-        f"    ivec2 at = ivec2(int(gl_FragCoord.x), int(gl_FragCoord.y) % {rows});",
-        "    Point point;",
-    ]
-    kinds = {2: "xy", 3: "xyz"}
-    main += [
-        f"    point.{name} = texelFetch(given_{name}, at, 0).{kinds[values.shape[1]]};"
-        for name, values in given.items()
-        if "weights" not in name and name != "amounts"
-    ]
-    main += [f"    float weight[{len(shader.layers)}];"]
-    main += [f"    weight[{n}] = texelFetch(given_weights_{n // 4}, at, 0).{'rgba'[n % 4]};" for n in range(len(shader.layers))]
-    if amounts is not None:
-        main += ["    float film[FILMS];"]
-        main += [f"    film[{n}] = texelFetch(given_amounts, at, 0).{'rgba'[n]};" for n in range(amounts.shape[1])]
-    main += [f"    Blended blended = blend(point, weight{'' if amounts is None else ', film'});"]
-    wide = lambda kind, name: f"vec4(blended.{name}{'' if kind == 'vec3' else ', 0, 0'}, 0)"
-    for row, (kind, name) in enumerate(outputs):
-        where = f"out_{name} =" if at_once else f"if (int(gl_FragCoord.y) / {rows} == {row}) told ="
-        main.append(f"    {where} {wide(kind, name)};")
-    return outputs, given, main, at_once
-
-
-def steps_of(points):
-    """The points with the footprint's sides along tangent and bitangent as their steps."""
-    across = np.cross(points.normal, points.tangent[:, :3])
-    steps = points.footprint[:, :, None] * np.stack([points.tangent[:, :3], across], axis=1)
-    return replace(points, steps=steps.astype(np.float32))
-
-
 def ground_picture(device, shader, arrays, quilt, weights, amounts, size=(1280, 800)):
     """The ground as the exported program draws it, with the camera and the first sun of a quilt: (H, W, 3) uint8."""
     context, camera, ground = device.context, quilt.camera, quilt.terrain
@@ -278,7 +123,7 @@ def ground_picture(device, shader, arrays, quilt, weights, amounts, size=(1280, 
             program[name].write(data)
     unit, bound, kept = 0, {}, []
     for name, array in ((own, array) for own, array in zip(shader.samplers, shader.arrays, strict=True) if own in program):
-        bound[unit] = device.array_of(arrays, array, False)
+        bound[unit] = device.driver.texture_array(arrays, array, exact=False)
         program[name].value = unit
         unit += 1
     rows, columns = weights.layers.shape[:2]
@@ -296,8 +141,7 @@ def ground_picture(device, shader, arrays, quilt, weights, amounts, size=(1280, 
     context.buffer(shader.block).bind_to_uniform_block(0)
     program["Blend"].binding = 0
     for number, texture in bound.items():
-        gl("ActiveTexture", TEXTURE0 + number)
-        gl("BindTexture", ARRAY, texture)
+        device.driver.bind_array(number, texture)
     points = ground.points((513, 513))
     grid = np.arange(513 * 513).reshape(513, 513)
     a, b, c, d = grid[:-1, :-1], grid[:-1, 1:], grid[1:, :-1], grid[1:, 1:]

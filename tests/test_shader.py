@@ -17,7 +17,7 @@ from jagged_quilt.export.shader import blend_shader
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from reference_blend import Decoded, blend_point
-from shader_run import Device, steps_of
+from shader_run import Device
 from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
 
 _device = Device()
@@ -90,11 +90,11 @@ class TestAgreement:
     def test_random_blends_are_within_a_tenth_of_a_step_of_255(self, seed, filter, dialect, knobs):
         rng = np.random.default_rng(seed)
         arrays, layers, films = random_blend(rng, filter, knobs)
-        points = steps_of(random_points(rng, 40))
+        points = random_points(rng, 40)
         weights = random_weights(rng, 40, [layer.name for layer in layers], 3)
         amounts = np.stack([film.mask.answer(points) for film in films], axis=1) if films else None
         shader = blend_shader(arrays, layers, dialect=dialect, filtering="exact", filter=filter, films=films)
-        found = _device.blended(shader, arrays, points, weights, amounts, dialect)
+        found = _device.blended(shader, arrays, points, weights, films, dialect)
         off = worst(found, wanted(arrays, layers, films, points, weights, amounts, filter))
         assert (off > 0.1).sum() <= 1  # the nearest texel and a box change at a line
 
@@ -117,7 +117,7 @@ class TestAgreement:
         arrays = jq.pack(swatches, side=16, layouts=layouts, threads=1)
         assert arrays.slice_count("specular") == 2
         layers = [jq.Layer(f"s{n}", jq.Triplanar(), softness=0.5) for n in range(3)]
-        points = steps_of(random_points(rng, 40))
+        points = random_points(rng, 40)
         weights = random_weights(rng, 40, ["s0", "s1", "s2"], 3)
         shader = blend_shader(arrays, layers, filtering="exact")
         assert shader.samplers == ("array_my_colours", "array_texture", "specular", "array_coats", "array_glow")
@@ -137,11 +137,10 @@ class TestAgreement:
         for size in (48, 1500):
             points = ground.points((size, size))
             some = np.random.default_rng(size).integers(0, len(points), 2000)
-            points = steps_of(points[some])
+            points = points[some]
             own = weights.at(points)
             known = [film.on(ground.canvas(64).fields) for film in films]
-            amounts = np.stack([film.mask.answer(points) for film in known], axis=1)
-            found = _device.blended(shader, arrays, points, own, amounts, exact=False, eye=quilt.camera.position)
+            found = _device.blended(shader, arrays, points, own, known, exact=False, eye=quilt.camera.position)
             blend = jq.Blend(arrays, quilt.layers, films=known)
             kernel = blend.at(points, own, normals="world", eye=quilt.camera.position)
             off = worst(found, {each.role: kernel[each.role].astype(float) for each in blend.plan.outputs})
@@ -283,7 +282,7 @@ class TestSource:
         assert "textureGrad" in fine
         assert "textureGrad" not in blend_shader(arrays, [jq.Layer("a")]).source
         if not _device.why_not:
-            points = steps_of(random_points(np.random.default_rng(1), 30))
+            points = random_points(np.random.default_rng(1), 30)
             shader = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))])
             found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
             assert np.isfinite(found["diffuse"]).all()

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
+from copy import copy
 from dataclasses import asdict, replace
+from typing import Protocol
 
 import numpy as np
 
@@ -12,11 +14,11 @@ from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
-from jagged_quilt.blend.blend import Blend, NormalSpace
+from jagged_quilt.blend.blend import Blend, NormalSpace, Texels
 from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
-from jagged_quilt.blend.plan import Pages, opened, tallest_of
+from jagged_quilt.blend.plan import BlendPlan, Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter, Projection
 from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
@@ -25,10 +27,12 @@ from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.padding import Padding
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
+from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
@@ -38,6 +42,22 @@ Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
 """From the bottom up; or those of each part by its name."""
 Weights = Weigher | WeightMap | WeightWindows
 _MOST_IN_A_BLOCK = 1 << 26
+
+
+class Answering(Protocol):
+    """What blends at points: our kernel (`Blend`), or a shader on a device."""
+
+    def at(
+        self,
+        points: Points,
+        weights: PointWeights,
+        *,
+        normals: NormalSpace | str = NormalSpace.TANGENT,
+        columns: int = 0,
+        eye: Sequence[float] | None = None,
+    ) -> Texels:
+        """Blend at points; see `Blend.at`."""
+        ...
 
 
 def bake(
@@ -133,8 +153,20 @@ class Baker:
             for lie, own in zip(lies, self.layers, strict=True)
         ]
         self.sources = [source_of(part.name, own, weights, canvas, pages) for part, own in parts]
+        self._by: Sequence[Answering] = ()
         self._by_part = [{output.role for output in blend.plan.outputs} for blend in self._blends]
         self.roles = tuple(role for role in BLENDED_ROLES if any(role in own for own in self._by_part))
+
+    def by(self, blends: Sequence[Answering]) -> Baker:
+        """Return the same with something else that blends in place of the kernel, one for each part: a device."""
+        other = copy(self)
+        other._by = tuple(blends)
+        return other
+
+    @property
+    def plans(self) -> list[BlendPlan]:
+        """How the layers of each part are blended."""
+        return [blend.plan for blend in self._blends]
 
     def looks(self, part: int = 0) -> list[str]:
         """Return for each layer of a part, or each swatch of its medley, a hash of how it looks: its texels, how it lies."""
@@ -179,12 +211,12 @@ class Baker:
         """Return the maps of a window of the canvas, or of the whole, which depend neither on how many threads there are nor on
         how many texels are a piece of work (`block`). With 16 `bits` all maps have so many; heights always do."""
         most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
+        threads = 1 if self._by else threads  # a device answers one thread
         if bits not in (8, 16):
             raise RangeError(f"maps are baked with 8 or 16 bits; got {bits}")
         if isinstance(canvas, UvCanvas):
-            plans = [each.plan for each in self._blends]
             canvas = canvas.asking(
-                gradients=any(each.needs_uv for each in plans), steps=any(each.needs_true_steps for each in plans)
+                gradients=any(each.needs_uv for each in self.plans), steps=any(each.needs_true_steps for each in self.plans)
             )
         height, width = canvas.texels
         has_gaps = canvas.padding is not None
@@ -198,14 +230,14 @@ class Baker:
                 weighed = self.sources[piece.part].at(piece.points)
                 blend = self._blends[piece.part]
                 how: Facts = {"normals": self.normals, "columns": piece.columns, "eye": self.eye}
-                if bits == 8:
+                if bits == 8 and not self._by:
                     blend.into(own, piece.points, weighed, where=piece.where.each, **how)
                     continue
-                texels = blend.at(piece.points, weighed, **how)
+                texels = (self._by or self._blends)[piece.part].at(piece.points, weighed, **how)
                 for role, each in own.items():
                     if role in self._by_part[piece.part]:
-                        values = texels[role].reshape(len(piece.points), -1)
-                        each[slice(None) if piece.where.each is None else piece.where.each] = stored_values(role, values, 16)
+                        values = stored_values(role, texels[role].reshape(len(piece.points), -1), max(bits, role.value.bits))
+                        each[slice(None) if piece.where.each is None else piece.where.each] = values
             if tally is not None:
                 tally.add(one)
 

@@ -206,6 +206,15 @@ class BlendPlan:
         ranges = [(layer.far.start, layer.far.over) if layer.far else (0.0, 1.0) for layer in self.layers[: len(self.names)]]
         return seen_from(np.asarray(eye, np.float64), points, weights, self.far, np.array(ranges))
 
+    def near_alone(self) -> BlendPlan:
+        """Return the plan as it is seen from near by: without what stands for some layers far away."""
+        if (self.far < 0).all():
+            return self
+        count = len(self.names)
+        near = tuple(replace(layer, far=None) for layer in self.layers[:count])
+        rows, apart = frozen(self.layer_rows[:count], k.LAYER), frozen(self.apart_rows[:, :count], np.int32)
+        return replace(self, layers=near, layer_rows=rows, apart_rows=apart, far=frozen(np.full(count, -1), np.int32))
+
     def in_slots(self, slots: NDArray[np.int32]) -> BlendPlan:
         """Return the plan for slices that lie elsewhere: each in the slot (S,) given for it."""
         rows = self.layer_rows.copy()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import click
@@ -23,17 +24,19 @@ if TYPE_CHECKING:
 @click.option("--border", type=int, default=4, show_default=True, help="Texels of its neighbours around a page.")
 @click.option("--only", metavar="MIP:ROW:COLUMN", help="Make one page alone.")
 @click.option("--textures", type=float, metavar="MIB", help="Hold so much of the textures, and read the rest when it shows.")
-@click.option("--on", metavar="ADDRESS", help='On the workers of a Dask scheduler; "local" starts a process for each core.')
+@click.option("--on", metavar="WHERE", help='"gpu": by the exported shader. With --store, a Dask scheduler or "local".')
 def command(named: Named, anew: bool, only: str | None, on: str | None, textures: float | None, **cut: int) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps; or into pages of a store,
     which may be larger than memory."""
     if named.store is not None:
+        if on == "gpu":
+            raise click.UsageError("--on gpu bakes whole maps; leave --store away")
         _bake_pages(named, named.store, {"only": _page_of(only), "on": on, "anew": anew, "textures": textures} | cut)
         return
-    if only or on or textures:
-        raise click.UsageError("--only, --on and --textures are for pages; name their --store")
+    if only or textures or on not in (None, "gpu"):
+        raise click.UsageError("--only, --textures and --on with an address are for pages; name their --store")
     with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
+        results = replace(named, on_gpu=on == "gpu").open(progress)
         made = []
         steps = [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]
         ready_kernels(results, steps, progress)
@@ -42,6 +45,8 @@ def command(named: Named, anew: bool, only: str | None, on: str | None, textures
             made.append((results.run(name, anew=anew), seconds() - start))
     for each, taken in made:
         _report(each, taken)
+    if results.device:
+        click.echo(f"blended by the exported shader on {results.device}")
 
 
 def _page_of(told: str | None) -> tuple[int, ...] | None:

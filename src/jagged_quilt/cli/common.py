@@ -18,7 +18,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from jagged_quilt.foundation.loose import Told
+    from jagged_quilt.foundation.loose import Facts, Told
     from jagged_quilt.foundation.progress import Progress
     from jagged_quilt.results.results import Results
     from jagged_quilt.results.step import Made
@@ -37,6 +37,7 @@ class Named:
     time: float | None = None
     texels: int | None = None
     store: str | None = None
+    on_gpu: bool = False
 
     def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
@@ -46,7 +47,8 @@ class Named:
         from jagged_quilt.results.results import Results
 
         quilt = read_quilt(self.quilt_file, time=self.time)
-        results = Results(quilt, self.out, texels=self.texels, leave_out=leave_out, threads=self.threads, progress=progress)
+        how: Facts = {"texels": self.texels, "on_gpu": self.on_gpu, "leave_out": leave_out}
+        results = Results(quilt, self.out, **how, threads=self.threads, progress=progress)
         make_folder(results.folder)
         click.get_current_context().call_on_close(take(results.folder).release)
         return results

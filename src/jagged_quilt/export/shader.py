@@ -56,7 +56,7 @@ class Dialect(Choice):
 
 
 _HIGH = "".join(f"precision highp {each};\n" for each in ("float", "int", "sampler2D", "sampler2DArray"))
-_HEADS = {Dialect.GLSL: "#version 330 core\n", Dialect.ESSL: f"#version 300 es\n{_HIGH}"}
+HEADS = {Dialect.GLSL: "#version 330 core\n", Dialect.ESSL: f"#version 300 es\n{_HIGH}"}
 """How a file of each dialect begins."""
 
 
@@ -111,7 +111,7 @@ class BlendShader:
 
 def blend_shader(
     arrays: TextureArrays,
-    layers: Sequence[Layer],
+    layers: Sequence[Layer] | BlendPlan,
     *,
     dialect: Dialect | str = Dialect.GLSL,
     filtering: Filtering | str = Filtering.SAMPLER,
@@ -119,18 +119,21 @@ def blend_shader(
     filter: Filter | str = Filter.TRILINEAR,
     films: Sequence[Film] = (),
     title: str = "A blend",
+    average: float | None = None,
 ) -> BlendShader:
     """Return a blend as shader source.
 
     Parameters
     ----------
     arrays, layers, films, filter
-        As for `Blend`.
+        As for `Blend`; in place of layers a plan may stand, which tells films and filter too.
     dialect : "glsl" or "essl"
         OpenGL 3.30, or OpenGL ES 3.00.
     filtering : "sampler" or "exact"
     weights : "splat" or "pairs"
         Which of the exports of weights it reads: a texture for four layers, or two for any number up to 256.
+    average : float, optional
+        Places that a pixel reads on average, to be told on top.
 
     Raises
     ------
@@ -139,9 +142,11 @@ def blend_shader(
     QuiltError
         What `Blend` refuses.
     """
-    plan, held = by_files(BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films), arrays)
+    if not isinstance(layers, BlendPlan):
+        layers = BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films)
+    plan, held = by_files(layers, arrays)
     choices = Dialect.of(dialect, "dialect"), Filtering.of(filtering, "way to filter"), Weights.of(weights, "form of weights")
-    return _Making(plan, arrays, held, *choices, title).made()
+    return _Making(plan, arrays, held, *choices, title, average).made()
 
 
 def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
@@ -175,6 +180,7 @@ class _Making:
     filtering: Filtering
     weights: Weights
     title: str
+    average: float | None
     left_out: list[str] = field(default_factory=list)
 
     def made(self) -> BlendShader:
@@ -194,10 +200,10 @@ class _Making:
             raise RangeError(f"pairs of more than {_BY_NUMBER} layers have numbers of 16 bits, which the shader does not read")
         block, members = blend_block(self.plan, self.arrays, self.features, held)
         words = self._words()
-        source = _HEADS[self.dialect] + filled("blend.glsl", self.features, words)
+        source = HEADS[self.dialect] + filled("blend.glsl", self.features, words)
         return BlendShader(
             source=source,
-            vertex=_HEADS[self.dialect] + filled("ground.vert", self.features, words),
+            vertex=HEADS[self.dialect] + filled("ground.vert", self.features, words),
             fragment=source + "\n" + filled("ground.frag", self.features, words),
             block=block,
             samplers=tuple(each.name for each in held),
@@ -279,7 +285,7 @@ class _Making:
                 f"uniform sampler2D film_{n};  // how much there is of it" for n in range(len(plan.films))
             ),
             "film_reads": "\n".join(f"    film[{n}] = texture(film_{n}, uv).r;" for n in range(len(plan.films))),
-            "cost": cost(plan, self.arrays, held, self.sheets),
+            "cost": cost(plan, self.arrays, held, self.sheets, self.average),
             "layers": str(count),
             "charts": str(len(plan.chart_rows)),
             "samplers": "\n".join(f"uniform sampler2DArray {each.name};  // {each.words}" for each in held),

@@ -40,8 +40,8 @@ def far_lines(plan: BlendPlan) -> str:
     return "\n".join(lines)
 
 
-def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int) -> str:
-    """How many samples a pixel takes at most, and what is bound."""
+def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int, average: float | None) -> str:
+    """How many samples a pixel takes at most, and on average over the ground, and what is bound."""
     lines, most = [], 0
     for number, (layer, row) in enumerate(zip(plan.layers, plan.layer_rows, strict=True)):
         planes = 3 if row["planes"] == k.SHARED and plan.chart_rows[row["chart"]]["kind"] == FLAT_CHART else 1
@@ -55,7 +55,9 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
     lines.append(
         f"// Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
     )
-    lines.append("// a layer without weight costs nothing.")
+    lines.append(
+        "// a layer without weight costs nothing" + (f": {average:.1f} on average over the ground." if average else ".")
+    )
     lines.append(f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} sheets of weights.")
     return "\n".join(lines)
 

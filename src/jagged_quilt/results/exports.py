@@ -19,6 +19,7 @@ from jagged_quilt.export.usd_scene import write_usd
 from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import RARE_ROLES
 from jagged_quilt.maps.swatch import Swatch
@@ -55,7 +56,7 @@ def export_shader(results: Results, dialect: str, form: str = "splat", bits: int
         raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
     films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
     arrays, filter = results.arrays, quilt.table.bake.filter
-    how = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
+    how: Facts = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
     shader = blend_shader(arrays, quilt.layers, films=films, **how)
     files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
     light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))

@@ -67,7 +67,7 @@ class Inputs:
         if table.bake.weights != "map":
             yield from self.weigh()
         yield from (json.dumps([layer.model_dump(mode="json") for layer in table.layer]), table.bake.model_dump_json())
-        yield from (str(self._results.bake_texels), str(table.weights.time))
+        yield from (str(self._results.bake_texels), str(table.weights.time), "by shader" * self._results.on_gpu)
         yield from self._flow_files()
         yield from self._films(GROUND)
         yield from self._mask_files() if self.quilt.films_on(GROUND) else ()
@@ -79,7 +79,7 @@ class Inputs:
         yield str(quilt.heights) if table.medley and table.surface is not None else ""
         for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour, mesh.layout):
             yield b"" if array is None else array.tobytes()
-        yield from (str(mesh.origin), str(table.weights.time))
+        yield from (str(mesh.origin), str(table.weights.time), "by shader" * self._results.on_gpu)
         yield from self._mask_files()
         yield from self._flow_files()
         yield from self._films(table.mesh[number].name)

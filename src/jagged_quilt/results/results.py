@@ -13,9 +13,11 @@ from jagged_quilt.arrays.texture_arrays import MANIFEST, TextureArrays, open_arr
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
+from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
+from jagged_quilt.export.driver import Driver, baked_on
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError
@@ -44,7 +46,7 @@ from jagged_quilt.show.scene import Scene
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.channel import write_channel
-from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weigh import Weighable, weigh
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import OURS, WeightMap, open_weights
 
@@ -93,6 +95,8 @@ class Results:
         `out` beside the quilt file where it is not given.
     texels : int, optional
         Stands in for what the quilt file says of the bake.
+    on_gpu : bool
+        Whether maps are baked by the exported shader, on an OpenGL driver.
     """
 
     def __init__(
@@ -101,6 +105,7 @@ class Results:
         folder: Path | None = None,
         *,
         texels: int | None = None,
+        on_gpu: bool = False,
         leave_out: Collection[str] = (),
         threads: int | None = None,
         progress: Progress = silent,
@@ -108,8 +113,10 @@ class Results:
         self.quilt = quilt
         self._leave_out = frozenset(leave_out)
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
-        self.threads, self.progress, self._texels = threads, progress, texels
+        self.threads, self.progress, self._texels, self.on_gpu = threads, progress, texels, on_gpu
         self._arrays: TextureArrays | None = None
+        self.device = ""
+        """The device that baked last, if one did."""
         self.inputs = Inputs(self)
         self.runner = Runner(self.folder, self._steps())
         quilt.shelf = self.shelf
@@ -285,7 +292,15 @@ class Results:
             eye=table.eye,
             films=quilt.films_on(GROUND),
         )
-        return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
+        return self._over(baker, canvas, quilt.films_on(GROUND), bits)
+
+    def _over(self, baker: Baker, canvas: Weighable, films: Sequence[Film], bits: int) -> BakedMaps:
+        """Bake a canvas, by the kernel or by a shader."""
+        if not self.on_gpu:
+            return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
+        with Driver() as driver:
+            self.device = driver.name
+            return baked_on(driver, baker, self.arrays, films_on(films, canvas.fields), bits=bits, progress=self.progress)
 
     def baked_mesh(self, number: int, texels: int | None = None, bits: int = 8) -> BakedMaps:
         """Bake a mesh into its layout, of so many texels along its longer side, or as the quilt file has it."""
@@ -294,7 +309,7 @@ class Results:
         with quilt.of_mesh(number, "unwrap"):
             canvas = UvCanvas(quilt.meshes[number], texels or table.texels, padding=table.padding)
         baker = Baker(canvas, layers, self.arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
-        return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
+        return self._over(baker, canvas, films, bits)
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table = self.quilt, self.quilt.table.mesh[number]
