@@ -190,13 +190,17 @@ def terminal(stderr: bool = False) -> Console:
 
 
 def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) -> None:
-    """Say what a step did, a line for each file: its name, what is in it (by `what`, from its stem), and its size."""
+    """Say what a step did, a line for each file: where it lies, what is in it (by `what`, from its stem), and its size."""
     done = f"in {seconds:.1f} s" if made.fresh else "nothing changed; kept as it was"
     click.echo(f"{made.folder}: {done}" + (f"; {made.remark}" if made.remark else ""))
     wide = max([55, *map(len, (what or {}).values())]) + 3
     for path in made.files:
-        kept = (what or {}).get(path.stem, "")
-        click.echo(f"  {path.name:<34}{kept:<{wide}}{-(-path.stat().st_size // 1024):>8,} KiB")
+        kept, name = (what or {}).get(path.stem, ""), path.relative_to(made.folder).as_posix()
+        if len(name) > 33 and not kept:
+            name, wide_here = f"{name} ", 34 + wide - len(name) - 1
+        else:
+            wide_here = wide
+        click.echo(f"  {name:<34}{kept:<{max(1, wide_here)}}{-(-path.stat().st_size // 1024):>8,} KiB")
 
 
 @contextmanager

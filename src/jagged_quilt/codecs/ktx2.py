@@ -13,7 +13,7 @@ import struct
 import threading
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -292,6 +292,23 @@ class Ktx2File:
 
     def _broken(self, error: object) -> FileError:
         return FileError(f"{self.path}: broken, or not a KTX2 file that can be read: {error}; make it again")
+
+
+def write_unpacked(file: Ktx2File, path: Path) -> None:
+    """Write a file anew without compression, whole or not at all."""
+    head = replace(file.head, zstd=False)
+    with written_whole(path) as work:
+        spool = Spool(work, zstd=False)
+        try:
+            frames = [
+                [spool.add(np.frombuffer(file._slice(level, which), np.uint8)) for which in range(head.slices)]
+                for level in range(head.levels)
+            ]
+        finally:
+            spool.close()
+        whole = work.with_name(f"{work.name}.ktx2")
+        write_ktx2(whole, head, frames)
+        whole.replace(work)
 
 
 def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int, int]], list[list[Frame]] | None]:

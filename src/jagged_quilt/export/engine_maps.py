@@ -66,7 +66,9 @@ class Loss(NamedTuple):
     worst: float
 
     def __str__(self) -> str:
-        return f"metallic cannot say all of diffuse and specular: off by {self.mean:.4f} on average, {self.worst:.3f} at most"
+        return (
+            f"metallic loses {self.mean:.4f} of diffuse and specular on average, {self.worst:.3f} at most (linear light, of 1)"
+        )
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)

@@ -7,6 +7,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from jagged_quilt.baking.baked_maps import BakedMaps, open_baked
+from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.plan import BlendPlan
+from jagged_quilt.export.bundle import Bundle, write_bundle
 from jagged_quilt.export.engine_maps import Conventions, engine_maps
 from jagged_quilt.export.engine_scene import EngineScene, SceneThing, ground_thing, mesh_thing
 from jagged_quilt.export.file_names import stems_of
@@ -31,6 +34,7 @@ from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.weights.channel import mask_map
 
 WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
+_LOOKED_AT = 512  # texels along the longer side, for an average over the ground
 _FINER = 4  # than a terrain's samples lie apart is its mesh, where nobody says how far it may lie from them
 
 
@@ -51,22 +55,83 @@ def export_channels(results: Results, bits: int = 8) -> Made:
 
 def export_shader(results: Results, dialect: str, form: str = "splat", bits: int = 8) -> tuple[Made, BlendShader]:
     """Write the blend of the ground as shader source, with the weights, as splat sheets or pairs, and films that it reads."""
-    quilt, folder = results.quilt, results.folder / "export"
+    folder = results.folder / "export"
+    files, shader = _write_shader(results, folder, dialect, form)
+    files += _write_weights(results, folder, form, bits)
+    return Made(folder, tuple(files), fresh=True), shader
+
+
+def _write_shader(results: Results, folder: Path, dialect: str, form: str) -> tuple[list[Path], BlendShader]:
+    """Write the blend of the ground, and the light of the view, as shader source."""
+    quilt, arrays = results.quilt, results.arrays
     if not quilt.layers:
         raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
-    films, title = quilt.films_on(GROUND), quilt.table.title or quilt.path.stem
-    arrays, filter = results.arrays, quilt.table.bake.filter
-    how: Facts = {"dialect": dialect, "weights": form, "filter": filter, "title": title}
-    shader = blend_shader(arrays, quilt.layers, films=films, **how)
-    files = [*write_shader(folder, shader), *WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
+    how: Facts = {"dialect": dialect, "weights": form, "filter": quilt.table.bake.filter, "average": _places_read(results)}
+    title = quilt.table.title or quilt.path.stem
+    shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how)
     light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
-    files += write_light(folder, light)
-    canvas = quilt.terrain.canvas(results.weights.layers.shape[:2])
-    for number, film in enumerate(films):
+    files = [*write_shader(folder, shader), *write_light(folder, light)]
+    return files, replace(shader, left_out=(*shader.left_out, *light.left_out))
+
+
+def _places_read(results: Results) -> float:
+    """How many places of textures a pixel reads on average over the ground."""
+    quilt, terrain = results.quilt, results.quilt.terrain
+    points = terrain.points(terrain.layout(_LOOKED_AT))
+    blend = Blend(results.arrays, quilt.layers, filter=quilt.table.bake.filter)
+    return float(blend.survey(points, results.weights.at(points)).reads.mean())
+
+
+def _write_weights(results: Results, folder: Path, form: str, bits: int) -> list[Path]:
+    """Write the weights in a form, and how much there is of each film."""
+    files = [*WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
+    canvas = results.quilt.terrain.canvas(results.weights.layers.shape[:2])
+    for number, film in enumerate(results.quilt.films_on(GROUND)):
         files.append(folder / f"film_{number}.png")
         write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
-    left_out = (*shader.left_out, *light.left_out)
-    return Made(folder, tuple(files), fresh=True), replace(shader, left_out=left_out)
+    return files
+
+
+def export_bundle(results: Results, folder: Path, *, form: str = "splat", bits: int = 8, zstd: bool = True) -> Made:
+    """Write a folder with all that the blend of the ground is made of: arrays, weights, heightmap, meshes with their maps,
+    shaders, and a document that tells all of it; see `write_bundle`."""
+    quilt = results.quilt
+    if not quilt.layers:
+        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
+    films = quilt.films_on(GROUND)
+    plan = BlendPlan.of(quilt.layers, results.arrays.open(), filter=quilt.table.bake.filter, films=films)
+    title = quilt.table.title or quilt.path.stem
+    bundle = Bundle(
+        title=title,
+        plan=plan,
+        arrays=results.arrays,
+        terrain=quilt.terrain,
+        films=films,
+        lighting=quilt.lighting,
+        camera=quilt.camera,
+    )
+
+    def fill(stage: Path) -> Facts:
+        weights = _write_weights(results, stage / "weights", form, bits)
+        sheets = [f"weights/{path.name}" for path in weights if path.suffix == ".png" and not path.name.startswith("film_")]
+        told: Facts = {"form": form, "bits": bits, "texels": list(results.weights.layers.shape[:2])}
+        told |= {"layers": list(results.weights.names), "files": sheets}
+        shaders = []
+        for dialect in ("glsl", "essl"):
+            files, shader = _write_shader(results, stage / "shaders" / dialect, dialect, form)
+            named = [f"shaders/{dialect}/{path.name}" for path in files]
+            shaders.append({"dialect": dialect, "files": named, "left_out": list(shader.left_out)})
+        meshes = []
+        things = [thing for thing in engine_things(results) if thing.name != GROUND]
+        for name, stem in stems_of([thing.name for thing in things]).items():
+            thing = next(each for each in things if each.name == name)
+            write_gltf(EngineScene(things=[thing], cut_out=quilt.cut_out), stage / "meshes" / f"{stem}.glb")
+            parts = list(thing.mesh.part_names)
+            meshes.append({"name": name, "file": f"meshes/{stem}.glb", "parts": parts, "triangles": len(thing.mesh.triangles)})
+        return {"weights": told, "shaders": shaders, "meshes": meshes}
+
+    files = write_bundle(folder, bundle, fill, zstd=zstd)
+    return Made(folder, tuple(files), fresh=True)
 
 
 def export_terrain(results: Results, error: float, near: float | None = None) -> Made:
@@ -115,7 +180,14 @@ def export_scene(
     error : float, optional
         Metres that the ground may lie from its samples; a quarter of how far apart these lie where it is not given.
     """
-    scene = engine_scene(results, error=error, texels=texels)
+    quilt = results.quilt
+    scene = EngineScene(
+        things=engine_things(results, ground=True, error=error, texels=texels),
+        lighting=quilt.lighting,
+        camera=quilt.camera,
+        cut_out=quilt.cut_out,
+        title=quilt.table.title or quilt.path.stem,
+    )
     folder = results.folder / "export" / ("" if form == "glb" else f"scene_{form}")
     path = folder / f"scene.{known_name('form of a scene', form, ('glb', 'gltf', 'usda', 'usdc'))}"
     files, lost = write_usd(scene, path) if form.startswith("usd") else write_gltf(scene, path, metallic=metallic)
@@ -126,26 +198,27 @@ def export_scene(
     return Made(folder, tuple(files), fresh=True, remark=told), list(lost)
 
 
-def engine_scene(results: Results, *, error: float | None = None, texels: int | None = None) -> EngineScene:
-    """Return the ground and the meshes with their maps, under the lights of the view, before its camera."""
+def engine_things(
+    results: Results, *, ground: bool = False, error: float | None = None, texels: int | None = None
+) -> list[SceneThing]:
+    """Return the meshes with their maps; with `ground`, that before them."""
     quilt, things = results.quilt, list[SceneThing]()
-    baked = dict(_baked(results, texels, 8))
-    if GROUND in baked:
+    baked = dict(_baked(results, texels, 8, ground=ground))
+    if ground and GROUND in baked:
         far = min(quilt.terrain.spacing) / _FINER if error is None else error
         things.append(ground_thing(quilt.terrain, baked[GROUND], far, name=GROUND, threads=results.threads))
     for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
         if table.name not in baked:
             mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **results.mesh_options(number))
         things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, threads=results.threads))
-    title = quilt.table.title or quilt.path.stem
-    return EngineScene(things=things, lighting=quilt.lighting, camera=quilt.camera, cut_out=quilt.cut_out, title=title)
+    return things
 
 
-def _baked(results: Results, texels: int | None, bits: int) -> Iterator[tuple[str, BakedMaps]]:
+def _baked(results: Results, texels: int | None, bits: int, *, ground: bool = True) -> Iterator[tuple[str, BakedMaps]]:
     """Yield the maps of the ground and of each mesh that has maps: as its step left them, or baked now where they are to have
     another size, or more bits."""
-    there = 0
-    if "bake" in results.runner.steps:
+    there = 0 if ground else 1
+    if ground and "bake" in results.runner.steps:
         there += 1
         as_it_is = bits == 8 and texels in (None, results.bake_texels)
         yield GROUND, open_baked(results.run("bake").folder) if as_it_is else results.baked_ground(texels, bits)
