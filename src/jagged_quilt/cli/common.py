@@ -196,11 +196,8 @@ def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) ->
     wide = max([55, *map(len, (what or {}).values())]) + 3
     for path in made.files:
         kept, name = (what or {}).get(path.stem, ""), path.relative_to(made.folder).as_posix()
-        if len(name) > 33 and not kept:
-            name, wide_here = f"{name} ", 34 + wide - len(name) - 1
-        else:
-            wide_here = wide
-        click.echo(f"  {name:<34}{kept:<{max(1, wide_here)}}{-(-path.stat().st_size // 1024):>8,} KiB")
+        told = f"{name:<34}{kept}" if kept else name
+        click.echo(f"  {told:<{34 + wide}}{-(-path.stat().st_size // 1024):>8,} KiB")
 
 
 @contextmanager

@@ -35,6 +35,7 @@ from jagged_quilt.weights.channel import mask_map
 
 WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
 _LOOKED_AT = 512  # texels along the longer side, for an average over the ground
+_MOST_OF_FILM = 4096  # texels along the longer side
 _FINER = 4  # than a terrain's samples lie apart is its mesh, where nobody says how far it may lie from them
 
 
@@ -85,7 +86,8 @@ def _places_read(results: Results) -> float:
 def _write_weights(results: Results, folder: Path, form: str, bits: int) -> list[Path]:
     """Write the weights in a form, and how much there is of each film."""
     files = [*WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
-    canvas = results.quilt.terrain.canvas(results.weights.layers.shape[:2])
+    own = max(results.weights.layers.shape[:2])
+    canvas = results.quilt.terrain.canvas(max(own, min(results.bake_texels, _MOST_OF_FILM)))  # as fine as a bake asks them
     for number, film in enumerate(results.quilt.films_on(GROUND)):
         files.append(folder / f"film_{number}.png")
         write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
@@ -192,9 +194,8 @@ def export_scene(
     path = folder / f"scene.{known_name('form of a scene', form, ('glb', 'gltf', 'usda', 'usdc'))}"
     files, lost = write_usd(scene, path) if form.startswith("usd") else write_gltf(scene, path, metallic=metallic)
     triangles = sum(len(thing.mesh.triangles) for thing in scene.things)
-    told = (
-        f"{len(scene.things)} things of {triangles:,} triangles, {len(scene.lighting.lights if scene.lighting else ())} lamps"
-    )
+    lamps = len(scene.lighting.lights) if scene.lighting else 0
+    told = f"things: {len(scene.things)}, of {triangles:,} triangles; lamps: {lamps}"
     return Made(folder, tuple(files), fresh=True, remark=told), list(lost)
 
 
