@@ -2,6 +2,8 @@
 
 import json
 import re
+import shutil
+import subprocess
 from dataclasses import fields, replace
 
 import numpy as np
@@ -187,9 +189,9 @@ class TestLight:
 
     @pytest.mark.parametrize("coat", [False, True])
     @pytest.mark.parametrize("dialect", ["glsl", "essl"])
-    @pytest.mark.parametrize("count", [0, 1, 4])
-    def test_it_is_what_our_light_gives(self, coat, dialect, count):
-        """On random surfaces, seen from behind too, in shadow and out of it."""
+    @pytest.mark.parametrize(("count", "sky"), [(0, "gradient"), (1, "image"), (4, "gradient"), (4, "image")])
+    def test_it_is_what_our_light_gives(self, coat, dialect, count, sky):
+        """On random surfaces, seen from behind too, in shadow and out of it; under a gradient, and a sky that is an image."""
         rng, n = np.random.default_rng(3), 400
         unit = lambda: (lambda v: v / np.linalg.norm(v, axis=1, keepdims=True))(rng.normal(size=(n, 3))).astype(np.float32)
         of = lambda *shape: rng.random((n, *shape)).astype(np.float32)
@@ -199,14 +201,40 @@ class TestLight:
         to_eye, place = unit(), rng.uniform(-3, 3, (n, 3)).astype(np.float32)
         columns = [given["diffuse"], given["normal"], given["roughness"], given["specular"], of(1), given["occlusion"]]
         columns += [given[key] for key in ("emission", "coat", "coat_normal", "coat_roughness")] if coat else []
-        lighting = Lighting(self.LIGHTS[:count], jq.Sky())
+        image = jq.SkyImage(np.random.default_rng(7).gamma(0.5, 0.5, (24, 48, 3)), bearing=77)
+        lighting = Lighting(self.LIGHTS[:count], image if sky == "image" else jq.Sky())
         free = rng.integers(0, 2, (n, max(1, count))).astype(np.float32)
         surface = LitSurface(np.concatenate(columns, axis=1), to_eye)
         wanted = lighting.leaving(surface, place.astype(float), list(free.T[:count]))
         shader = light_shader(lighting, coat=coat)
         found = _device.lit(shader, {**given, "place": place, "to_eye": to_eye}, free, dialect)
-        assert np.allclose(found, wanted, rtol=3e-3, atol=1e-5)  # the narrowest lobes are as exact as float32 is near 1
-        assert np.median(np.abs(found - wanted)) < 1e-6
+        is_image = sky == "image"  # of noise, found by a driver's arc tangent
+        assert np.allclose(found, wanted, rtol=3e-3, atol=1e-3 if is_image else 1e-5)  # narrow lobes, in float32
+        assert np.median(np.abs(found - wanted)) < (5e-6 if is_image else 1e-6)
+
+
+@pytest.mark.skipif(not shutil.which("glslangValidator"), reason="glslangValidator is not here (Debian: glslang-tools)")
+class TestValidator:
+    @pytest.mark.parametrize("dialect", ["glsl", "essl"])
+    def test_the_reference_compiler_takes_every_source(self, saltworks, tmp_path, dialect):
+        """The demo's ground, all projections with all knobs filtered both ways, and light with and without coats."""
+        quilt = jq.read_quilt(saltworks)
+        arrays = jq.pack(quilt.swatches, side=16)
+        made = [blend_shader(arrays, quilt.layers, dialect=dialect, films=quilt.films_on("ground"))]
+        for seed, filtering in ((1, "exact"), (2, "sampler"), (3, "exact"), (4, "sampler")):
+            own, layers, films = random_blend(np.random.default_rng(seed), "trilinear", True)
+            made.append(blend_shader(own, layers, dialect=dialect, films=films, filtering=filtering, weights="pairs"))
+        sources = {
+            f"{n}.{kind}": text for n, one in enumerate(made) for kind, text in (("vert", one.vertex), ("frag", one.fragment))
+        }
+        head = made[0].source.partition("//")[0]
+        for name, sky in (("image", jq.clear_sky(jq.Sun(), rows=16)), ("gradient", jq.Sky())):
+            light = light_shader(Lighting(TestLight.LIGHTS, sky), coat=name == "image").source
+            sources[f"{name}.frag"] = head + light + "out vec4 seen;\nvoid main() { seen = vec4(1.0); }\n"
+        for name, text in sources.items():
+            (tmp_path / name).write_text(text)
+        done = subprocess.run(["glslangValidator", *(tmp_path / name for name in sources)], capture_output=True, text=True)
+        assert done.returncode == 0, done.stdout
 
 
 class TestSource:
@@ -263,8 +291,10 @@ class TestSource:
     def test_light_is_written_with_its_tables_and_what_it_lacks_is_told(self, tmp_path):
         lights = (jq.Sun(size=2.0), jq.PointLight(position=(1.0, 2.0, 3.0), reach=7.0))
         shader = light_shader(Lighting(lights, jq.clear_sky(jq.Sun(), rows=16)))
-        assert shader.left_out == ("the size of sun 0: its shadows are yours", "the sky, which is an image: it sheds nothing")
-        assert not shader.tables["sky_light"].any()
+        assert shader.left_out == ("the size of sun 0: its shadows are yours",)
+        assert shader.tables["sky_light"].shape == (16 + 64 + 32 + 16 + 3 * 8 + 1, 128, 3)  # the sky, its images, harmonics
+        large = light_shader(Lighting(lights, jq.SkyImage(np.full((1032, 2064, 3), 0.5, np.float32))))
+        assert large.tables["sky_light"].shape[1] == 1032  # half, since OpenGL ES promises 2048
         plain = light_shader(Lighting(lights, jq.Sky.even(0.5)))
         assert np.allclose(plain.tables["sky_light"], 0.5, atol=1e-6)  # an even sky is the same in every mirror
         assert "coat" not in plain.source

@@ -1,4 +1,4 @@
-"""Light as shader source, as `light/` reckons it: lamps, a gradient of the sky, and what surfaces throw back."""
+"""Light as shader source, as `light/` reckons it: lamps, a sky, and what surfaces throw back."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from numpy.typing import NDArray
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.light._kernels import ANGLES, ROUGHNESSES, SMOOTHEST
-from jagged_quilt.light._sky_kernels import SKY_ROUGHNESSES, UPS
+from jagged_quilt.light._sky_kernels import SKY_ROUGHNESSES, UPS, SkyRows
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.reflection import albedo_table
-from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import write_image
 
+_WIDEST = 2048  # columns of a texture that OpenGL ES 3.0 promises
 _ROW = [("place", "<f4", 4), ("colour", "<f4", 4), ("falls", "<f4", 4), ("cone", "<f4", 4), ("edge", "<f4", 4)]
 
 
@@ -48,13 +48,11 @@ class LightShader:
 def light_shader(lighting: Lighting, *, coat: bool = False) -> LightShader:
     """Return the light of a scene as shader source; with `coat`, coats and emission too.
 
-    Shadows are not in it: `free` says how free the way to each lamp is. Of a sky that is an image nothing is left but black.
+    Shadows are not in it: `free` says how free the way to each lamp is.
     """
     left_out = [f"the size of sun {n}: its shadows are yours" for n, each in enumerate(lighting.lights) if _is_wide(each)]
-    sky = lighting.sky
-    if isinstance(sky, SkyImage):
-        sky = Sky.even(0.0)
-        left_out.append("the sky, which is an image: it sheds nothing")
+    is_image = isinstance(lighting.sky, SkyImage)
+    sky_light, sky_words = (_pictures if is_image else _gradient)(lighting.sky.rows)
     count = len(lighting.lights)
     rows = np.zeros(max(1, count), _ROW)
     for row, light in zip(rows, lighting.lights, strict=False):
@@ -65,20 +63,37 @@ def light_shader(lighting: Lighting, *, coat: bool = False) -> LightShader:
         "lamp_rows": str(max(1, count)),
         "last_angle": str(ANGLES - 1),
         "last_roughness": str(ROUGHNESSES - 1),
-        "half_ups": str((UPS - 1) // 2),
-        "last_sky": str(SKY_ROUGHNESSES - 1),
-        "shed_row": str(SKY_ROUGHNESSES),
         "smoothest": f"{float(SMOOTHEST):.4g}",
     }
     thrown = albedo_table().reshape(ROUGHNESSES, ANGLES, 4)[..., :2]
-    by_roughness = sky.rows.mirrored.reshape(SKY_ROUGHNESSES, UPS, -1)[..., :3]
-    shed = sky.rows.shed.reshape(1, UPS, -1)[..., :3]
-    tables = {
-        "thrown_back": np.concatenate([thrown, np.zeros_like(thrown[..., :1])], axis=2),
-        "sky_light": np.concatenate([by_roughness, shed]),
-    }
-    source = filled("light.glsl", {"coat"} if coat else set(), words)
+    tables = {"thrown_back": np.concatenate([thrown, np.zeros_like(thrown[..., :1])], axis=2), "sky_light": sky_light}
+    features = {"pictures" if is_image else "gradient", *(["coat"] if coat else [])}
+    source = filled("light.glsl", features, words | sky_words)
     return LightShader(source, rows.tobytes(), tables, tuple(left_out))
+
+
+def _gradient(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
+    """The table of a sky that is a gradient, and what the source says of it."""
+    table = np.concatenate([rows.mirrored.reshape(SKY_ROUGHNESSES, UPS, -1), rows.shed.reshape(1, UPS, -1)])[..., :3]
+    return table, {"half_ups": str((UPS - 1) // 2), "last_sky": str(SKY_ROUGHNESSES - 1), "shed_row": str(SKY_ROUGHNESSES)}
+
+
+def _pictures(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
+    """The mirror images of a sky image, one below the other, then its harmonics; and what the source says of them."""
+    images = []
+    for first, high, wide in rows.pictures.tolist():
+        images.append(rows.mirrored[3 * first : 3 * (first + high * wide)].reshape(high, wide, 3))
+    while images[0].shape[1] > _WIDEST and not any(side % 2 for side in images[0].shape[:2]):
+        high, wide = images[0].shape[:2]
+        images[0] = images[0].reshape(high // 2, 2, wide // 2, 2, 3).mean(axis=(1, 3))
+    tops = np.cumsum([0, *(len(each) for each in images)])
+    table = np.zeros((tops[-1] + 1, max(9, *(each.shape[1] for each in images)), 3), np.float32)
+    for top, each in zip(tops, images, strict=False):
+        table[top : top + len(each), : each.shape[1]] = each
+    table[-1, :9] = rows.shed.reshape(9, 3)
+    lies = [f"ivec3({top}, {each.shape[0]}, {each.shape[1]})" for top, each in zip(tops, images, strict=False)]
+    words = {"pictures": str(len(images)), "last_picture": str(len(images) - 1), "shed_row": str(int(tops[-1]))}
+    return table, words | {"picture_rows": ", ".join(lies)}
 
 
 def write_light(folder: Path | str, shader: LightShader) -> list[Path]:

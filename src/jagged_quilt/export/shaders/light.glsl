@@ -25,7 +25,12 @@ layout(std140) uniform Lights {
 };
 
 uniform sampler2D thrown_back;  // by the square root of the cosine to the eye, and by roughness: a and b of f0 a + b
+//?gradient
 uniform sampler2D sky_light;    // by how far up a direction points: the sky's mirror image for nine roughnesses, then what it sheds on a normal
+//.
+//?pictures
+uniform sampler2D sky_light;    // the sky all around, from north over east, zenith on top; below it its mirror images, each rougher; then nine harmonics of what it sheds
+//.
 
 const float PI = 3.14159265359;
 
@@ -53,17 +58,53 @@ vec2 thrown_by(float rough, float faced) {
     return table_at(thrown_back, vec2(sqrt(clamp(faced, 1e-3, 1.0)) * {{last_angle}}.0, rough * {{last_roughness}}.0)).xy;
 }
 
+//?gradient
 float column_of(float up) {
     return (clamp(up, -1.0, 1.0) + 1.0) * {{half_ups}}.0;
 }
 
-vec3 sky_mirrored(float up, float rough) {
-    return table_at(sky_light, vec2(column_of(up), rough * {{last_sky}}.0)).rgb;
+vec3 sky_mirrored(vec3 way, float rough) {
+    return table_at(sky_light, vec2(column_of(way.y), rough * {{last_sky}}.0)).rgb;
 }
 
-vec3 sky_shed(float up) {
-    return table_at(sky_light, vec2(column_of(up), {{shed_row}}.0)).rgb;
+vec3 sky_shed(vec3 normal) {
+    return table_at(sky_light, vec2(column_of(normal.y), {{shed_row}}.0)).rgb;
 }
+//.
+//?pictures
+const ivec3 PICTURES[{{pictures}}] = ivec3[](  // of each mirror image its first row, rows, columns
+    {{picture_rows}});
+
+// One of the mirror images between its texels: the first column follows on the last.
+vec3 sky_picture(vec2 place, int which) {
+    ivec3 lies = PICTURES[which];
+    vec2 at = vec2(place.x * float(lies.z) - 0.5, clamp(place.y * float(lies.y) - 0.5, 0.0, float(lies.y - 1)));
+    int left = int(floor(at.x)), top = min(int(at.y), lies.y - 2);
+    vec2 part = at - vec2(float(left), float(top));
+    int right = left + 1 < lies.z ? left + 1 : 0;
+    left = left < 0 ? left + lies.z : left;
+    top += lies.x;
+    vec3 above = mix(texelFetch(sky_light, ivec2(left, top), 0).rgb, texelFetch(sky_light, ivec2(right, top), 0).rgb, part.x);
+    vec3 below = mix(texelFetch(sky_light, ivec2(left, top + 1), 0).rgb, texelFetch(sky_light, ivec2(right, top + 1), 0).rgb, part.x);
+    return mix(above, below, part.y);
+}
+
+vec3 sky_mirrored(vec3 way, float rough) {
+    float turn = atan(way.x, -way.z) / (2.0 * PI);
+    vec2 place = vec2(turn < 0.0 ? turn + 1.0 : turn, acos(clamp(way.y, -1.0, 1.0)) / PI);
+    float at = rough * {{last_picture}}.0;
+    int which = min(int(at), {{last_picture}} - 1);
+    return mix(sky_picture(place, which), sky_picture(place, which + 1), at - float(which));
+}
+
+// What the sky sheds on a normal: nine spherical harmonics (Ramamoorthi and Hanrahan 2001).
+vec3 sky_shed(vec3 n) {
+    float basis[9] = float[](1.0, n.y, n.z, n.x, n.x * n.y, n.y * n.z, 3.0 * n.z * n.z - 1.0, n.x * n.z, n.x * n.x - n.y * n.y);
+    vec3 sum = vec3(0.0);
+    for (int term = 0; term < 9; ++term) sum += basis[term] * texelFetch(sky_light, ivec2(term, {{shed_row}}), 0).rgb;
+    return max(sum, 0.0);
+}
+//.
 
 // The unit vector towards a lamp, and in w how much of its strength arrives.
 vec4 reach_of(Lamp lamp, vec3 place) {
@@ -104,15 +145,14 @@ vec3 light_of(Lit lit, vec3 place, vec3 to_eye, float free[{{lamp_rows}}]) {
     vec3 more = 1.0 + lit.specular * (1.0 / (thrown.x + thrown.y) - 1.0);
     vec3 back = min((lit.specular * thrown.x + thrown.y) * more, 1.0);
     vec3 body = lit.diffuse * (1.0 - back);
-    vec3 sky = body * sky_shed(lit.normal.y);
-    sky += back * sky_mirrored(2.0 * faced * lit.normal.y - to_eye.y, rough);
+    vec3 sky = body * sky_shed(lit.normal) + back * sky_mirrored(2.0 * faced * lit.normal - to_eye, rough);
     vec3 on_body = vec3(0.0), on_surface = vec3(0.0);
     //?coat
     float coat_faced = dot(lit.coat_normal, to_eye), coat_n_v = clamp(coat_faced, 1e-3, 1.0);
     float coat_rough = clamp(lit.coat_roughness, 0.0, 1.0);
     vec2 coat_thrown = thrown_by(coat_rough, coat_faced);
     float coat_share = clamp(lit.coat, 0.0, 1.0) * (0.04 + 0.96 * pow(1.0 - coat_n_v, 5.0));
-    vec3 coat = coat_share * lit.occlusion * sky_mirrored(2.0 * coat_faced * lit.coat_normal.y - to_eye.y, coat_rough);
+    vec3 coat = coat_share * lit.occlusion * sky_mirrored(2.0 * coat_faced * lit.coat_normal - to_eye, coat_rough);
     //.
     for (int which = 0; which < LAMPS; ++which) {
         vec4 reach = reach_of(lamps[which], place);
