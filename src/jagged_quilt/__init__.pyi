@@ -16,6 +16,7 @@ from .audit.gather import gather as gather
 from .baking.bake import Baker as Baker
 from .baking.bake import bake as bake
 from .baking.baked_maps import BakedMaps as BakedMaps
+from .baking.baked_maps import open_baked as open_baked
 from .baking.pages import bake_pages as bake_pages
 from .baking.pages import open_pages as open_pages
 from .baking.pages import page as page

@@ -1,7 +1,16 @@
+from .bundle import check_bundle as check_bundle
+from .driver import Driver as Driver
+from .driver import baked_on as baked_on
 from .engine_maps import Conventions as Conventions
 from .engine_maps import engine_maps as engine_maps
+from .engine_scene import EngineScene as EngineScene
+from .engine_scene import SceneThing as SceneThing
+from .engine_scene import ground_thing as ground_thing
+from .engine_scene import mesh_thing as mesh_thing
+from .gltf_scene import write_gltf as write_gltf
 from .light_shader import light_shader as light_shader
 from .light_shader import write_light as write_light
+from .materialx import write_materialx as write_materialx
 from .meshes import terrain_mesh as terrain_mesh
 from .meshes import write_mesh as write_mesh
 from .shader import blend_shader as blend_shader
@@ -9,3 +18,4 @@ from .shader import write_shader as write_shader
 from .splat_sheets import write_masks as write_masks
 from .splat_sheets import write_pairs as write_pairs
 from .splat_sheets import write_splat as write_splat
+from .usd_scene import write_usd as write_usd

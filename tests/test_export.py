@@ -1,0 +1,408 @@
+"""What goes to engines: maps by their conventions, scenes, materials and bundles, each read by somebody else."""
+
+import json
+import re
+import shutil
+import struct
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import jquilt, made_maps, made_swatch
+from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.texture_map import stored_values
+
+R = jq.MapRole
+ROOT = Path(__file__).parents[1]
+RARE = (R.COAT, R.COAT_NORMAL, R.COAT_ROUGHNESS, R.EMISSION, R.OPACITY)
+
+
+def baked(seed=0, rare=(), side=16, **more):
+    """Random maps, as a bake gives them."""
+    maps = {role: np.array(each.texels) for role, each in made_maps(seed, side, (*jq.SURFACE_ROLES, *rare)).items()}
+    maps[R.HEIGHT] = maps[R.HEIGHT].astype(np.uint16) * 257
+    flat = {role: each if each.shape[2] > 1 else each[..., 0] for role, each in maps.items()}
+    return jq.BakedMaps(flat, relief=0.3, normals=more.get("normals", NormalSpace.TANGENT))
+
+
+class TestConventions:
+    def test_as_they_are_nothing_changes(self):
+        maps = baked(rare=RARE)
+        made = jq.export.engine_maps(maps)
+        assert made.images.keys() == {role.key for role in maps}
+        assert all(np.array_equal(made.images[role.key], maps[role]) for role in maps)
+        assert made.told["normal"] == {"holds": "normal", "transfer": "linear", "bits": 8, "green": "up"}
+
+    def test_green_down_and_gloss_are_the_other_way_round(self):
+        maps = baked(rare=RARE)
+        made = jq.export.engine_maps(maps, jq.export.Conventions(green_down=True, gloss=True)).images
+        normals = jq.TextureMap(role=R.NORMAL, texels=maps[R.NORMAL]).values * (1, -1, 1)
+        assert np.array_equal(made["normal_green_down"], stored_values(R.NORMAL, normals))
+        assert np.array_equal(made["gloss"], 255 - maps[R.ROUGHNESS])
+        assert np.array_equal(made["coat_gloss"], 255 - maps[R.COAT_ROUGHNESS])
+        assert {"normal", "roughness", "coat_normal"}.isdisjoint(made)
+
+    def test_three_maps_go_into_one_file(self, tmp_path):
+        maps = baked()
+        made = jq.export.engine_maps(maps, jq.export.Conventions(packed=True, metallic=True))
+        one = read_image(made.save(tmp_path)[-2])
+        assert np.array_equal(one[..., 0], maps[R.OCCLUSION])
+        assert np.array_equal(one[..., 1], maps[R.ROUGHNESS])
+        told = json.loads((tmp_path / "maps.json").read_text())
+        assert told["maps"]["occlusion_roughness_metallic.png"]["holds"] == {
+            "r": "occlusion",
+            "g": "roughness",
+            "b": "metallic",
+        }
+        assert sorted(path.name for path in tmp_path.glob("*.png")) == sorted(told["maps"])
+
+    @pytest.mark.parametrize("bits", [8, 16])
+    def test_a_metallic_material_comes_back(self, bits):
+        """What glTF mixes from base colour and metallic is taken apart again, within the steps of what is stored."""
+        rng, top = np.random.default_rng(2), (1 << bits) - 1
+        base, metal = rng.uniform(0.3, 0.9, (32, 32, 3)).astype(np.float32), rng.integers(0, 2, (32, 32, 1)).astype(np.float32)
+        diffuse, specular = jq.convert.diffuse_specular_from_metallic(base, metal)
+        maps = {R.DIFFUSE: stored_values(R.DIFFUSE, diffuse, bits), R.SPECULAR: stored_values(R.SPECULAR, specular, bits)}
+        made = jq.export.engine_maps(
+            jq.BakedMaps(maps, relief=1.0, normals=NormalSpace.TANGENT), jq.export.Conventions(metallic=True, bits=bits)
+        )
+        assert np.abs(made.images["metallic"] / top - metal[..., 0]).max() < 0.01
+        assert np.abs(linear_from_srgb(made.images["base_color"] / top) - base).max() < (0.02 if bits == 8 else 0.002)
+        assert made.lost.worst < 0.01
+
+    def test_what_metallic_cannot_say_is_told(self):
+        """Water throws back half as much as metallic has it: 0.02 is lost."""
+        water = jq.plain_swatch("water", diffuse=(0.1, 0.1, 0.1), specular=0.02)
+        lost = jq.export.engine_maps(water, jq.export.Conventions(metallic=True)).lost
+        assert lost.mean == pytest.approx(0.02, abs=0.001)
+        assert "metallic loses 0.0" in str(lost)
+
+    def test_swatches_are_brought_to_a_size(self):
+        made = jq.export.engine_maps(made_swatch("a", side=16), texels=8)
+        normals = made.images["normal"] / 127.5 - 1
+        assert {each.shape[:2] for each in made.images.values()} == {(8, 8)}
+        assert np.abs(np.linalg.norm(normals, axis=2) - 1).max() < 0.02
+
+    def test_sixteen_bits_are_those_of_the_bake(self, saltworks):
+        quilt = jq.read_quilt(saltworks)
+        canvas, arrays = quilt.terrain.canvas(64), jq.pack(quilt.swatches, side=64)
+        baker = jq.Baker(canvas, quilt.layers, arrays)
+        coarse, fine = baker.over(canvas), baker.over(canvas, bits=16)
+        for role in coarse:
+            assert fine[role].dtype == np.uint16
+            if role is not R.HEIGHT:
+                off = np.abs(fine[role] / 257.0 - coarse[role])
+                assert (off.max() < 0.6) if not role.is_colour else off.max() < 1.1  # the sRGB table has steps of its own
+                assert len(np.unique(fine[role])) > len(np.unique(coarse[role]))
+
+    def test_what_does_not_go_together_is_refused(self):
+        with pytest.raises(jq.QuiltError, match="hold roughness; leave gloss"):
+            jq.export.Conventions(packed=True, gloss=True)
+        with pytest.raises(jq.QuiltError, match="8 or 16 bits; got 12"):
+            jq.export.Conventions(bits=12)
+        with pytest.raises(jq.QuiltError, match="those of the world"):
+            jq.export.engine_maps(baked(normals=NormalSpace.WORLD), jq.export.Conventions(green_down=True))
+        with pytest.raises(jq.QuiltError, match="bake with as many texels"):
+            jq.export.engine_maps(baked(), texels=8)
+
+
+def scene(lights=None, rare=RARE, **more):
+    """A ball and a box with maps, a few lamps, a camera."""
+    ball = jq.shapes.sphere(1.0)
+    things = [
+        jq.export.mesh_thing(ball, baked(1, rare), name="a ball"),
+        jq.export.mesh_thing(
+            jq.shapes.box().placed(np.eye(4) + np.outer([1, 0, 0, 0], [0, 0, 0, 3.0])), baked(2), name="Kiste"
+        ),
+    ]
+    lamps = (
+        jq.Sun(bearing=10, height=89.99, colour=(2.0, 1.0, 0.5)),
+        jq.PointLight(position=(0.0, 3.0, 0.0), reach=9.0, fall_off=(1.0, 0.0, 1.0)),
+        jq.SpotLight(position=(1.0, 3.0, 0.0), target=(1.0, 0.0, 0.0), inner=20, outer=20),
+    )
+    camera = jq.Camera(position=(4, 3, 5), target=(0, 0, 0))
+    return jq.export.EngineScene(things=things, lighting=Lighting(lights or lamps), camera=camera, **more)
+
+
+def gltf_of(path):
+    data = path.read_bytes()
+    return json.loads(data[20 : 20 + struct.unpack_from("<I", data, 12)[0]])
+
+
+def validated(*paths):
+    """What glTF's own validator says of files: errors and warnings."""
+    found = (
+        subprocess.run(["node", "-e", "require.resolve('gltf-validator')"], capture_output=True)
+        if shutil.which("node")
+        else None
+    )
+    if found is None or found.returncode:
+        pytest.skip("node or gltf-validator is not here (NODE_PATH)")
+    script = """
+        const v = require('gltf-validator'), fs = require('fs'), path = require('path');
+        (async () => { const out = [];
+          for (const file of process.argv.slice(1)) {
+            const beside = uri => Promise.resolve(new Uint8Array(fs.readFileSync(path.join(path.dirname(file), uri))));
+            const report = await v.validateBytes(new Uint8Array(fs.readFileSync(file)), {externalResourceFunction: beside});
+            out.push(...report.issues.messages.filter(each => each.severity < 2));
+          }
+          console.log(JSON.stringify(out)); })()"""
+    return json.loads(subprocess.run(["node", "-e", script, *paths], capture_output=True, text=True, check=True).stdout)
+
+
+class TestGltf:
+    def test_the_standards_validator_finds_no_fault(self, tmp_path):
+        files = [jq.export.write_gltf(scene(), tmp_path / "scene.glb")[0][0]]
+        files.append(jq.export.write_gltf(scene(), tmp_path / "files" / "scene.gltf")[0][0])
+        files.append(jq.export.write_gltf(scene(rare=()), tmp_path / "plain.glb", metallic=True)[0][0])
+        assert validated(*files) == []
+
+    def test_our_own_reader_reads_the_same_maps(self, tmp_path):
+        jq.export.write_gltf(scene(), tmp_path / "scene.glb")
+        mesh = jq.read_mesh(tmp_path / "scene.glb")
+        source = mesh.materials["a ball"].swatch_source(folder=tmp_path / "made")
+        maps, wanted = source.read().maps, baked(1, RARE)
+        for role in (R.DIFFUSE, R.NORMAL, R.ROUGHNESS, R.SPECULAR, R.OCCLUSION, R.EMISSION, R.COAT, R.COAT_ROUGHNESS):
+            own = jq.TextureMap(role=role, texels=wanted[role]).values
+            assert np.abs(maps[role].values - own).max() < 0.005, role
+        box = mesh.part("Kiste") if "Kiste" in mesh.part_names else mesh.part(mesh.part_names[-1])
+        assert np.allclose(box.bounds[1][0] - box.bounds[0][0], 1)
+
+    def test_lamps_and_camera_stand_as_they_do_here(self, tmp_path):
+        _, lost = jq.export.write_gltf(scene(), tmp_path / "scene.glb")
+        told = gltf_of(tmp_path / "scene.glb")
+        sun, lamp, spot = told["extensions"]["KHR_lights_punctual"]["lights"]
+        assert (sun["type"], sun["color"], sun["intensity"]) == ("directional", [1.0, 0.5, 0.25], pytest.approx(6.6))
+        assert (lamp["range"], spot["type"]) == (9.0, "spot")
+        assert spot["spot"]["innerConeAngle"] < spot["spot"]["outerConeAngle"]
+        nodes = {node["name"]: node for node in told["nodes"]}
+        for name, way in (("view", (-4, -3, -5)), ("lamp 2", (0, -1, 0)), ("sun 0", -jq.Sun(10, 89.99).towards)):
+            x, y, z, w = nodes[name]["rotation"]
+            ahead = -np.array([2 * (x * z + w * y), 2 * (y * z - w * x), 1 - 2 * (x * x + y * y)])
+            assert np.allclose(ahead, np.array(way) / np.linalg.norm(way), atol=1e-6)
+        assert lost == (
+            "the sky: glTF has no standard way to say one",
+            "lamp 1: its fall_off; it falls with the square of the distance",
+        )
+        material = told["materials"][0]
+        assert material["extensions"]["KHR_materials_specular"]["specularColorFactor"] == [25.0] * 3
+        assert (material["alphaMode"], material["alphaCutoff"]) == ("MASK", 0.5)
+
+    def test_normals_of_the_ground_hold_what_its_mesh_has_lost(self, tmp_path):
+        """However coarse the mesh is, lit it leans as the terrain with its detail does."""
+        v, u = np.mgrid[:33, :33] / 32
+        terrain = jq.Terrain(np.sin(7 * u) * np.cos(5 * v), size=(8.0, 8.0))
+        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        canvas = terrain.canvas(64)
+        maps = {space: jq.bake(canvas, [jq.Layer("a")], arrays, normals=space) for space in ("tangent", "world")}
+        truth = jq.TextureMap(role=R.NORMAL, texels=maps["world"][R.NORMAL]).values
+        for space, error in (("tangent", 0.3), ("world", 0.02)):
+            thing = jq.export.ground_thing(terrain, maps[space], error)
+            own = jq.TextureMap(role=R.NORMAL, texels=thing.maps[R.NORMAL]).values.reshape(-1, 3)
+            (piece,) = jq.UvCanvas(thing.mesh, 64).block(Region.whole((64, 64))).pieces
+            points, where = piece.points, piece.where.each
+            across = np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:]
+            found = own[where, :1] * points.tangent[:, :3] + own[where, 1:2] * across + own[where, 2:] * points.normal
+            degrees = np.degrees(np.arccos(np.clip((found * truth.reshape(-1, 3)[where]).sum(axis=1), -1, 1)))
+            assert degrees.mean() < 0.5
+            assert np.percentile(degrees, 99) < 1.2  # the steps of 255, twice
+            assert len(where) == 64 * 64
+
+    def test_what_is_no_scene_is_refused(self, tmp_path):
+        with pytest.raises(jq.QuiltError, match=r"as \.glb or \.gltf; got \.fbx"):
+            jq.export.write_gltf(scene(), tmp_path / "scene.fbx")
+        with pytest.raises(jq.QuiltError, match="nothing in the scene"):
+            jq.export.EngineScene(things=[])
+        with pytest.raises(jq.QuiltError, match='"x" has neither maps nor colours'):
+            jq.export.mesh_thing(jq.shapes.box(), None, name="x")
+        one = jq.export.mesh_thing(jq.shapes.box(), baked(), name="x")
+        with pytest.raises(jq.QuiltError, match='two things are called "x"'):
+            jq.export.EngineScene(things=[one, one])
+        world = jq.export.mesh_thing(jq.shapes.box(), baked(normals=NormalSpace.WORLD), name="y")
+        assert world.maps.normals is NormalSpace.TANGENT
+
+
+class TestOpenUsd:
+    def test_the_standards_validators_find_no_fault(self, tmp_path):
+        pxr = pytest.importorskip("pxr.Usd")
+        UsdValidation = pytest.importorskip("pxr.UsdValidation")
+        for suffix in ("usda", "usdc"):
+            path = tmp_path / suffix / f"scene.{suffix}"
+            files, lost = jq.export.write_usd(scene(), path)
+            assert all(file.is_file() for file in files)
+            stage = pxr.Stage.Open(str(path))
+            every = UsdValidation.ValidationRegistry().GetOrLoadAllValidators()
+            faults = UsdValidation.ValidationContext(every).Validate(stage)
+            assert [fault.GetMessage() for fault in faults] == []
+        assert '"a ball": the normals of its coat; a preview surface has none' in lost
+
+    def test_shapes_and_textures_lie_as_they_do_here(self, tmp_path):
+        Usd, UsdShade = pytest.importorskip("pxr.Usd"), pytest.importorskip("pxr.UsdShade")
+        given = scene()
+        jq.export.write_usd(given, tmp_path / "scene.usda")
+        stage = Usd.Stage.Open(str(tmp_path / "scene.usda"))
+        prim = stage.GetPrimAtPath("/scene/kiste")
+        (mesh,) = [each for each in prim.GetChildren() if each.GetTypeName() == "Mesh"]
+        points = np.array(mesh.GetAttribute("points").Get())
+        corners = np.array(mesh.GetAttribute("faceVertexIndices").Get()).reshape(-1, 3)
+        own = given["Kiste"].mesh
+        assert np.allclose(
+            np.sort(points[corners].reshape(-1, 9), axis=0), np.sort(own.position[own.triangles].reshape(-1, 9), axis=0)
+        )
+        st = np.array(mesh.GetAttribute("primvars:st").Get())
+        assert np.allclose(np.sort(1 - st[:, 1]), np.sort(own.uv[:, 1]), atol=1e-6)
+        normal = UsdShade.Shader(stage.GetPrimAtPath("/scene/kiste/material/normal"))
+        assert tuple(normal.GetInput("scale").Get()) == (2, 2, 2, 1)
+        assert normal.GetInput("sourceColorSpace").Get() == "raw"
+        named = normal.GetInput("file").Get().path
+        assert np.array_equal(read_image(tmp_path / named), baked(2)[R.NORMAL])
+
+    def test_without_openusd_the_error_says_what_to_install(self, tmp_path, monkeypatch):
+        monkeypatch.setitem(sys.modules, "pxr", None)
+        with pytest.raises(jq.QuiltError, match=r"jagged-quilt\[usd\]"):
+            jq.export.write_usd(scene(), tmp_path / "scene.usda")
+        with pytest.raises(jq.QuiltError, match=r"as \.usda or \.usdc"):
+            jq.export.write_usd(scene(), tmp_path / "scene.usdz")
+
+
+class TestMaterialX:
+    def test_the_standards_validator_finds_no_fault(self, tmp_path):
+        mx = pytest.importorskip("MaterialX")
+        library = mx.createDocument()
+        mx.loadLibraries(mx.getDefaultDataLibraryFolders(), mx.getDefaultDataSearchPath(), library)
+        coated = made_swatch("2 Ümläut", 3, roles=(*jq.SURFACE_ROLES, *RARE))
+        files, lost = jq.export.write_materialx(tmp_path, {"2 Ümläut": coated, "baked": baked(4)})
+        documents = [file for file in files if file.suffix == ".mtlx"]
+        assert [file.name for file in documents] == ["2_ml_ut.mtlx", "baked.mtlx"]
+        assert len(lost) == 2
+        for file in documents:
+            document = mx.createDocument()
+            mx.readFromXmlFile(document, str(file))
+            document.setDataLibrary(library)
+            assert document.validate() == (True, "")
+            named = re.findall(r'value="([^"]+\.png)"', file.read_text())
+            assert len(named) == (13 if "ml_ut" in file.name else 8) - 2  # of diffuse and specular comes one
+            assert all((tmp_path / each).is_file() for each in named)
+        assert "a repeat covers 2 x 2 m" in documents[0].read_text(encoding="utf-8")
+
+
+@pytest.fixture(scope="module")
+def bundle(saltworks, tmp_path_factory):
+    """A bundle of the demo, and where its results lie."""
+    out = tmp_path_factory.mktemp("bundle")
+    code, said, errors = jquilt("export", saltworks, "--bundle", out / "bundle", "--no-zstd", "--out", out / "out")
+    assert code == 0, errors
+    assert "bundle.json" in said
+    return out / "bundle"
+
+
+class TestBundle:
+    def test_the_document_is_as_its_schema_has_it_and_tells_every_file(self, bundle):
+        jsonschema = pytest.importorskip("jsonschema")
+        told, schema = (json.loads((bundle / name).read_text()) for name in ("bundle.json", "bundle.schema.json"))
+        jsonschema.Draft202012Validator.check_schema(schema)
+        jsonschema.validate(told, schema)
+        there = {path.relative_to(bundle).as_posix() for path in bundle.rglob("*") if path.is_file()} - {"bundle.json"}
+        assert {each["path"] for each in told["files"]} == there
+        assert jq.export.check_bundle(bundle) == told
+        assert [layer["name"] for layer in told["layers"]][:2] == ["cracked clay", "raked gravel"]
+        assert told["layers"][told["layers"][8]["far"]["layer"]]["swatch"] == "brine"
+
+    def test_numpy_alone_blends_what_the_bake_has(self, bundle, saltworks, tmp_path):
+        """Places of all layers, by the example, which knows nothing of this library."""
+        out = bundle.parent / "out"
+        assert jquilt("bake", saltworks, "--out", out)[0] == 0
+        maps = jq.open_baked(out / "bake")
+        weights = jq.open_weights(out / "weights")
+        source = (ROOT / "examples" / "read_bundle.py").read_text()
+        assert not re.search(r"^\s*(import|from) jagged", source, re.MULTILINE)
+        page = {"__name__": "page"}
+        words = sys.argv
+        sys.argv = ["read_bundle.py", str(bundle), str(tmp_path)]
+        try:
+            exec(compile(source.partition("\nrows = round(")[0], "read_bundle.py", "exec"), page)
+        finally:
+            sys.argv = words
+        rng, rows = np.random.default_rng(0), maps.texels[0]
+        for name in weights.names:
+            places = np.argwhere(weights.layer(name) > 0.3)
+            for row, column in places[rng.integers(0, len(places), 3)] if len(places) else ():
+                own = page["stored"](page["blend_at"](int(row), int(column), rows, rows))
+                for role, value in own.items():
+                    assert np.abs(np.subtract(maps[role][row, column].astype(int), value)).max() <= 2, (name, role)
+
+    def test_heights_and_meshes_are_those_of_the_quilt(self, bundle, saltworks):
+        quilt, told = jq.read_quilt(saltworks), json.loads((bundle / "bundle.json").read_text())
+        low, high = told["ground"]["heights"]
+        heights = low + (high - low) * read_image(bundle / told["ground"]["heightmap"])[..., 0] / 65535
+        assert np.abs(heights - quilt.terrain.heights).max() < (high - low) / 65535
+        assert validated(*(bundle / each["file"] for each in told["meshes"])) == []
+
+    def test_a_bundle_takes_the_place_of_a_bundle_and_of_nothing_else(self, project):
+        quilt, folder = project / "job.quilt.toml", project / "bundle"
+        assert jquilt("export", quilt, "--bundle", folder, "--pairs")[0] == 0
+        (folder / "more.txt").write_text("mine")
+        (folder / "ground" / "height.png").write_bytes(b"other")
+        with pytest.raises(jq.QuiltError, match=r"height\.png: is not the file that was written"):
+            jq.export.check_bundle(folder)
+        assert jquilt("export", quilt, "--bundle", folder)[0] == 0
+        told = jq.export.check_bundle(folder)
+        assert (told["weights"]["form"], told["arrays"][0]["compressed"]) == ("splat", "zstd")
+        assert not (folder / "more.txt").exists()
+        assert {path.name for path in project.iterdir() if path.name.startswith(".")} == set()
+        code, _, errors = jquilt("export", quilt, "--bundle", project / "clay")
+        assert (code, "holds something that is no bundle" in errors) == (2, True)
+        with pytest.raises(jq.QuiltError, match="this is no bundle"):
+            jq.export.check_bundle(project / "clay")
+
+
+class TestCommand:
+    def test_maps_swatches_scenes_and_materials_are_written(self, saltworks, tmp_path):
+        run = lambda *words: jquilt("export", saltworks, "--out", tmp_path, *words)
+        code, said, errors = run("--maps", "--as", "green-down", "--as", "metallic", "--bits", "16", "--texels", "32")
+        assert code == 0, errors
+        image = read_image(tmp_path / "export" / "maps" / "sluice_gate" / "normal_green_down.png")
+        assert (image.shape, image.dtype) == ((32, 32, 3), np.uint16)
+        assert '"jar": metallic loses 0.0' in said
+        assert run("--swatches", "--as", "occlusion-roughness-metallic", "--texels", "16")[0] == 0
+        assert (tmp_path / "export" / "swatches" / "brine" / "occlusion_roughness_metallic.png").is_file()
+        code, said, errors = run("--scene", "glb", "--terrain", "1.0")
+        assert code == 0, errors
+        assert "things: 3, of " in said
+        assert validated(tmp_path / "export" / "scene.glb") == []
+        code, said, errors = run("--materialx")
+        assert code == 0, errors
+        assert len(list((tmp_path / "export" / "materialx").glob("*.mtlx"))) == 3 + 9
+
+    def test_a_mesh_of_coloured_vertices_goes_into_a_scene(self, project):
+        jq.export.write_mesh(jq.shapes.box(), project / "crate.glb")
+        quilt = project / "job.quilt.toml"
+        more = '[[mesh]]\nname = "crate"\nfile = "crate.glb"\ninto = "vertices"\nat = [3.0, 5.0, 3.0]\n'
+        quilt.write_text(quilt.read_text() + more + '[[mesh.layer]]\nswatch = "clay"\nprojection = "box"\n')
+        code, said, errors = jquilt("export", quilt, "--scene", "gltf")
+        assert code == 0, errors
+        assert '"crate": its vertices hold colours alone' in said
+        told = json.loads((project / "out" / "export" / "scene_gltf" / "scene.gltf").read_text())
+        assert "COLOR_0" in told["meshes"][-1]["primitives"][0]["attributes"]
+
+    def test_options_without_what_they_are_for_are_refused(self, project):
+        quilt = project / "job.quilt.toml"
+        for words, why in (
+            (("--as", "gloss"), "name one of them"),
+            (("--scene", "glb", "--as", "gloss"), "only metallic is a choice"),
+            (("--texels", "64"), "--texels says how large"),
+            (("--no-zstd",), "is said of a --bundle"),
+            (("--scene", "glb", "--near", "3", "--terrain", "1"), "not of a --scene"),
+            (("--bundle", project / "b", "--masks"), "splat sheets or as pairs"),
+            (("--maps", "--as", "gloss", "--as", "occlusion-roughness-metallic"), "hold roughness"),
+        ):
+            code, _, errors = jquilt("export", quilt, *words)
+            assert (code, why in errors) == (2, True), errors
