@@ -29,20 +29,30 @@ class Device:
         blend.release()
         return found
 
-    def weights(self, shader, sheets, uv):
-        """What `weights_at` says at places of the ground, (N, L), of sheets by their names: (H, W, C) uint8."""
-        count = len(shader.layers)
-        main = ["uniform sampler2D given_uv;", "out vec4 told;", "void main() {", f"    float weight[{count}];"]
-        main += ["    weights_at(texelFetch(given_uv, ivec2(int(gl_FragCoord.x), 0), 0).xy, weight);"]
+    def weights(self, shader, sheets, points):
+        """What `weights_at` says at points of the ground, (N, L), of sheets by their names: (H, W, C) uint8, or floats."""
+        count, uv, is_live = len(shader.layers), points.uv, "weights_at(Point" in shader.source
+        main = [
+            "uniform sampler2D given;",
+            "out vec4 told;",
+            "void main() {",
+            f"    float weight[{count}];",
+            "    Point point;",
+        ]
+        main += ["    int at = int(gl_FragCoord.x);", "    vec2 uv = texelFetch(given, ivec2(at, 0), 0).xy;"]
+        main += ["    point.position = texelFetch(given, ivec2(at, 1), 0).xyz;"]
+        main += ["    point.normal = texelFetch(given, ivec2(at, 2), 0).xyz;"]
+        main += [f"    weights_at({'point, ' if is_live else ''}uv, weight);"]
         main += [f"    if (int(gl_FragCoord.y) == {n}) told = vec4(weight[{n}]);" for n in range(count)]
         program = self.context.program(_HEADS["glsl"] + _VERTEX, shader.source + "\n".join([*main, "}"]) + "\n")
-        four, unit, kept = np.zeros((1, len(uv), 4), np.float32), 0, []
-        four[0, :, :2] = uv
-        textures = {"given_uv": self.context.texture((len(uv), 1), 4, four.tobytes(), dtype="f4")}
+        four, unit, kept = np.zeros((3, len(uv), 4), np.float32), 0, []
+        four[0, :, :2], four[1, :, :3], four[2, :, :3] = uv, points.position, points.normal
+        textures = {"given": self.context.texture((len(uv), 3), 4, four.tobytes(), dtype="f4")}
         for name, texels in sheets.items():
-            textures[name] = self.context.texture(texels.shape[1::-1], 4, of_four(texels).tobytes())
+            data, kind = of_four(texels), "f4" if texels.dtype == np.float32 else "f1"
+            textures[name] = self.context.texture(texels.shape[1::-1], 4, data.tobytes(), dtype=kind)
             textures[name].repeat_x = textures[name].repeat_y = False
-        textures["given_uv"].filter = (NEAREST, NEAREST)
+        textures["given"].filter = (NEAREST, NEAREST)
         for name, texture in textures.items():
             unit = self.use(program, name, texture, unit)
             kept.append(texture)

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 import jagged_quilt as jq
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
-from jagged_quilt.foundation.noise import _TURN, even_noise_at, noise_at
+from jagged_quilt.foundation.noise import even_noise_at, lattice_turn, noise_at
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.masks.image_mask import read_grey
 from jagged_quilt.surfaces.edge_distance import signed_distance
@@ -38,7 +38,7 @@ class TestNoise:
     def test_it_is_the_noise_of_the_reference(self, kind, dimensions, octaves, period):
         at = np.random.default_rng(octaves).uniform(-30, 30, (400, 3)).astype(np.float32)
         got = noise_at(at, size=2.5, octaves=octaves, seed=9, period=period, kind=kind, dimensions=dimensions)
-        turn = (np.eye(3) if period else _TURN[dimensions]) / 2.5
+        turn = (np.eye(3) if period else lattice_turn(dimensions)) / 2.5
         where = at.astype(np.float64)
         if period:
             where = where % (2.5 * period)

@@ -16,8 +16,11 @@ from conftest import jquilt, made_swatch
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
+from jagged_quilt.export.splat_sheets import whole_weight
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.results import exports
+from jagged_quilt.results.results import Results
 from reference_blend import Decoded, blend_point
 from shader_run import Device
 from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
@@ -171,11 +174,85 @@ class TestAgreement:
         sheets = {path.stem: read_image(path) for path in tmp_path.glob("*.png")}
         points = quilt.terrain.points((97, 97))
         shader = blend_shader(arrays, quilt.layers, weights=form, films=quilt.films_on("ground"))
-        found, own = _device.weights(shader, sheets, points.uv), kept.at(points)
-        wanted = np.zeros(found.shape)
-        for column in range(own.layers.shape[1]):
-            np.add.at(wanted, (np.arange(len(points)), own.layers[:, column].astype(int)), own.weights[:, column])
+        found, wanted = _device.weights(shader, sheets, points), dense(kept.at(points))
         assert np.abs(found / found.sum(axis=1, keepdims=True) - wanted).max() < 0.003
+
+
+def dense(own):
+    """Weights of points, (N, L)."""
+    out = np.zeros((len(own.layers), len(own.names)))
+    for column in range(own.layers.shape[1]):
+        np.add.at(out, (np.arange(len(out)), own.layers[:, column].astype(int)), own.weights[:, column])
+    return out
+
+
+@needs_driver
+class TestLiveMasks:
+    def random_mask(self, rng, depth=0):
+        """Whatever a shader works out."""
+        kind = rng.integers(8 if depth < 2 else 4)
+        if kind < 2:
+            form, flat = ("smooth", "billowed", "ridged", "cellular")[rng.integers(4)], int(rng.integers(2, 4))
+            how = {"octaves": int(rng.integers(1, 4)), "seed": int(rng.integers(99)), "period": int(rng.choice([0, 0, 3]))}
+            return jq.Noise(
+                size=rng.uniform(1, 9), kind=form, dimensions=flat, threshold=rng.uniform(0.3, 0.7), range=0.6, **how
+            )
+        if kind == 2:
+            return jq.HeightBand(rng.uniform(0, 2), rng.uniform(2, 4), rng.uniform(0.2, 2))
+        if kind == 3:
+            return [jq.Slope(5, 30, 20), jq.Facing(rng.uniform(0, 360), fade=60), jq.Constant(0.4)][rng.integers(3)]
+        below, above = (self.random_mask(rng, depth + 1) for _ in range(2))
+        if kind == 4:
+            return [~below, below.cut(0.4, 0.5), below.levels(0.1, 0.8, 1.4)][rng.integers(3)]
+        other = [below * above, below + above, below - above, below | above, below & above, below ^ above]
+        return [*other, below.mixed(above, 0.3)][rng.integers(7)]
+
+    @settings(max_examples=8, deadline=None)
+    @given(seed=st.integers(0, 10**6), stacking=st.sampled_from(["cover", "share"]), adopts=st.booleans())
+    def test_random_masks_are_what_a_weigher_answers(self, seed, stacking, adopts):
+        rng = np.random.default_rng(seed)
+        arrays = jq.pack([made_swatch(name) for name in "ab"], side=4, threads=1)
+        turns = [jq.Noise(size=3, octaves=2), jq.Noise(size=4), jq.Heights((1.0, 2.5), wobble=0.5), self.random_mask(rng)]
+        medley = jq.Medley(("a", "b"), turns[rng.integers(4)], softness=float(rng.choice([0.3, 1.0])))
+        layers = [jq.Layer("a"), jq.Layer("b", mask=self.random_mask(rng), medley=medley)]
+        layers += [jq.Layer("a", mask=self.random_mask(rng), label=name) for name in ("third", "fourth")]
+        ground = jq.Terrain(rng.random((9, 9)) * 4, size=(16, 16), between="cubic")
+        old = (
+            jq.weigh(ground.canvas(8), [jq.Layer("b"), jq.Layer("a", label="third", mask=jq.Noise(size=5))]) if adopts else None
+        )
+        live = jq.export.live_weights(layers, stacking=stacking, adopted=old.names if adopts else ())
+        sheets = {"noise_places": live.noise_places.astype(np.float32)[..., None]} if len(live.noise_places) else {}
+        if adopts:
+            sheets["adopted_0"] = np.stack([whole_weight(old, n) for n in (0, 1)], axis=2)
+        points = ground.points((40, 40))
+        shader = blend_shader(arrays, layers, weights=live)
+        found = _device.weights(shader, sheets, points)
+        wanted = dense(jq.Weigher(layers, ground, stacking=stacking, adopted=old).at(points))
+        off = np.abs(found - wanted).max(axis=1)
+        assert np.percentile(off, 99) < 2 / 255
+        assert np.median(off) < 2e-3 if adopts else np.median(off) < 1e-4
+
+    def test_the_demos_masks_are_worked_out_and_the_rest_is_read(self, own_saltworks):
+        """Distances and warps come from a sheet, adopted weights from another; where daubs lie, what they left."""
+        code, _, errors = jquilt("export", own_saltworks, "--shader", "glsl", "--masks", "live")
+        assert code == 0, errors
+        out = own_saltworks.parent / "out"
+        sheets = {path.stem: read_image(path) for path in (out / "export").glob("*.*") if path.suffix in (".png", ".exr")}
+        assert {"told_0", "adopted_0", "painted_weights", "noise_places", "splat_0"} <= set(sheets)
+        quilt = jq.read_quilt(own_saltworks)
+        results = Results(quilt, out)
+        arrays, live = results.arrays, exports._live(results)
+        assert len(live.told) <= 4
+        shader = blend_shader(arrays, quilt.layers, weights=live, films=quilt.films_on("ground"))
+        points = quilt.terrain.points((256, 256))[np.arange(0, 256 * 256, 7)]  # where the texels of the sheets are
+        found, places = _device.weights(shader, sheets, points), (points.uv * 256).astype(int)
+        painted = sheets["painted_weights"][places[:, 1], places[:, 0], 0] == 255
+        bare = dense(jq.Weigher(results.layers, quilt.terrain, adopted=results.adopted).at(points))
+        off = np.where(painted[:, None], np.abs(found - dense(results.weights.at(points))), np.abs(found - bare)).max(axis=1)
+        assert 0.005 < painted.mean() < 0.5
+        assert np.percentile(off[painted], 80) < 0.01
+        assert np.percentile(off[~painted], 99) < 0.012
+        assert "masks live" in jquilt("export", own_saltworks, "--masks", "live")[2]
 
 
 @needs_driver
@@ -221,6 +298,8 @@ class TestValidator:
         quilt = jq.read_quilt(saltworks)
         arrays = jq.pack(quilt.swatches, side=16)
         made = [blend_shader(arrays, quilt.layers, dialect=dialect, films=quilt.films_on("ground"))]
+        live = jq.export.live_weights(quilt.layers, painted=True)
+        made.append(blend_shader(arrays, quilt.layers, dialect=dialect, weights=live))
         for seed, filtering in ((1, "exact"), (2, "sampler"), (3, "exact"), (4, "sampler")):
             own, layers, films = random_blend(np.random.default_rng(seed), "trilinear", True)
             made.append(blend_shader(own, layers, dialect=dialect, films=films, filtering=filtering, weights="pairs"))

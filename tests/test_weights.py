@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.noise import _TURN, noise_at
+from jagged_quilt.foundation.noise import lattice_turn, noise_at
 from jagged_quilt.weights.weigher import Weigher
 
 
@@ -133,7 +133,7 @@ class TestNoiseIsPerlins:
     def test_it_agrees_with_float64(self, octaves, period):
         at = np.random.default_rng(octaves).uniform(-20, 20, (200, 3)).astype(np.float32)
         got = noise_at(at, size=2.5, octaves=octaves, seed=9, period=period)
-        turn = np.eye(3) if period else _TURN[3]
+        turn = np.eye(3) if period else lattice_turn(3)
         for place, value in zip(at.astype(float) @ turn.T / 2.5, got, strict=True):
             total = whole = 0.0
             for octave in range(octaves):

@@ -30,6 +30,7 @@ class Wanted:
     """What is to be written, and how."""
 
     forms: tuple[str, ...]
+    masks: str | None
     bits: str
     channels: bool
     shader: str | None
@@ -56,8 +57,10 @@ class Wanted:
             raise RangeError("a scene is written as its standard has it; of --as only metallic is a choice")
         if self.side is not None and not (self.maps or self.swatches or self.scene):
             raise RangeError("--texels says how large --maps, --swatches or those of a --scene are; name one of them")
-        if (self.shader or self.bundle) and ("masks" in self.forms or len(self.forms) > 1):
-            raise RangeError("a shader reads weights as splat sheets or as pairs; name one of them")
+        if self.masks == "live" and not self.shader:
+            raise RangeError("--masks live is said of a --shader")
+        if (self.shader or self.bundle) and (self.masks == "grey" or len(self.forms) + (self.masks is not None) > 1):
+            raise RangeError("a shader reads weights as splat sheets, as pairs, or has masks live; name one of them")
         if self.no_zstd and not self.bundle:
             raise RangeError("--no-zstd is said of a --bundle")
 
@@ -65,14 +68,25 @@ class Wanted:
     def weights_alone(self) -> bool:
         """Whether weights are asked for: they are where nothing else is."""
         others = self.channels or self.maps or self.swatches or self.scene or self.materialx or self.error is not None
-        return not (self.shader or self.bundle) and bool(self.forms or not others)
+        return not (self.shader or self.bundle) and bool(self.forms or self.masks or not others)
+
+    @property
+    def weight_forms(self) -> tuple[str, ...]:
+        """The forms of weights that are asked for; splat sheets where none is."""
+        return (*self.forms, *(["masks"] if self.masks == "grey" else [])) or ("splat",)
 
 
 @click.command("export")
 @quilt_options
 @click.option("--splat", "forms", flag_value="splat", multiple=True, help="Weights as RGBA sheets, a layer in each channel.")
 @click.option("--pairs", "forms", flag_value="pairs", multiple=True, help="Weights as four layer numbers and four weights.")
-@click.option("--masks", "forms", flag_value="masks", multiple=True, help="Weights as a grey image for each layer.")
+@click.option(
+    "--masks",
+    is_flag=False,
+    flag_value="grey",
+    type=click.Choice(["grey", "live"]),
+    help='Weights as a grey image for each layer; "live", with --shader: worked out in it where they can be.',
+)
 @click.option("--channels", is_flag=True, help="Each channel as a grey image.")
 @click.option("--maps", is_flag=True, help="The baked maps of the ground and the meshes.")
 @click.option("--swatches", is_flag=True, help="The maps of the swatches.")
@@ -133,7 +147,7 @@ def _written(results: Results, asked: Wanted, progress: Progress) -> list[tuple[
         how_large = {"error": asked.error, "texels": asked.side, "metallic": how.metallic}
         made, lost = exports.export_scene(results, asked.scene, **how_large)  # type: ignore[arg-type]
         out.append((made, [f"left out: {line}" for line in lost], {}))
-    form = asked.forms[0] if asked.forms else "splat"
+    form = "live" if asked.masks == "live" else asked.weight_forms[0]
     if asked.shader is not None:
         ready_kernels(results, ["pack", "weigh"], progress)
         made, source = exports.export_shader(results, asked.shader, form, bits)
@@ -145,8 +159,8 @@ def _written(results: Results, asked: Wanted, progress: Progress) -> list[tuple[
         out.append((made, [], {"bundle": "what each file is, and a schema of that"}))
     if asked.weights_alone:
         ready_kernels(results, ["weigh"], progress)
-        made = exports.export_weights(results, asked.forms or ("splat",), bits)
-        out.append((made, _places(results, asked.forms or ("splat",)), {}))
+        made = exports.export_weights(results, asked.weight_forms, bits)
+        out.append((made, _places(results, asked.weight_forms), {}))
     return out
 
 

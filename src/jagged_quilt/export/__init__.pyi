@@ -10,6 +10,7 @@ from .engine_scene import mesh_thing as mesh_thing
 from .gltf_scene import write_gltf as write_gltf
 from .light_shader import light_shader as light_shader
 from .light_shader import write_light as write_light
+from .mask_shader import live_weights as live_weights
 from .materialx import write_materialx as write_materialx
 from .meshes import terrain_mesh as terrain_mesh
 from .meshes import write_mesh as write_mesh

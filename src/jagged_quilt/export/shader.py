@@ -23,6 +23,7 @@ from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, opened
 from jagged_quilt.blend.projection import Filter, Wrap
+from jagged_quilt.export.mask_shader import WEIGHED, LiveWeights
 from jagged_quilt.export.shader_arrays import FileArray, by_files
 from jagged_quilt.export.shader_block import blend_block
 from jagged_quilt.export.shader_lines import (
@@ -61,10 +62,11 @@ HEADS = {Dialect.GLSL: "#version 330 core\n", Dialect.ESSL: f"#version 300 es\n{
 
 
 class Weights(Choice):
-    """Where the shader reads weights: in sheets of four layers, or as four numbers and four weights."""
+    """Where the shader has weights from: sheets of four layers, four numbers and four weights, or masks that it works out."""
 
     SPLAT = "splat"
     PAIRS = "pairs"
+    LIVE = "live"
 
 
 class Filtering(Choice):
@@ -115,7 +117,7 @@ def blend_shader(
     *,
     dialect: Dialect | str = Dialect.GLSL,
     filtering: Filtering | str = Filtering.SAMPLER,
-    weights: Weights | str = Weights.SPLAT,
+    weights: Weights | LiveWeights | str = Weights.SPLAT,
     filter: Filter | str = Filter.TRILINEAR,
     films: Sequence[Film] = (),
     title: str = "A blend",
@@ -130,8 +132,8 @@ def blend_shader(
     dialect : "glsl" or "essl"
         OpenGL 3.30, or OpenGL ES 3.00.
     filtering : "sampler" or "exact"
-    weights : "splat" or "pairs"
-        Which of the exports of weights it reads: a texture for four layers, or two for any number up to 256.
+    weights : "splat", "pairs" or LiveWeights
+        Which of the exports of weights it reads: a texture for four layers, or two for any number up to 256; or masks.
     average : float, optional
         Places that a pixel reads on average, to be told on top.
 
@@ -145,7 +147,11 @@ def blend_shader(
     if not isinstance(layers, BlendPlan):
         layers = BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films)
     plan, held = by_files(layers, arrays)
-    choices = Dialect.of(dialect, "dialect"), Filtering.of(filtering, "way to filter"), Weights.of(weights, "form of weights")
+    live = weights if isinstance(weights, LiveWeights) else None
+    form = Weights.LIVE if live else Weights.of(str(weights), "form of weights")
+    if form is Weights.LIVE and live is None:
+        raise RangeError("for masks that the shader works out give it jq.export.live_weights(layers)")
+    choices = Dialect.of(dialect, "dialect"), Filtering.of(filtering, "way to filter"), form, live
     return _Making(plan, arrays, held, *choices, title, average).made()
 
 
@@ -179,6 +185,7 @@ class _Making:
     dialect: Dialect
     filtering: Filtering
     weights: Weights
+    live: LiveWeights | None
     title: str
     average: float | None
     left_out: list[str] = field(default_factory=list)
@@ -213,9 +220,17 @@ class _Making:
             members=members,
         )
 
+    def _weights_source(self, count: str) -> str:
+        """Where weights come from, as source."""
+        if self.live is not None:
+            return self.live.source.replace(WEIGHED, count)
+        return (from_pairs if self.weights is Weights.PAIRS else from_sheets)(self.plan.names, count)
+
     @property
     def sheets(self) -> int:
         """How many textures hold weights."""
+        if self.live is not None:
+            return self.live.sheets
         return 2 if self.weights is Weights.PAIRS else -(-len(self.plan.names) // 4)
 
     @property
@@ -324,7 +339,6 @@ class _Making:
             "height_of": height_of(plan),
             "mix_look": mix_look(plan),
             "finish": finish(plan),
-            "weights": (from_pairs if self.weights is Weights.PAIRS else from_sheets)(
-                plan.names, "NAMED" if has_far else "LAYERS"
-            ),
+            "weights_at": "weights_at(point, uv, weight)" if self.live else "weights_at(uv, weight)",
+            "weights": self._weights_source("NAMED" if has_far else "LAYERS"),
         }

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
 from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.mask_shader import LiveWeights
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.image_files import write_image
@@ -24,11 +26,32 @@ def write_splat(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
         for first in range(0, len(weights.names), 4):
             sheet = np.zeros((*weights.layers.shape[:2], 4), weights.weights.dtype)
             for channel, which in enumerate(range(first, min(first + 4, len(weights.names)))):
-                sheet[..., channel] = _whole(weights, which)
+                sheet[..., channel] = whole_weight(weights, which)
             names.append(f"splat_{first // 4}.png")
             write_image(stage / names[-1], sheet)
         write_json(stage / "splat.json", {"form": "splat", "bits": bits, "files": names, "layers": list(weights.names)})
     return [folder / name for name in (*names, "splat.json")]
+
+
+def write_live(weights: LiveWeights, folder: Path | str, told: Sequence[Stored], adopted: Sequence[Stored] = ()) -> list[Path]:
+    """Write what live weights read: `told_0.png` …, `adopted_0.png` …, four masks in each, and `noise_places.exr`.
+
+    Parameters
+    ----------
+    told, adopted : sequence of (H, W) uint8 or uint16
+        The answer of each mask that the shader cannot work out, and the adopted weight of each layer.
+    """
+    folder, files = Path(folder), []
+    with written_together(folder) as stage:
+        for kind, grey in (("told", told), ("adopted", adopted)):
+            for first in range(0, len(grey), 4):
+                four = [*grey[first : first + 4], *[np.zeros_like(grey[0])] * 3][:4]
+                files.append(f"{kind}_{first // 4}.png")
+                write_image(stage / files[-1], np.stack(four, axis=2))
+        if len(weights.noise_places):
+            files.append("noise_places.exr")
+            write_image(stage / files[-1], np.ascontiguousarray(weights.noise_places))
+    return [folder / name for name in files]
 
 
 def write_pairs(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
@@ -59,11 +82,11 @@ def write_masks(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
     files = {name: f"mask_{stem}.png" for name, stem in stems_of(weights.names).items()}
     with written_together(folder) as stage:
         for which, name in enumerate(weights.names):
-            write_image(stage / files[name], _whole(weights, which)[..., None])
+            write_image(stage / files[name], whole_weight(weights, which)[..., None])
         write_json(stage / "masks.json", {"form": "masks", "bits": bits, "files": files})
     return [folder / name for name in (*files.values(), "masks.json")]
 
 
-def _whole(weights: WeightMap, which: int) -> Stored:
-    """The weight of one layer at every texel, as whole numbers of which all layers' sum to the unit."""
+def whole_weight(weights: WeightMap, which: int) -> Stored:
+    """Return the weight of one layer at every texel, (H, W), as whole numbers of which all layers' sum to the unit."""
     return np.where(weights.layers == which, weights.weights, 0).sum(axis=2, dtype=np.uint32).astype(weights.weights.dtype)

@@ -87,7 +87,7 @@ def even_noise_at(
 
     The position must be an (N, 3) float32 array of finite numbers, as `Points` hold it.
     """
-    table, low, high = _places_of(kind, dimensions, octaves)
+    table, low, high = places_of_noise(kind, dimensions, octaves)
     values = _raw(position, size, octaves, seed, period, kind, dimensions, rest)
     _kernels.read_even(table, np.float32(low), np.float32(_STEPS / (high - low)), values)
     return values
@@ -109,7 +109,7 @@ def _raw(
     if dimensions not in (2, 3):
         raise RangeError(f"noise has 2 or 3 dimensions; got {dimensions!r}")
     out = np.empty(len(where), np.float32)
-    turn = (np.eye(3) if period else _TURN[dimensions]) / size
+    turn = (np.eye(3) if period else lattice_turn(dimensions)) / size
     lanes = _kernels.LANES
     scratch = _kernels.NoiseScratch(np.empty((3, lanes)), np.empty((5, lanes), np.float32), np.empty((9, lanes), np.uint32))
     _kernels.noise(
@@ -128,8 +128,11 @@ def _raw(
 
 
 @lru_cache(maxsize=64)
-def _places_of(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[np.float32], float, float]:
-    """A table of which share of space lies below a value, at even steps; from samples, the same ones every time."""
+def places_of_noise(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[np.float32], float, float]:
+    """Return a table of which share of space lies below a value, at even steps from the lowest to the highest, and those two.
+
+    From samples, the same ones every time.
+    """
     where = np.random.default_rng(7).uniform(-4096, 4096, (_SAMPLES, 3)).astype(np.float32)
     values = np.sort(_raw(where, 1.0, octaves, 12345, 0, kind, dimensions)).astype(np.float64)
     low, high = float(values[0]), float(values[-1])
@@ -146,3 +149,8 @@ def _turned(about_x: float, about_y: float) -> NDArray[np.float64]:
 
 
 _TURN = {2: _turned(0.0, 0.61), 3: _turned(0.72, 0.61)}
+
+
+def lattice_turn(dimensions: int) -> NDArray[np.float64]:
+    """Return how the lattice of noise in 2 or 3 dimensions is turned, (3, 3)."""
+    return _TURN[dimensions]

@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
 from jagged_quilt.baking.baked_maps import BakedMaps, open_baked
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.plan import BlendPlan
@@ -15,14 +17,15 @@ from jagged_quilt.export.engine_scene import EngineScene, SceneThing, ground_thi
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.gltf_scene import write_gltf
 from jagged_quilt.export.light_shader import light_shader, write_light
+from jagged_quilt.export.mask_shader import LiveWeights, live_weights
 from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
-from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_splat
+from jagged_quilt.export.splat_sheets import whole_weight, write_live, write_masks, write_pairs, write_splat
 from jagged_quilt.export.usd_scene import write_usd
 from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import RARE_ROLES
 from jagged_quilt.maps.swatch import Swatch
@@ -32,8 +35,11 @@ from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Made
 from jagged_quilt.surfaces.terrain_mesh import terrain_mesh
 from jagged_quilt.weights.channel import mask_map
+from jagged_quilt.weights.weigh import weigh
+from jagged_quilt.weights.weight_map import WeightMap
 
 WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
+_ALIKE = 1.5 / 255  # by which weights differ that are rounded
 _LOOKED_AT = 512  # texels along the longer side, for an average over the ground
 _MOST_OF_FILM = 4096  # texels along the longer side
 _FINER = 4  # than a terrain's samples lie apart is its mesh, where nobody says how far it may lie from them
@@ -69,6 +75,8 @@ def _write_shader(results: Results, folder: Path, dialect: str, form: str) -> tu
         raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
     how: Facts = {"dialect": dialect, "weights": form, "filter": quilt.table.bake.filter, "average": _places_read(results)}
     title = quilt.table.title or quilt.path.stem
+    if form == "live":
+        how["weights"] = _live(results)
     shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how)
     light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
     files = [*write_shader(folder, shader), *write_light(folder, light)]
@@ -85,13 +93,48 @@ def _places_read(results: Results) -> float:
 
 def _write_weights(results: Results, folder: Path, form: str, bits: int) -> list[Path]:
     """Write the weights in a form, and how much there is of each film."""
-    files = [*WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
+    files = _write_live(results, folder, bits) if form == "live" else [*WEIGHT_FORMS[form](results.weights, folder, bits=bits)]
     own = max(results.weights.layers.shape[:2])
     canvas = results.quilt.terrain.canvas(max(own, min(results.bake_texels, _MOST_OF_FILM)))  # as fine as a bake asks them
     for number, film in enumerate(results.quilt.films_on(GROUND)):
         files.append(folder / f"film_{number}.png")
         write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
     return files
+
+
+def _live(results: Results) -> LiveWeights:
+    """The masks of the ground as shader source."""
+    adopted = () if results.adopted is None else results.adopted.names
+    stacking, painted = results.quilt.table.weights.stacking, len(results.quilt.daubs) > 0
+    return live_weights(results.layers, stacking=stacking, adopted=adopted, painted=painted)
+
+
+def _write_live(results: Results, folder: Path, bits: int) -> list[Path]:
+    """Write what live weights read: masks that the shader cannot work out, adopted weights, and weights where daubs lie."""
+    live, how = _live(results), {"bits": bits, "threads": results.threads, "progress": results.progress}
+    size = results.weights.layers.shape[:2]
+    canvas = results.quilt.terrain.canvas(size)
+    told = [mask_map(canvas, mask, **how) for mask in live.told]  # type: ignore[arg-type]
+    adopted = []
+    if results.adopted is not None:
+        own = results.adopted.in_bits(bits)
+        adopted = [whole_weight(own, number) for number in range(len(own.names))]
+    files = write_live(live, folder, told, adopted)
+    if live.is_painted:
+        without = weigh(canvas, results.layers, **(results.weigh_options | {"daubs": ()}))
+        files += [*write_splat(results.weights, folder, bits=bits), folder / "painted_weights.png"]
+        write_image(files[-1], _apart(results.weights, without))
+    return files
+
+
+def _apart(one: WeightMap, other: WeightMap) -> Stored:
+    """Where two weight maps differ, or one beside it does, white; (H, W) uint8."""
+    from scipy.ndimage import binary_dilation
+
+    differ = np.zeros(one.layers.shape[:2], bool)
+    for name in one.names:
+        differ |= np.abs(one.layer(name) - other.layer(name)) > _ALIKE
+    return binary_dilation(differ, iterations=2).astype(np.uint8) * 255
 
 
 def export_bundle(results: Results, folder: Path, *, form: str = "splat", bits: int = 8, zstd: bool = True) -> Made:

@@ -19,7 +19,8 @@ from jagged_quilt.masks.mask import Mask
 from jagged_quilt.masks.noise_mask import Noise
 
 _SEEDS_APART = 7919
-_HARD = 1e-4  # softness below which a change is a cut
+HARD = 1e-4
+"""The softness below which a change is a cut."""
 
 Turns = NDArray[np.float32]
 """(S, N) float32: how much of each of S swatches shows at each point, summing to 1 over the swatches."""
@@ -86,18 +87,28 @@ class Medley:
         """Return how much of each swatch shows at each point, (S, N) float32, summing to 1."""
         count = len(self.swatches)
         if isinstance(self.by, Noise):
-            seeds = [(self.by.seed + _SEEDS_APART * turn) % (1 << 31) for turn in range(count)]
-            values = np.stack([replace(self.by, seed=seed).values(points) for seed in seeds])
-            return _highest(values, self.softness)
+            return _highest(np.stack([noise.values(points) for noise in noises_of(self.by, count)]), self.softness)
         if isinstance(self.by, Mask):
-            return _handed_over(self.by.answer(points), (np.arange(count) + 0.5) / count, self.softness)
+            return _handed_over(self.by.answer(points), stops_of(self), self.softness)
         heights = points.position[:, 1]
         if self.by.wobble:
             noise = noise_at(points.position, size=self.by.size, octaves=3, rest=points.rest)
             heights = heights + (noise - np.float32(0.5)) * np.float32(2 * self.by.wobble)
-        given = self.by.stops
-        stops = np.array(given) if len(given) == count else np.linspace(given[0], given[-1], count)
-        return _handed_over(heights, stops, self.softness)
+        return _handed_over(heights, stops_of(self), self.softness)
+
+
+def noises_of(noise: Noise, count: int) -> list[Noise]:
+    """Return the noises of so many swatches that take turns by one."""
+    return [replace(noise, seed=(noise.seed + _SEEDS_APART * turn) % (1 << 31)) for turn in range(count)]
+
+
+def stops_of(medley: Medley) -> NDArray[np.float64]:
+    """Return where each swatch of a medley that goes by heights, or by a mask, is at its best."""
+    count = len(medley.swatches)
+    if not isinstance(medley.by, Heights):
+        return (np.arange(count) + 0.5) / count
+    given = medley.by.stops
+    return np.array(given) if len(given) == count else np.linspace(given[0], given[-1], count)
 
 
 def height_ramp(swatches: Sequence[str], stops: Sequence[float], *, softness: float = 1.0, wobble: float = 0.0) -> Medley:
@@ -118,7 +129,7 @@ def height_ramp(swatches: Sequence[str], stops: Sequence[float], *, softness: fl
 def _highest(values: NDArray[np.float32], softness: float) -> Turns:
     """Where one value is above all others it shows; those within `softness` below it show too, the less the lower."""
     below = values.max(axis=0) - values
-    if softness < _HARD:
+    if softness < HARD:
         return np.eye(len(values), dtype=np.float32)[below.argmin(axis=0)].T
     turns = np.maximum(np.float32(softness) - below, np.float32(0))
     shares: Turns = turns / turns.sum(axis=0)
@@ -129,7 +140,7 @@ def _handed_over(values: NDArray[np.float32], stops: NDArray[np.float64], softne
     """Hats around the stops, each falling to 0 at its neighbours' (softness 1) or sooner, and always summing to 1."""
     upper = np.clip(np.searchsorted(stops, values, side="right"), 1, len(stops) - 1)
     part = (values - stops[upper - 1]) / (stops[upper] - stops[upper - 1])
-    over = (part >= 0.5) if softness < _HARD else np.clip((part - 0.5) / softness + 0.5, 0, 1)
+    over = (part >= 0.5) if softness < HARD else np.clip((part - 0.5) / softness + 0.5, 0, 1)
     turns = np.zeros((len(stops), len(values)), np.float32)
     at = np.arange(len(values))
     turns[upper, at] = over

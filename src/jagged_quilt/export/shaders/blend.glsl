@@ -3,7 +3,7 @@
 // Fill a Point where you shade, ask weights for it, and blend:
 //
 //     float weight[{{weighed}}];
-//     weights_at(uv_of_the_ground, weight);
+//     {{weights_at}};  // uv of the ground
 //     Blended surface = blend(point, weight{{film_argument}});
 //
 // Reading order: `blend` at the end says how layers meet; `look_of` what one layer shows; `laid_on` how it lies.

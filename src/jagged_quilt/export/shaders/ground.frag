@@ -33,7 +33,7 @@ void main() {
     point.way_v = normalize(point.along_v);
     //.
     float weight[{{weighed}}];
-    weights_at(uv, weight);
+    {{weights_at}};
     //?films
     float film[FILMS];
 {{film_reads}}
