@@ -1,11 +1,13 @@
-"""The exported shader beside our kernel: how fast, and how far apart. Both do the blend of the standard scene.
+"""The exported shader beside our kernel and plain NumPy: how fast, and how far apart. All do the blend of the standard scene.
 
     python benchmarks/shader.py            1024 x 1024
     python benchmarks/shader.py --quick    256 x 256
 
 The shader runs on whatever OpenGL driver there is; its name is told. On a software driver it says nothing of a graphics card.
-The last line is JSON: kernel_over_shader (time over time; the kernel on one thread, the driver on all), worst_of_255 and
-mean_of_255 (how far apart the two are where the driver filters), and exactly_of_255 (where the shader filters itself).
+The last line is JSON: kernel_over_shader (time over time; the kernel on one thread, the driver on all), kernel_over_exact (the
+shader filtering by itself, as `jquilt bake --on gpu` has it, with what is handed to the driver and back), kernel_over_numpy (which
+reads the full size alone), worst_of_255 and mean_of_255 (how far apart kernel and shader are where the driver filters), and
+exactly_of_255 (where the shader filters itself).
 """
 
 from __future__ import annotations
@@ -17,6 +19,7 @@ import time
 
 import numpy as np
 from blend import SIDE, Scene
+from numpy_blend import NumpyBlend
 
 import jagged_quilt as jq
 from jagged_quilt.export.driver import Driver, ShaderBlend
@@ -68,19 +71,29 @@ def main() -> int:
         asked.frame.read(viewport=(0, 0, 1, 1), components=4, dtype="f4")  # or a driver may still be at it
         took.append(time.perf_counter() - began)
     drawn, apart = min(took), off(shader.read(asked), kernel, roles)
-    few = np.random.default_rng(0).integers(0, len(points), 400)
-    exact = jq.export.blend_shader(scene.arrays, scene.layers, filtering="exact")
-    own = jq.PointWeights(weights.names, weights.layers[few], weights.weights[few])
-    found = ShaderBlend(driver, exact, scene.arrays).at(points[few], own, normals="world")
-    exactly = off(
-        {role.key: found[role].reshape(len(few), -1) for role in roles}, blend.at(points[few], own, normals="world"), roles
-    )
+    exact = ShaderBlend(driver, jq.export.blend_shader(scene.arrays, scene.layers, filtering="exact"), scene.arrays)
+    by_itself = []
+    for _ in range(2):
+        began = time.perf_counter()
+        found = exact.at(points, weights, normals="world")
+        by_itself.append(time.perf_counter() - began)
+    exactly = off({role.key: found[role].reshape(len(points), -1) for role in roles}, kernel, roles)
+    plain = NumpyBlend(scene.arrays, scene.layers)
+    began = time.perf_counter()
+    for first in range(0, len(points), 16 * side):
+        band = slice(first, first + 16 * side)
+        plain.blend(points[band], weights.layers[band], weights.weights[band])
+    by_numpy = time.perf_counter() - began
     print(f"driver: {driver.name}; {side} x {side} texels, best of {times}")
     print(f"kernel, on one thread  {min(spent):.3f} s")
     print(f"exported shader        {drawn:.3f} s")
+    print(f"  filtering by itself  {min(by_itself):.3f} s, with what goes to the driver and back")
+    print(f"plain NumPy            {by_numpy:.3f} s, bilinear, in bands of 16 rows")
     print(f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} most")
     told = {
         "kernel_over_shader": round(min(spent) / drawn, 3),
+        "kernel_over_exact": round(min(spent) / min(by_itself), 3),
+        "kernel_over_numpy": round(min(spent) / by_numpy, 4),
         "worst_of_255": round(float(apart.max()), 2),
         "mean_of_255": round(float(apart.mean()), 3),
         "exactly_of_255": round(float(exactly.max()), 3),

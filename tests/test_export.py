@@ -401,7 +401,7 @@ class TestCommand:
             (("--texels", "64"), "--texels says how large"),
             (("--no-zstd",), "is said of a --bundle"),
             (("--scene", "glb", "--near", "3", "--terrain", "1"), "not of a --scene"),
-            (("--bundle", project / "b", "--masks"), "splat sheets or as pairs"),
+            (("--bundle", project / "b", "--masks"), "splat sheets, as pairs, or has masks live"),
             (("--maps", "--as", "gloss", "--as", "occlusion-roughness-metallic"), "hold roughness"),
         ):
             code, _, errors = jquilt("export", quilt, *words)

@@ -28,7 +28,10 @@ BELOW = {
     "light": {"foundation"},
     "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "weights", "blend"},
     "show": {"foundation", "maps", "audit", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "light"},
-    "export": {"foundation", "maps", "arrays", "meshes", "meshfiles", "surfaces", "weights", "blend", "light", "baking"},
+    "export": {
+        *("foundation", "codecs", "maps", "arrays", "meshes", "meshfiles", "surfaces", "masks", "weights", "blend", "light"),
+        "baking",
+    },
     "demo": {"foundation", "maps", "meshes", "meshfiles", "quiltfile"},
 }
 BELOW["quiltfile"] = {*BELOW} - {"demo"}

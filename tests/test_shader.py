@@ -1,6 +1,7 @@
 """The blend as shader source: what a driver makes of it is what float64 says."""
 
 import json
+import os
 import re
 import shutil
 import subprocess
@@ -12,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
-from conftest import jquilt, made_swatch
+from conftest import fresh_jquilt, jquilt, made_swatch
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
@@ -396,3 +397,42 @@ class TestSource:
             found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
             assert np.isfinite(found["diffuse"]).all()
             assert np.ptp(found["diffuse"]) > 0
+
+
+@needs_driver
+class TestBakeOnADriver:
+    def test_its_maps_are_those_of_our_bake(self, own_saltworks):
+        """Ground and meshes, with films, within a step of 255; another run by the kernel bakes anew."""
+        code, said, errors = jquilt("bake", own_saltworks, "--on", "gpu")
+        assert code == 0, errors
+        assert f"blended by the exported shader on {_device.driver.name}" in said
+        out = own_saltworks.parent / "out"
+        folders = [out / "bake", out / "meshes" / "jar", out / "meshes" / "sluice_gate"]
+        by_shader = [jq.open_baked(folder) for folder in folders]
+        said = jquilt("bake", own_saltworks)[1]
+        assert "blended by" not in said
+        for found, wanted in zip(by_shader, map(jq.open_baked, folders), strict=True):
+            assert found.keys() == wanted.keys()
+            for role in wanted:
+                step = 257 if role is jq.MapRole.HEIGHT else 1
+                off = np.abs(found[role].astype(int) - wanted[role]) / step
+                assert (off > 1.01).mean() < 1e-4, role  # where a side of a box changes
+
+    def test_what_a_shader_does_not_do_as_the_bake_is_refused(self, own_saltworks):
+        text = own_saltworks.read_text()
+        for change, why in (
+            ('swatch = "raked gravel"\nfilter = "anisotropic"', 'say filter = "trilinear"'),
+            ('swatch = "raked gravel"\nwarp = { by = 0.5, size = 3.0 }', 'layer "raked gravel": its warp'),
+        ):
+            own_saltworks.write_text(text.replace('[[layer]]\nswatch = "raked gravel"', "[[layer]]\n" + change, 1))
+            code, _, errors = jquilt("bake", own_saltworks, "--on", "gpu", "--texels", "16")
+            assert (code, why in errors) == (2, True), errors
+        code, _, errors = jquilt("bake", own_saltworks, "--on", "gpu", "--store", own_saltworks.parent / "pages")
+        assert (code, "leave --store away" in errors) == (2, True)
+
+
+def test_without_a_driver_the_error_says_so(own_saltworks):
+    nothing = {"__EGL_VENDOR_LIBRARY_FILENAMES": "/nowhere", "EGL_PLATFORM": "nothing"}
+    code, _, errors = fresh_jquilt("bake", own_saltworks, "--on", "gpu", "--texels", "16", env={**os.environ, **nothing})
+    assert code == 2
+    assert "there is no OpenGL driver without a window" in errors
