@@ -5,9 +5,9 @@
 
 The shader runs on whatever OpenGL driver there is; its name is told. On a software driver it says nothing of a graphics card.
 The last line is JSON: kernel_over_shader (time over time; the kernel on one thread, the driver on all), kernel_over_exact (the
-shader filtering by itself, as `jquilt bake --on gpu` has it, with what is handed to the driver and back), kernel_over_numpy (which
-reads the full size alone), worst_of_255 and mean_of_255 (how far apart kernel and shader are where the driver filters), and
-exactly_of_255 (where the shader filters itself).
+shader filtering by itself, as `jquilt bake --on gpu` has it, with what is handed to the driver and back), kernel_over_numpy
+(which reads the full size alone), worst_of_255 and mean_of_255 (how far apart kernel and shader are where the driver filters),
+and exactly_of_255 (where the shader filters itself).
 """
 
 from __future__ import annotations

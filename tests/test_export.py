@@ -216,6 +216,36 @@ class TestGltf:
             assert np.percentile(degrees, 99) < 1.2  # the steps of 255, twice
             assert len(where) == 64 * 64
 
+    def test_what_lies_by_uv_alone_keeps_its_tile(self, project):
+        """By the standard's texture transform: at (metres uv - offset) / scale of a tile, as the blend has it."""
+        box = jq.shapes.box()
+        jq.export.write_mesh(
+            jq.Mesh.joined([box, box.placed(np.eye(4) + np.eye(4)[:, 3:] @ [[0, 0, 0, 2.0]])]), project / "two.glb"
+        )
+        parts = [f'part = "{name}"\n' for name in jq.read_mesh(project / "two.glb").part_names]
+        lies = 'projection = "uv"\nmetres = 3.0\nscale = [2.0, 1.0]\noffset = [0.5, 0.25]\n'
+        mesh = '[[mesh]]\nname = "two"\nfile = "two.glb"\nat = [3.0, 5.0, 3.0]\ntexels = 32\n'
+        layers = (
+            f'[[mesh.layer]]\nswatch = "salt"\n{parts[0]}{lies}[[mesh.layer]]\nswatch = "clay"\n{parts[1]}projection = "box"\n'
+        )
+        quilt = project / "job.quilt.toml"
+        quilt.write_text(quilt.read_text() + mesh + layers)
+        code, _, errors = jquilt("export", quilt, "--scene", "glb", "--tiled")
+        assert code == 0, errors
+        told = gltf_of(project / "out" / "export" / "scene.glb")
+        by_name = {each["name"]: each for each in told["materials"]}
+        assert set(by_name) == {"ground", "two", f"two: {parts[0][8:-2]}"}
+        laid = by_name[f"two: {parts[0][8:-2]}"]["normalTexture"]["extensions"]["KHR_texture_transform"]
+        tile = 3.0  # of salt
+        assert laid == {
+            "scale": [3 / 2 / tile, 3 / tile],
+            "offset": [pytest.approx(-0.5 / 2 / tile), pytest.approx(-0.25 / tile)],
+        }
+        used = [each["primitives"][0]["material"] for each in told["meshes"]]
+        assert [told["materials"][number]["name"] for number in used] == ["ground", f"two: {parts[0][8:-2]}", "two"]
+        assert validated(project / "out" / "export" / "scene.glb") == []
+        assert "--tiled is said of a --scene" in jquilt("export", quilt, "--scene", "usda", "--tiled")[2]
+
     def test_what_is_no_scene_is_refused(self, tmp_path):
         with pytest.raises(jq.QuiltError, match=r"as \.glb or \.gltf; got \.fbx"):
             jq.export.write_gltf(scene(), tmp_path / "scene.fbx")

@@ -39,6 +39,7 @@ class Wanted:
     conventions: tuple[str, ...]
     side: int | None
     scene: str | None
+    tiled: bool
     materialx: bool
     bundle: Path | None
     no_zstd: bool
@@ -61,6 +62,8 @@ class Wanted:
             raise RangeError("--masks live is said of a --shader")
         if (self.shader or self.bundle) and (self.masks == "grey" or len(self.forms) + (self.masks is not None) > 1):
             raise RangeError("a shader reads weights as splat sheets, as pairs, or has masks live; name one of them")
+        if self.tiled and self.scene not in ("glb", "gltf"):
+            raise RangeError("--tiled is said of a --scene glb or gltf")
         if self.no_zstd and not self.bundle:
             raise RangeError("--no-zstd is said of a --bundle")
 
@@ -98,6 +101,7 @@ class Wanted:
 @click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--scene", type=click.Choice(["glb", "gltf", "usda", "usdc"]), help="Ground, meshes, maps and lamps as a scene.")
+@click.option("--tiled", is_flag=True, help="With --scene glb or gltf: what lies by uv alone keeps its tile, and is not baked.")
 @click.option("--materialx", is_flag=True, help="The swatches, and what is baked, as MaterialX documents.")
 @click.option("--shader", type=click.Choice(["glsl", "essl"]), help="The blend as shader source, and the sheets that it reads.")
 @click.option("--bundle", type=click.Path(path_type=Path), metavar="FOLDER", help="All of it, with a document that tells it.")
@@ -144,7 +148,7 @@ def _written(results: Results, asked: Wanted, progress: Progress) -> list[tuple[
         made, lost = exports.export_materialx(results, bits)
         out.append((made, lost, {}))
     if asked.scene:
-        how_large = {"error": asked.error, "texels": asked.side, "metallic": how.metallic}
+        how_large = {"error": asked.error, "texels": asked.side, "metallic": how.metallic, "tiled": asked.tiled}
         made, lost = exports.export_scene(results, asked.scene, **how_large)  # type: ignore[arg-type]
         out.append((made, [f"left out: {line}" for line in lost], {}))
     form = "live" if asked.masks == "live" else asked.weight_forms[0]

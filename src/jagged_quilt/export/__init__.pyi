@@ -19,4 +19,5 @@ from .shader import write_shader as write_shader
 from .splat_sheets import write_masks as write_masks
 from .splat_sheets import write_pairs as write_pairs
 from .splat_sheets import write_splat as write_splat
+from .tiled import tiled_parts as tiled_parts
 from .usd_scene import write_usd as write_usd

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.export.tiled import Tiled
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Canvas, Piece, go_over
 from jagged_quilt.foundation.canvas import Block as CanvasBlock
 from jagged_quilt.foundation.checks import known_name
@@ -36,14 +37,18 @@ class SceneThing:
         Its uv are those that the maps were baked into.
     maps : BakedMaps or None
         Normals in its tangent space. Where there are none the colours of its vertices say all.
+    tiled : mapping of str to Tiled
+        Parts that show a swatch by their uv, in place of the maps; see `tiled_parts`.
     """
 
     name: str
     mesh: Mesh
     maps: BakedMaps | None
+    tiled: Mapping[str, Tiled] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        if self.maps is None and self.mesh.colour is None:
+        all_tiled = set(self.tiled) >= set(self.mesh.part_names)
+        if self.maps is None and self.mesh.colour is None and not all_tiled:
             raise ShapeError(f'"{self.name}" has neither maps nor colours of its vertices')
         if self.maps is not None and self.mesh.uv is None:
             raise ShapeError(f'"{self.name}" has maps and no uv to lay them by')
@@ -109,16 +114,23 @@ def ground_thing(
     return SceneThing(name=name, mesh=mesh, maps=_with_normals(maps, turned))
 
 
-def mesh_thing(mesh: Mesh, maps: BakedMaps | None, *, name: str, threads: int | None = None) -> SceneThing:
+def mesh_thing(
+    mesh: Mesh,
+    maps: BakedMaps | None,
+    *,
+    name: str,
+    tiled: Mapping[str, Tiled] | None = None,
+    threads: int | None = None,
+) -> SceneThing:
     """Return a mesh with the maps that were baked into its layout, which becomes its only uv; its colours would tint them, and
     are left away. Without maps it is as it is."""
     if maps is None:
-        return SceneThing(name=name, mesh=mesh, maps=None)
+        return SceneThing(name=name, mesh=mesh, maps=None, tiled=tiled or {})
     own = replace(mesh.by_layout(), colour=None)
     if maps.normals is NormalSpace.WORLD:
         world, canvas = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values, UvCanvas(own, maps.texels)
         maps = _with_normals(maps, _by_frames(world, canvas, False, threads))
-    return SceneThing(name=name, mesh=own, maps=maps)
+    return SceneThing(name=name, mesh=own, maps=maps, tiled=tiled or {})
 
 
 def _with_normals(maps: BakedMaps, normals: NDArray[np.float32]) -> BakedMaps:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.export.engine_maps import PACKED_NAME, Conventions, EngineMaps, engine_maps
 from jagged_quilt.export.engine_scene import EngineScene, SceneThing
 from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.tiled import Tiled
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.foundation.loose import Facts, Stored
@@ -61,10 +62,27 @@ class _Making:
 
     def __init__(self, scene: EngineScene, metallic: bool) -> None:
         self.scene, self.writer, self.left_out = scene, GltfWriter(), list[str]()
-        self.stems = stems_of([thing.name for thing in scene.things])
+        swatches = {each.swatch.name for thing in scene.things for each in thing.tiled.values()}
+        self.stems = stems_of([*(thing.name for thing in scene.things), *(f"swatch {name}" for name in sorted(swatches))])
+        self.textures = dict[str, dict[str, int]]()
         self.how = Conventions(packed=True, metallic=metallic)
 
     def add_thing(self, thing: SceneThing) -> None:
+        tiled = {name: self._tiled(f"{thing.name}: {name}", each) for name, each in thing.tiled.items()}
+        number = None if set(tiled) >= set(thing.mesh.part_names) else self._baked(thing)
+        self.writer.add_mesh(thing.mesh, [tiled.get(part.name, number) for part in thing.mesh.parts])
+
+    def _tiled(self, name: str, tiled: Tiled) -> int:
+        """A material of a swatch's own maps, laid on by KHR_texture_transform."""
+        swatch, how = tiled.swatch, {"offset": list(tiled.offset), "scale": list(tiled.scale)}
+        maps = engine_maps(swatch, self.how)
+        laid = {"extensions": self.writer.use("KHR_texture_transform", how)}
+        if maps.lost is not None:
+            self.left_out.append(f'"{name}": {maps.lost}')
+        return self.writer.add("materials", {"name": name} | self._material(f"swatch {swatch.name}", maps, laid))
+
+    def _baked(self, thing: SceneThing) -> int:
+        """A material of baked maps."""
         told: Facts = {"name": thing.name}
         if thing.maps is None:
             told["pbrMetallicRoughness"] = {"metallicFactor": 0.0, "roughnessFactor": MapRole.ROUGHNESS.value.neutral[0]}
@@ -76,22 +94,20 @@ class _Making:
             told |= self._material(thing.name, maps)
             if maps.lost is not None:
                 self.left_out.append(f'"{thing.name}": {maps.lost}')
-        number = self.writer.add("materials", told)
-        self.writer.add_mesh(thing.mesh, [number] * len(thing.mesh.parts))
+        return self.writer.add("materials", told)
 
-    def _material(self, name: str, maps: EngineMaps) -> Facts:
-        """What the standard says of a material."""
-        textures = {key: self._texture(name, key, texels) for key, texels in self._images(maps).items()}
+    def _material(self, name: str, maps: EngineMaps, laid: Facts | None = None) -> Facts:
+        """What the standard says of a material; `laid` is said of each of its textures."""
+        if name not in self.textures:
+            self.textures[name] = {key: self._texture(name, key, texels) for key, texels in self._images(maps).items()}
+        textures: Facts = {key: {"index": number, **(laid or {})} for key, number in self.textures[name].items()}
         surface: Facts = {
             "baseColorTexture": textures["base_color"],
             "metallicRoughnessTexture": textures[PACKED_NAME],
             "metallicFactor": 1.0 if self.how.metallic else 0.0,
         }
-        told: Facts = {
-            "pbrMetallicRoughness": surface,
-            "normalTexture": textures["normal"],
-            "occlusionTexture": textures[PACKED_NAME],
-        }
+        told: Facts = {"pbrMetallicRoughness": surface, "occlusionTexture": textures[PACKED_NAME]}
+        told |= {"normalTexture": textures["normal"]} if "normal" in textures else {}
         extensions: Facts = {}
         if "specular" in textures:  # 0.04 times 25 is what the map says
             strong = {"specularColorTexture": textures["specular"], "specularColorFactor": [1 / DIELECTRIC] * 3}
@@ -120,11 +136,11 @@ class _Making:
             out["coat"] = np.stack([coat, rough, np.zeros_like(coat)], axis=2)
         return out | images
 
-    def _texture(self, name: str, key: str, texels: Stored) -> Facts:
+    def _texture(self, name: str, key: str, texels: Stored) -> int:
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / f"{self.stems[name]}_{key}.png"
             write_image(file, texels)
-            return {"index": self.writer.add_texture(file.name, file.read_bytes())}
+            return self.writer.add_texture(file.name, file.read_bytes())
 
     def add_light(self, number: int, light: Light) -> None:
         brightest = max(light.colour)

@@ -21,6 +21,7 @@ from jagged_quilt.export.mask_shader import LiveWeights, live_weights
 from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
 from jagged_quilt.export.splat_sheets import whole_weight, write_live, write_masks, write_pairs, write_splat
+from jagged_quilt.export.tiled import Tiled, tiled_parts
 from jagged_quilt.export.usd_scene import write_usd
 from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.checks import known_name
@@ -216,7 +217,13 @@ def export_materialx(results: Results, bits: int = 8) -> tuple[Made, list[str]]:
 
 
 def export_scene(
-    results: Results, form: str, *, error: float | None = None, texels: int | None = None, metallic: bool = False
+    results: Results,
+    form: str,
+    *,
+    error: float | None = None,
+    texels: int | None = None,
+    metallic: bool = False,
+    tiled: bool = False,
 ) -> tuple[Made, list[str]]:
     """Write the ground and the meshes with their maps, lamps and the camera of the view: "glb", "gltf", "usda" or "usdc".
 
@@ -224,10 +231,12 @@ def export_scene(
     ----------
     error : float, optional
         Metres that the ground may lie from its samples; a quarter of how far apart these lie where it is not given.
+    tiled : bool
+        Whether parts of meshes that show one swatch by their uv have its maps in place of baked ones; for glTF.
     """
     quilt = results.quilt
     scene = EngineScene(
-        things=engine_things(results, ground=True, error=error, texels=texels),
+        things=engine_things(results, ground=True, error=error, texels=texels, tiled=tiled),
         lighting=quilt.lighting,
         camera=quilt.camera,
         cut_out=quilt.cut_out,
@@ -243,7 +252,12 @@ def export_scene(
 
 
 def engine_things(
-    results: Results, *, ground: bool = False, error: float | None = None, texels: int | None = None
+    results: Results,
+    *,
+    ground: bool = False,
+    error: float | None = None,
+    texels: int | None = None,
+    tiled: bool = False,
 ) -> list[SceneThing]:
     """Return the meshes with their maps; with `ground`, that before them."""
     quilt, things = results.quilt, list[SceneThing]()
@@ -254,8 +268,17 @@ def engine_things(
     for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
         if table.name not in baked:
             mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **results.mesh_options(number))
-        things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, threads=results.threads))
+        alone = _tiled(results, number) if tiled and not quilt.films_on(table.name) else {}
+        things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, tiled=alone, threads=results.threads))
     return things
+
+
+def _tiled(results: Results, number: int) -> dict[str, Tiled]:
+    """The parts of a mesh that need no baked maps."""
+    layers = results.quilt.layers_by_part[number]
+    shown = {layer.swatch for own in layers.values() for layer in own}
+    swatches = {source.name: source.read() for source in results.sources if source.name in shown}
+    return tiled_parts(results.quilt.meshes[number], layers, swatches)
 
 
 def _baked(results: Results, texels: int | None, bits: int, *, ground: bool = True) -> Iterator[tuple[str, BakedMaps]]:
