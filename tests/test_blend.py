@@ -436,7 +436,7 @@ class TestBake:
 def loops_in_lanes():
     """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
     scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
-    frame, moved, laid, shares, alike, _, patches, turns, copied, shown = lying = scratch.lying
+    frame, moved, laid, shares, alike, _, patches, turns, shown = lying = scratch.lying
     look, _, _, _, _, _, taps = places = scratch.places
     spot, around, heights, *_ = scratch.samples
     tall, _, kept, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
@@ -452,9 +452,9 @@ def loops_in_lanes():
     yield _sample_kernels.plan_taps, (0, 0, 0, 0, laid, look, taps)
     yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0), 0, 0, laid, look, spot)
     yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0), 0, 0, laid, places, spot)
-    yield _seat_kernels.choose_patches, (0, copied, rows, patches)
+    yield _seat_kernels.choose_patches, (0, 0, laid, rows, patches)
     yield _seat_kernels.turn_patch, (0, 0, patches, rows, turns)
-    yield _seat_kernels.turn_plane, (0, copied, turns, laid)
+    yield _seat_kernels.turn_plane, (0, 0, turns, laid, laid)
     yield _seat_kernels.count_patch, (0, 0, shown, patches, look.counts)
     yield _sample_kernels.rise, (0, 0, 0, 0, around, between, spot.shares, heights, rows, tall)
     yield _sample_kernels.rise_flat, (0, 0, np.float32(1), spot.shares, heights, rows, tall)

@@ -61,6 +61,7 @@ from jagged_quilt.blend._spread_kernels import spread_rows
 from jagged_quilt.foundation.compiler import inlined, lanes, left_away
 
 FLAT_CHART, UV_CHART, SPHERE_CHART, TUBE_CHART, DISC_CHART = 0, 1, 2, 3, 4  # the kinds; a new one is laid by `lay_chart`
+MARK_APART = np.int32(1 << 30)  # of charts on which maps lie apart
 PLANE_CUT = 0.02  # a projection plane with less than this share is left out; the others fade so that no edge shows
 
 
@@ -399,13 +400,35 @@ def lay_chart(c, points, plan, scratch):
         share_planes(LAID_ROWS * B * c, 3 * B * c, np.int64(0), lying.laid, lying.alike, lying.shares)
 
 
+@lanes
+def take_chart(chart, to, laid, taken):
+    """Copy the rows of a chart; `taken` is the same array as `laid`, elsewhere."""
+    own, out = INDEX(LAID_ROWS * B * chart), INDEX(to)
+    for i in range(LAID_ROWS * B):
+        taken[out + INDEX(i)] = laid[own + INDEX(i)]
+
+
+@lanes
+def take_lanes(chart, to, charts_at, place, laid, taken):
+    """Copy the rows of a chart in the lanes that lie on it."""
+    own, out, at = INDEX(LAID_ROWS * B * chart), INDEX(to), INDEX(place)
+    for row in range(LAID_ROWS):
+        i, o = own + INDEX(row * B), out + INDEX(row * B)
+        for t in range(B):
+            other, kept = laid[i + INDEX(t)], taken[o + INDEX(t)]
+            taken[o + INDEX(t)] = other if charts_at[at + INDEX(t)] == chart else kept
+
+
 @inlined
-def copy_charts(k, charts_at, to, laid):
-    """Bring the rows of several charts together for one place, lane by lane."""
-    for t in range(B):
-        own = INDEX(LAID_ROWS * B * charts_at[INDEX(B * k + t)] + t)
-        for row in range(LAID_ROWS):
-            laid[INDEX(to + row * B + t)] = laid[own + INDEX(row * B)]
+def copy_charts(first, mark, to, charts_at, place, lying):
+    """Bring the rows of several charts together: those of `first`, then of each that is marked in its own lanes.
+
+    place : where the charts of the lanes begin in `charts_at`.
+    """
+    take_chart(first, to, lying.laid, lying.laid)
+    for chart in range(lying.is_laid.shape[0] - 1):
+        if chart != first and lying.is_laid[INDEX(chart)] & mark:
+            take_lanes(np.int32(chart), to, charts_at, place, lying.laid, lying.laid)
 
 
 @lanes
@@ -453,6 +476,23 @@ def count_planes(k, start, shares, rows, counts):
         counts[out + INDEX(2 * B) + i] = shown * shares[own + INDEX(2 * B) + i]
 
 
+@lanes
+def find_apart(at, place, group, layers, apart, found):
+    """Fill on which chart each lane has the roles of a group, or -1; return the last of them."""
+    last = np.int32(-1)
+    for t in range(B):
+        chart = apart[INDEX(group), INDEX(layers[INDEX(place) + INDEX(t)])]
+        found[INDEX(at) + INDEX(t)] = chart
+        last = max(last, chart)
+    return last
+
+
+@inlined
+def mark_of(k):
+    """A bit for each place: which charts it lies on."""
+    return np.int32(np.int32(1) << np.int32(k))
+
+
 @inlined
 def lay_places(most, points, plan, scratch):
     """Lay the block on every chart that its places need; fill where the rows of each place begin, and its planes' shares."""
@@ -463,12 +503,15 @@ def lay_places(most, points, plan, scratch):
     for k in range(most):
         several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         for t in range(B if several else 1):
-            lying.is_laid[INDEX(places.charts_at[INDEX(B * k + t)] if several else chart)] = 1
+            own = INDEX(places.charts_at[INDEX(B * k + t)] if several else chart)
+            lying.is_laid[own] = np.int32(lying.is_laid[own] | mark_of(k))
         for group in range(plan.apart.shape[0]):
-            for t in range(B):
-                apart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
-                if apart >= 0:
-                    lying.is_laid[INDEX(apart)] = 1
+            at = (plan.apart.shape[0] * k + group) * B
+            lies = find_apart(at, B * k, group, places.layers, plan.apart, places.apart_at) >= 0
+            for t in range(B if lies else 0):
+                own = places.apart_at[INDEX(at + t)]
+                if own >= 0:
+                    lying.is_laid[INDEX(own)] = np.int32(lying.is_laid[INDEX(own)] | MARK_APART)
     for c in range(charts.shape[0]):
         if lying.is_laid[INDEX(c)]:
             lay_chart(c, points, plan, scratch)
@@ -476,7 +519,8 @@ def lay_places(most, points, plan, scratch):
         several, chart = places.charts_at[INDEX(B * k)] >= 0, -1 - places.charts_at[INDEX(B * k)]
         if several:
             places.laid_at[INDEX(k)] = LAID_ROWS * B * (charts.shape[0] + k)
-            copy_charts(k, places.charts_at, places.laid_at[INDEX(k)], lying.laid)
+            first, place = places.charts_at[INDEX(B * k)], B * k
+            copy_charts(first, mark_of(k), places.laid_at[INDEX(k)], places.charts_at, place, lying)
         else:
             places.laid_at[INDEX(k)] = LAID_ROWS * B * chart
         shares_at = 3 * B * chart

@@ -68,7 +68,7 @@ def blend_block(points, plan, pages, scratch):
         for beside in range(1 + plan.extra):
             seat = k if beside == 0 else points.layer.shape[1] + plan.extra * k + beside - 1
             group = np.int32(max(-1, beside - (1 + BESIDE if plan.is_shuffled else 1)))
-            for plane in range(3):
+            for plane in range(3 if places.laid_at[INDEX(seat)] >= 0 else 0):
                 if largest(3 * seat + plane, places.look.counts) > 0:
                     passes = find_place(k, seat, plane, group, passes, plan, pages, scratch)
     read_passes(passes, plan, pages, scratch)

@@ -283,13 +283,15 @@ def mix_height(sample, heights, weight, sums):
         sums[HEIGHT * B + t] += weight[t] * heights[own + INDEX(t)]
 
 
-@inlined
-def mask_weight(group, row, weight, apart, masked):
+@lanes
+def mask_weight(row, weight, apart, masked):
     """Fill the weight of a pass where the roles of a group do not lie apart; return the largest."""
-    at = INDEX((row + group) * B)
+    at, most = INDEX(row * B), np.int32(0)
     for t in range(B):
-        masked[INDEX(t)] = weight[INDEX(t)] * (F1 - apart[at + INDEX(t)])
-    return largest(0, masked)
+        w = weight[t] * (F1 - apart[at + INDEX(t)])
+        masked[t] = w
+        most = max(most, as_bits(w))
+    return as_number(most)
 
 
 @inlined
@@ -343,13 +345,16 @@ def mix_pass(sample, plan, scratch):
     k, group = samples.place[INDEX(sample)], samples.group[INDEX(sample)]
     if not weights_of_pass(k, sample, samples.spot.shares, mix.kept, mix.weight) > 0:
         return
-    only, last = (np.int32(-2), np.int32(-1)) if groups == 0 else (group, group + np.int32(1))
-    last = np.int32(groups) if groups > 0 and group < 0 else last
+    lies_apart = group >= 0
+    for one in range(groups):
+        lies_apart |= largest(groups * k + one, scratch.places.apart) > 0
+    only, last = (group, group + np.int32(1)) if lies_apart else (np.int32(-2), np.int32(-1))
+    last = np.int32(groups) if lies_apart and group < 0 else last
     while only < last:
         weight = mix.weight
         if only >= 0 and group < 0:
             weight = mix.masked
-            if not mask_weight(only, groups * k, mix.weight, scratch.places.apart, mix.masked) > 0:
+            if not mask_weight(groups * k + only, mix.weight, scratch.places.apart, mix.masked) > 0:
                 only += np.int32(1)
                 continue
         mix_roles(sample, only, weight, plan, scratch)

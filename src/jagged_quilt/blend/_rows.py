@@ -147,6 +147,7 @@ class PlanRows(NamedTuple):
     layers: NDArray[np.void]  # (L,) LAYER
     looks: NDArray[np.float32]  # (L * LAYER_ROWS,) what each layer says in the rows of a place
     differ: NDArray[np.bool_]  # (LAYER_ROWS / 4,) in which fours of those rows layers differ
+    one_chart: int  # on which all layers lie, but maps apart; -1 where they lie on several
     charts: NDArray[np.void]  # (C,) CHART
     role_row: NDArray[np.int32]  # (OUTPUTS or ALL_OUTPUTS,) 4 * array + channel that holds it, or -1
     neutral: NDArray[np.float32]  # as many, what then stands in
@@ -188,10 +189,12 @@ class PlaceRows(NamedTuple):
 
     look: LookRows
     layers_at: NDArray[np.int32]  # the layer of each lane of the place at hand
+    layers: NDArray[np.int32]  # of every place
     charts_at: NDArray[np.int32]  # the chart of each lane where lanes have several, else its first is -1 - chart
     laid_at: NDArray[np.int64]  # of each seat, where the rows of its chart begin in `laid`
     more: NDArray[np.float32]  # one: how much of its mean a shuffled place is given back
     apart: NDArray[np.float32]  # one for each group: 1 where its roles lie apart
+    apart_at: NDArray[np.int32]  # and on which chart, or -1
     taps: NDArray[np.float32]  # three for each seat: samples along the footprint
 
 
@@ -203,10 +206,11 @@ class LaidRows(NamedTuple):
     laid: NDArray[np.float32]
     shares: NDArray[np.float32]  # three for each chart, then for each place: how much each plane counts there
     alike: NDArray[np.float32]  # two: sharpness and what is done with the planes, of the chart at hand
-    is_laid: NDArray[np.int32]  # one for each chart; then whether float32 leaves something away of the places
+    is_laid: NDArray[
+        np.int32
+    ]  # of each chart, a bit for each place upon it; then whether float32 leaves something of places away
     patches: NDArray[np.float32]  # those of the plane at hand
     turns: NDArray[np.float32]  # how one of them lies
-    copied: NDArray[np.float32]  # PLANE_ROWS of it
     shown: NDArray[np.float32]  # one: how much it counts
 
 
@@ -280,9 +284,11 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int, extra: int =
             LookRows(f4(PLACE_ROWS * places), f4(3 * seats)),
             i4(1),
             i4(places),
+            i4(places),
             np.zeros(seats, np.int64),
             f4(places),
             f4(max(1, groups * places)),
+            i4(max(1, groups * places)),
             f4(3 * seats),
         ),
         LaidRows(
@@ -294,7 +300,6 @@ def scratch_for(places: int, charts: int, arrays: int, passes: int, extra: int =
             np.zeros(charts + 1, np.int32),
             f4(3 * PATCH_ROWS + 1),
             f4(TURN_ROWS),
-            f4(PLANE_ROWS),
             f4(1),
         ),
         SampleRows(

@@ -10,6 +10,7 @@ import math
 
 import numpy as np
 
+from jagged_quilt.blend._chart_kernels import MARK_APART, copy_charts
 from jagged_quilt.blend._number_kernels import as_bits, largest
 from jagged_quilt.blend._rows import (
     F0,
@@ -40,6 +41,7 @@ from jagged_quilt.blend._rows import (
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 BESIDE = 2  # seats for the patches beside the heaviest one
+UNUSED = -1  # where the rows of a seat begin in which nothing lies
 SKEW, STRETCH = np.float32(1.0 / math.sqrt(3.0)), np.float32(2.0 / math.sqrt(3.0))  # metres to the grid of triangles
 TALL = np.float32(math.sqrt(3.0) / 2.0)
 QUARTER, ANY, FLIPS, SHIFTS, SEED = 1, 2, 4, 8, 16  # what PATCH_WAYS holds, and where the seed begins
@@ -92,16 +94,16 @@ def _shift_of(h, ways, tile, x, y):
 
 
 @lanes
-def choose_patches(k, laid, rows, patches):
+def choose_patches(k, start, laid, rows, patches):
     """Fill, for the three patches around each lane, heaviest first, how much they count and which they are; and by how much
     what they mix is to be spread again, so that its variance stays (Heitz and Neyret 2018).
 
-    laid : the plane's rows.
+    start : where the plane's rows begin in `laid`.
 
     Patches stand on a grid of triangles. What each counts begins where its barycentric weight is less than the largest one by
     the border, and rises with the square.
     """
-    said, u_at, v_at = INDEX(PLACE_ROWS * k * B), INDEX(U * B), INDEX(V * B)
+    said, u_at, v_at = INDEX(PLACE_ROWS * k * B), INDEX(start + U * B), INDEX(start + V * B)
     for t in range(B):
         i = INDEX(t)
         fine, border = rows[said + INDEX(PATCH_SIZE * B) + i], rows[said + INDEX(PATCH_BORDER * B) + i]
@@ -167,11 +169,12 @@ def turn_patch(k, patch, patches, rows, turns):
 
 @lanes
 def differs(start, values):
-    """Return bits that are set where the lanes of a row differ; 0 where they are all alike."""
-    first, found = as_bits(values[start]), np.int32(0)
+    """Return 0 where the lanes of a row are all alike: how far the bits in which they differ lie apart, as numbers."""
+    first, most, least = as_bits(values[start]), np.int32(0), np.int32(0)
     for t in range(B):
-        found |= np.int32(as_bits(values[start + INDEX(t)]) ^ first)
-    return found
+        other = np.int32(as_bits(values[start + INDEX(t)]) ^ first)
+        most, least = max(most, other), min(least, other)  # a sum of bits would be worked out in 64 of them
+    return np.int64(most) - np.int64(least)
 
 
 @inlined
@@ -199,24 +202,28 @@ def turn_one(k, patch, patches, rows, turns):
 
 
 @lanes
-def turn_plane(to, copied, turns, laid):
-    """Fill a plane of a seat: that of its place, turned and shifted as a patch is."""
+def turn_plane(to, start, turns, copied, laid):
+    """Fill a plane of a seat: that of its place, turned and shifted as a patch is.
+
+    start : where the place's own plane begins in `copied`, which is the same array as `laid`: elsewhere, or just there, since
+        each lane is read before it is written.
+    """
     m, one = INDEX(0), INDEX(B)
     for t in range(B):
-        i, out = INDEX(t), INDEX(to) + INDEX(t)
+        i, own, out = INDEX(t), INDEX(start) + INDEX(t), INDEX(to) + INDEX(t)
         a, b, c, d = turns[m + i], turns[m + one + i], turns[m + INDEX(2 * B) + i], turns[m + INDEX(3 * B) + i]
-        u = copied[INDEX(U * B) + i] - turns[m + INDEX(4 * B) + i]
-        v = copied[INDEX(V * B) + i] - turns[m + INDEX(5 * B) + i]
+        u = copied[own + INDEX(U * B)] - turns[m + INDEX(4 * B) + i]
+        v = copied[own + INDEX(V * B)] - turns[m + INDEX(5 * B) + i]
         laid[out + INDEX(U * B)] = a * u + b * v + turns[m + INDEX(6 * B) + i]
         laid[out + INDEX(V * B)] = c * u + d * v + turns[m + INDEX(7 * B) + i]
-        u, v = copied[INDEX(U_REST * B) + i], copied[INDEX((U_REST + 1) * B) + i]
+        u, v = copied[own + INDEX(U_REST * B)], copied[own + INDEX((U_REST + 1) * B)]
         laid[out + INDEX(U_REST * B)], laid[out + INDEX((U_REST + 1) * B)] = a * u + b * v, c * u + d * v
-        u, v = copied[INDEX(LONG_U * B) + i], copied[INDEX((LONG_U + 1) * B) + i]
+        u, v = copied[own + INDEX(LONG_U * B)], copied[own + INDEX((LONG_U + 1) * B)]
         laid[out + INDEX(LONG_U * B)], laid[out + INDEX((LONG_U + 1) * B)] = a * u + b * v, c * u + d * v
         for same in (LEVEL, LONGER, SHORTER):
-            laid[out + INDEX(same * B)] = copied[INDEX(same * B) + i]
+            laid[out + INDEX(same * B)] = copied[own + INDEX(same * B)]
         for axis in range(3):
-            u, v = copied[INDEX((GRADIENT_U + axis) * B) + i], copied[INDEX((GRADIENT_U + 3 + axis) * B) + i]
+            u, v = copied[own + INDEX((GRADIENT_U + axis) * B)], copied[own + INDEX((GRADIENT_U + 3 + axis) * B)]
             laid[out + INDEX((GRADIENT_U + axis) * B)] = a * u + b * v
             laid[out + INDEX((GRADIENT_U + 3 + axis) * B)] = c * u + d * v
 
@@ -251,13 +258,12 @@ def _shuffle(k, points, plan, scratch):
     for plane in range(3):
         if not largest(3 * k + plane, counts) > 0:
             continue
-        for t in range(PLANE_ROWS * B):
-            lying.copied[INDEX(t)] = lying.laid[INDEX(at + PLANE_ROWS * plane * B + t)]
-        for t in range(B):
-            lying.shown[INDEX(t)] = counts[INDEX((3 * k + plane) * B + t)]
-        choose_patches(k, lying.copied, rows, lying.patches)
+        start = at + PLANE_ROWS * plane * B
+        copy_row((3 * k + plane) * B, B, counts, lying.shown)
+        choose_patches(k, start, lying.laid, rows, lying.patches)
         spread_again(k, lying.shown, lying.patches, places.more)
-        for patch in range(3):
+        for back in range(3):
+            patch = 2 - back  # the place's own seat last, since its plane may lie there already
             if not largest(PATCH_ROWS * patch, lying.patches) > 0:
                 continue
             seat = k if patch == 0 else first + patch - 1
@@ -265,16 +271,46 @@ def _shuffle(k, points, plan, scratch):
                 turn_one(k, patch, lying.patches, rows, lying.turns)
             else:
                 turn_patch(k, patch, lying.patches, rows, lying.turns)
-            turn_plane(places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane, lying.copied, lying.turns, lying.laid)
+            to = places.laid_at[INDEX(seat)] + PLANE_ROWS * B * plane
+            turn_plane(to, start, lying.turns, lying.laid, lying.laid)
             count_patch(patch, 3 * seat + plane, lying.shown, lying.patches, counts)
 
 
 @lanes
-def count_apart(row, to, shown, apart, counts):
-    """Fill how much a plane counts in the seat of a group of roles."""
-    out = INDEX(to * B)
+def count_apart(at, row, to, counts, apart, counted):
+    """Fill how much a plane counts in the seat of a group of roles; `counted` is the same array as `counts`, elsewhere."""
+    own, out = INDEX(row * B), INDEX(to * B)
     for t in range(B):
-        counts[out + INDEX(t)] = shown[INDEX(t)] * apart[row + INDEX(t)]
+        counted[out + INDEX(t)] = counts[own + INDEX(t)] * apart[at + INDEX(t)]
+
+
+@lanes
+def mark_apart(at, charts, apart):
+    """Fill where the roles of a group lie apart; return the last of their charts, -1 where they do not."""
+    last = np.int32(-1)
+    for t in range(B):
+        chart = charts[at + INDEX(t)]
+        apart[at + INDEX(t)] = F1 if chart >= np.int32(0) else F0
+        last = max(last, chart)
+    return last
+
+
+@lanes
+def others_apart(at, chart, charts):
+    """Return 1 where roles lie apart on other charts too, else 0."""
+    found = np.int32(0)
+    for t in range(B):
+        own = charts[at + INDEX(t)]
+        other = np.int32(1) if own != chart else np.int32(0)
+        found = max(found, other if own >= np.int32(0) else np.int32(0))
+    return found
+
+
+@lanes
+def copy_row(start, count, values, copied):
+    """Copy some lanes."""
+    for t in range(count):
+        copied[INDEX(t)] = values[INDEX(start) + INDEX(t)]
 
 
 @inlined
@@ -282,26 +318,16 @@ def _lay_apart(k, group, points, plan, scratch):
     """Lay a place once more for the roles of a group: where a layer has them apart, by their own chart."""
     places, lying, charts = scratch.places, scratch.lying, plan.charts.shape[0]
     seat = points.layer.shape[1] + plan.extra * k + (BESIDE if plan.is_shuffled else 0) + group
-    apart, one, is_alike = INDEX((plan.apart.shape[0] * k + group) * B), np.int32(-1), True
-    for t in range(B):
-        chart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
-        places.apart[apart + INDEX(t)] = F1 if chart >= 0 else F0
-        if chart >= 0 and chart != one:
-            is_alike, one = one < 0, chart
-    if one >= 0 and is_alike:
+    apart = INDEX((plan.apart.shape[0] * k + group) * B)
+    one = mark_apart(apart, places.apart_at, places.apart)
+    if one >= 0 and others_apart(apart, one, places.apart_at) == 0:
         places.laid_at[INDEX(seat)] = LAID_ROWS * B * one
     elif one >= 0:
         start = LAID_ROWS * B * (charts + seat)
         places.laid_at[INDEX(seat)] = start
-        for t in range(B):
-            chart = plan.apart[INDEX(group), INDEX(points.layer[INDEX(scratch.who[INDEX(t)]), INDEX(k)])]
-            own = INDEX(LAID_ROWS * B * max(chart, np.int32(0)) + t)
-            for row in range(LAID_ROWS):
-                lying.laid[INDEX(start + row * B + t)] = lying.laid[own + INDEX(row * B)]
+        copy_charts(one, MARK_APART, start, places.apart_at, apart, lying)
     for plane in range(3):
-        for t in range(B):
-            lying.shown[INDEX(t)] = places.look.counts[INDEX((3 * k + plane) * B + t)]
-        count_apart(apart, 3 * seat + plane, lying.shown, places.apart, places.look.counts)
+        count_apart(apart, 3 * k + plane, 3 * seat + plane, places.look.counts, places.apart, places.look.counts)
 
 
 @inlined
@@ -315,11 +341,13 @@ def lay_seats(most, points, plan, scratch):
             for t in range(B):
                 places.more[INDEX(k * B + t)] = F0
             first = points.layer.shape[1] + plan.extra * k
-            for row in range(3 * BESIDE):
-                for t in range(B):
-                    places.look.counts[INDEX((3 * first + row) * B + t)] = F0
             if largest(PLACE_ROWS * k + PATCH_SIZE, places.look.rows) > 0:
+                for row in range(3 * BESIDE):
+                    for t in range(B):
+                        places.look.counts[INDEX((3 * first + row) * B + t)] = F0
                 _shuffle(k, points, plan, scratch)
+            else:
+                places.laid_at[INDEX(first)] = places.laid_at[INDEX(first + 1)] = UNUSED
 
 
 @inlined

@@ -127,8 +127,8 @@ def _lay_several(k, plan, places):
     for four in range(LAYER_ROWS // 4):
         if plan.differ[four]:
             turn_into(places.layers_at, B, LAYER_ROWS, 4 * four, plan.looks, PLACE_ROWS * k + 4 * four, places.look.rows)
-    chart, weight = np.int32(-1), INDEX((PLACE_ROWS * k + WEIGHT) * B)
-    for t in range(B if plan.charts.shape[0] > 1 else 0):
+    chart, weight = np.int32(plan.one_chart), INDEX((PLACE_ROWS * k + WEIGHT) * B)
+    for t in range(B if chart < 0 else 0):
         lies = plan.layers[INDEX(places.layers_at[t])]["chart"]
         places.charts_at[INDEX(B * k + t)] = lies
         if places.look.rows[weight + INDEX(t)] > 0:
@@ -169,6 +169,7 @@ def spread_layers(who, points, plan, places):
         for t in range(B):
             layer = np.int32(layer_index[INDEX(who[t]), INDEX(k)])
             places.layers_at[INDEX(t)] = layer
+            places.layers[INDEX(B * k + t)] = layer
             alike &= layer == first
         if alike:
             _lay_one(k, first, plan, rows)

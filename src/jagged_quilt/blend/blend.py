@@ -274,7 +274,10 @@ class Blend:
         if not len(self._homes):
             return layers, frozen(weights.weights, np.float32)
         to, shares = np.empty(layers.shape, np.uint16), np.empty(layers.shape, np.float32)
-        _home_kernels.go_home(layers, frozen(weights.weights, np.float32), self._homes, to, shares)
+        most = layers.shape[1]
+        homes = frozen(np.where(self._homes < 0, 0, 1 + self._homes % most), np.int32)
+        ways = _home_kernels.ways_home(most)
+        _home_kernels.go_home(layers, frozen(weights.weights, np.float32), homes, ways, to, shares)
         return frozen(to, np.uint16), frozen(shares, np.float32)
 
     def _texels(self, texels: NDArray[np.uint32], slices: int) -> k.TexelRows:

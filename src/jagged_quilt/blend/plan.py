@@ -260,6 +260,7 @@ class BlendPlan:
             frozen(self.layer_rows, k.LAYER),
             frozen(looks.reshape(-1), np.float32),
             frozen((looks != looks[:1]).any(axis=0).reshape(-1, 4).any(axis=1), bool),
+            int(self.layer_rows["chart"][0]) if (self.layer_rows["chart"] == self.layer_rows["chart"][0]).all() else -1,
             frozen(self.chart_rows, k.CHART),
             frozen(reads[:count], np.int32),
             frozen(neutral[:count], np.float32),
