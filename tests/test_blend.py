@@ -437,7 +437,7 @@ def loops_in_lanes():
     """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
     scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
     frame, moved, laid, shares, alike, _, patches, turns, shown = lying = scratch.lying
-    look, _, _, _, _, _, taps = places = scratch.places
+    look, *_, taps = places = scratch.places
     spot, around, heights, *_ = scratch.samples
     tall, _, kept, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
     between, mips, rows = spot.between, (1, 1), look.rows
