@@ -22,7 +22,8 @@ from blend import SIDE, Scene
 from numpy_blend import NumpyBlend
 
 import jagged_quilt as jq
-from jagged_quilt.export.driver import Driver, ShaderBlend
+from jagged_quilt.export.driver import Driver
+from jagged_quilt.export.shader_blend import ShaderBlend
 from jagged_quilt.foundation.points import Points
 
 

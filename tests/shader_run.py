@@ -3,7 +3,8 @@
 import numpy as np
 
 import jagged_quilt as jq
-from jagged_quilt.export.driver import Driver, ShaderBlend, of_four
+from jagged_quilt.export.driver import Driver, of_four
+from jagged_quilt.export.shader_blend import ShaderBlend
 
 NEAREST = 0x2600
 _VERTEX = "in vec2 corner; void main() { gl_Position = vec4(corner, 0.0, 1.0); }"

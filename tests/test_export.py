@@ -273,6 +273,10 @@ class TestOpenUsd:
             faults = UsdValidation.ValidationContext(every).Validate(stage)
             assert [fault.GetMessage() for fault in faults] == []
         assert '"a ball": the normals of its coat; a preview surface has none' in lost
+        dome = stage.GetPrimAtPath("/scene/sky")  # of which north is the left border, as in OpenEXR's lat-long images
+        light = read_image(path.parent / dome.GetAttribute("inputs:texture:file").Get().path)
+        up = np.cos((np.arange(64) + 0.5) * np.pi / 64)
+        assert np.allclose(light[:, 5], jq.Sky().from_up(up), atol=1e-3)
 
     def test_shapes_and_textures_lie_as_they_do_here(self, tmp_path):
         Usd, UsdShade = pytest.importorskip("pxr.Usd"), pytest.importorskip("pxr.UsdShade")

@@ -1,6 +1,5 @@
 from .bundle import check_bundle as check_bundle
 from .driver import Driver as Driver
-from .driver import baked_on as baked_on
 from .engine_maps import Conventions as Conventions
 from .engine_maps import engine_maps as engine_maps
 from .engine_scene import EngineScene as EngineScene
@@ -16,6 +15,7 @@ from .meshes import terrain_mesh as terrain_mesh
 from .meshes import write_mesh as write_mesh
 from .shader import blend_shader as blend_shader
 from .shader import write_shader as write_shader
+from .shader_blend import baked_on as baked_on
 from .splat_sheets import write_masks as write_masks
 from .splat_sheets import write_pairs as write_pairs
 from .splat_sheets import write_splat as write_splat

@@ -1,4 +1,4 @@
-"""A scene as an OpenUSD stage: meshes with their maps as preview surfaces, lamps, a camera."""
+"""A scene as an OpenUSD stage: meshes with their maps as preview surfaces, lamps, a sky, a camera."""
 
 from __future__ import annotations
 
@@ -16,6 +16,9 @@ from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import make_folder, put_in_place
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.light.light import Lighting
+from jagged_quilt.light.sky_image import SkyImage, directions_of
+from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.camera import Camera
 
@@ -27,6 +30,7 @@ _NUMBERS = {
     "coat_roughness": "clearcoatRoughness",
     "opacity": "opacity",
 }
+_SKY = (64, 128)  # texels of a sky that is a gradient
 _WIDTH = 24.0  # millimetres of a camera's film from bottom to top
 
 
@@ -34,7 +38,7 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
     """Write a scene as .usda or .usdc, its maps beside it, and each material as MaterialX; return the files, and what is lost.
 
     Preview surfaces in their specular workflow say diffuse and specular colours exactly. Lamps are those of UsdLux, their
-    strengths as intensity: what falls on a plate that faces a sun.
+    strengths as intensity: what falls on a plate that faces a sun; the sky is a dome.
 
     Raises
     ------
@@ -57,7 +61,7 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
     for number, light in enumerate(scene.lighting.lights if scene.lighting else ()):
         making.add_light(number, light)
     if scene.lighting is not None:
-        making.left_out.append("the sky: it is not written")
+        making.add_sky(scene.lighting)
     if scene.camera is not None:
         making.add_camera(scene.camera)
     UsdGeom.SetStageUpAxis(making.stage, UsdGeom.Tokens.y)
@@ -193,6 +197,20 @@ class _Making:
             if light.reach > 0:
                 self.left_out.append(f"lamp {number}: its reach; it falls with the square of the distance")
         lamp.CreateColorAttr(Gf.Vec3f(*(float(each) for each in light.colour)))
+
+    def add_sky(self, lighting: Lighting) -> None:
+        """Light from all around, as an image: both begin in the north and go over east, the zenith on top."""
+        from pxr import UsdLux
+
+        sky = lighting.sky
+        size = sky.texels.shape[:2] if isinstance(sky, SkyImage) else _SKY
+        light = sky.seen(directions_of(size).reshape(-1, 3).astype(np.float32)).reshape(*size, 3)
+        file = self.path.parent / f"{self.path.stem}_sky.exr"
+        write_image(file, light)
+        self.files.append(file)
+        dome = UsdLux.DomeLight.Define(self.stage, "/scene/sky")
+        dome.CreateTextureFileAttr(f"./{file.name}")
+        dome.CreateTextureFormatAttr(UsdLux.Tokens.latlong)
 
     def add_camera(self, camera: Camera) -> None:
         from pxr import Gf, UsdGeom

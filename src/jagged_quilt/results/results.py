@@ -17,7 +17,8 @@ from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
-from jagged_quilt.export.driver import Driver, baked_on
+from jagged_quilt.export.driver import Driver
+from jagged_quilt.export.shader_blend import baked_on
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError
