@@ -98,7 +98,13 @@ class Wanted:
     "--texels", "side", type=click.IntRange(1, 1 << 15), help="Along the longer side of maps; as they are where not given."
 )
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", show_default=True, help="Of each channel.")
-@click.option("--terrain", "error", type=float, metavar="METRES", help="The terrain as terrain.glb, at most so far from it.")
+@click.option(
+    "--terrain",
+    "error",
+    type=float,
+    metavar="METRES",
+    help="The terrain as terrain.glb, or of a --scene: at most so far from it.",
+)
 @click.option("--near", type=float, metavar="METRES", help="With --terrain: from the camera of the view, beyond this, coarser.")
 @click.option("--scene", type=click.Choice(["glb", "gltf", "usda", "usdc"]), help="Ground, meshes, maps and lamps as a scene.")
 @click.option("--tiled", is_flag=True, help="With --scene glb or gltf: what lies by uv alone keeps its tile, and is not baked.")
