@@ -246,6 +246,20 @@ class TestGltf:
         assert validated(project / "out" / "export" / "scene.glb") == []
         assert "--tiled is said of a --scene" in jquilt("export", quilt, "--scene", "usda", "--tiled")[2]
 
+    def test_maps_of_a_swatch_may_differ_in_size(self, tmp_path):
+        """As those of many sets do; constants are one texel."""
+        maps = {**made_maps(1, 16, (*jq.SURFACE_ROLES, *RARE)), **made_maps(2, 8, (R.OPACITY, R.ROUGHNESS, R.COAT))}
+        maps[R.COAT_ROUGHNESS] = jq.TextureMap(role=R.COAT_ROUGHNESS, texels=np.full((1, 1, 1), 90, np.uint8))
+        swatch, box = jq.Swatch(name="mixed", tile=1.0, relief=0.1, maps=maps), jq.shapes.box()
+        tiled = jq.export.tiled_parts(box, {box.part_names[0]: [jq.Layer("mixed", jq.Uv())]}, {"mixed": swatch})
+        thing = jq.export.SceneThing(name="box", mesh=box, maps=None, tiled=tiled)
+        for metallic in (False, True):
+            file = jq.export.write_gltf(jq.export.EngineScene(things=[thing]), tmp_path / "a.glb", metallic=metallic)[0][0]
+            assert validated(file) == []
+        made = jq.read_mesh(tmp_path / "a.glb").materials["box: box"].swatch_source(folder=tmp_path / "made").read().maps
+        assert made[R.COAT_ROUGHNESS].shape == (8, 8)
+        assert np.abs(made[R.COAT_ROUGHNESS].values - 90 / 255).max() < 0.005
+
     def test_what_is_no_scene_is_refused(self, tmp_path):
         with pytest.raises(jq.QuiltError, match=r"as \.glb or \.gltf; got \.fbx"):
             jq.export.write_gltf(scene(), tmp_path / "scene.fbx")

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.arrays.resize import resized
 from jagged_quilt.export.engine_maps import PACKED_NAME, Conventions, EngineMaps, engine_maps
 from jagged_quilt.export.engine_scene import EngineScene, SceneThing
 from jagged_quilt.export.file_names import stems_of
@@ -129,10 +130,12 @@ class _Making:
         colour = images.pop("base_color" if self.how.metallic else "diffuse")
         opacity, height = images.pop("opacity", None), images.pop("height", None)
         del height  # of which the standard knows nothing
-        out = {"base_color": colour if opacity is None else np.dstack([colour, opacity])}
+        out = {"base_color": colour if opacity is None else np.dstack([colour, _as_large(opacity, colour.shape[:2])])}
         if "coat" in images:
             coat = images.pop("coat")
             rough = images.pop("coat_roughness", np.zeros_like(coat))
+            size = max(coat.shape, rough.shape)
+            coat, rough = _as_large(coat, size), _as_large(rough, size)
             out["coat"] = np.stack([coat, rough, np.zeros_like(coat)], axis=2)
         return out | images
 
@@ -170,6 +173,13 @@ class _Making:
         number = self.writer.add("cameras", {"name": "view", "type": "perspective", "perspective": told})
         node = {"name": "view", "camera": number, "translation": list(camera.position), "rotation": _turned_to(way)}
         self.writer.add_node(node)
+
+
+def _as_large(grey: Stored, size: tuple[int, int]) -> Stored:
+    """A grey image (H, W) with as many rows and columns as another: a swatch's maps may differ in size."""
+    if grey.shape == size:
+        return grey
+    return np.rint(resized(grey[..., None].astype(np.float32), *size)[..., 0]).astype(grey.dtype)
 
 
 def _turned_to(way: NDArray[np.floating]) -> list[float]:
