@@ -339,6 +339,8 @@ class TestMaterialX:
             named = re.findall(r'value="([^"]+\.png)"', file.read_text())
             assert len(named) == (13 if "ml_ut" in file.name else 8) - 2  # of diffuse and specular comes one
             assert all((tmp_path / each).is_file() for each in named)
+        with pytest.raises(jq.QuiltError, match='normals of "x" are those of the world'):
+            jq.export.write_materialx(tmp_path, {"x": baked(normals=NormalSpace.WORLD)})
         assert "a repeat covers 2 x 2 m" in documents[0].read_text(encoding="utf-8")
 
 

@@ -7,8 +7,10 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 from jagged_quilt.baking.baked_maps import BakedMaps
+from jagged_quilt.blend.blend import NormalSpace
 from jagged_quilt.export.engine_maps import Conventions, Loss, engine_maps
 from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.maps.swatch import Swatch
 
@@ -43,7 +45,15 @@ def write_materialx(
     materials : mapping of name to BakedMaps or Swatch
     bits : int
         8 or 16; of heights 16 always.
+
+    Raises
+    ------
+    ShapeError
+        If normals that were baked are those of the world, which no material takes.
     """
+    for name, given in materials.items():
+        if isinstance(given, BakedMaps) and given.normals is not NormalSpace.TANGENT:
+            raise ShapeError(f'the normals of "{name}" are those of the world; bake them with normals = "tangent"')
     folder, files, told = Path(folder), list[Path](), list[str]()
     how = Conventions(metallic=True, bits=bits)
     for name, stem in stems_of([*materials]).items():

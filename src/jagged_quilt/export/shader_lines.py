@@ -58,7 +58,9 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
     lines.append(
         "// a layer without weight costs nothing" + (f": {average:.1f} on average over the ground." if average else ".")
     )
-    lines.append(f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} sheets of weights.")
+    lines.append(
+        f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} {'sheet' if sheets == 1 else 'sheets'} of weights."
+    )
     return "\n".join(lines)
 
 
