@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
-from jagged_quilt.codecs.ktx2 import Ktx2File, Ktx2Head, Spool, write_ktx2
+from jagged_quilt.codecs.ktx2 import Ktx2File, Ktx2Head, Spool, write_ktx2, write_unpacked
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_named
 from jagged_quilt.foundation.errors import FileError, QuiltError, ShapeError
 
@@ -223,6 +223,19 @@ class TestKtx2:
         body = bytes.fromhex(words.replace(" ", ""))[4:]
         assert struct.unpack_from("<I", data, 12)[0] == number
         assert data[at : at + length] == struct.pack("<I", 4 + len(body)) + body
+
+    @pytest.mark.parametrize(("pixels", "channels", "srgb"), EVERY, ids=lambda v: getattr(v, "key", str(v)))
+    def test_a_file_is_unpacked_to_the_same_texels(self, tmp_path, pixels, channels, srgb):
+        head = head_of(pixels, channels, srgb)
+        packed = Ktx2File(written(tmp_path / "a.ktx2", head, stored_levels(head)))
+        write_unpacked(packed, tmp_path / "b.ktx2")
+        plain = Ktx2File(tmp_path / "b.ktx2")
+        assert plain.head == replace(packed.head, zstd=False, notes=plain.head.notes)
+        plain.check()
+        for level in range(head.levels):
+            for which in range(head.slices):
+                assert np.array_equal(plain.texels(level, which), packed.texels(level, which))
+        assert {path.name for path in tmp_path.iterdir()} == {"a.ktx2", "a.spool", "b.ktx2"}
 
     def test_another_parser_reads_and_writes_the_same_bytes(self, tmp_path):
         """npm's ktx-parse, run with node where both are there."""

@@ -10,15 +10,20 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import jquilt, made_maps, made_swatch
 from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.export.bundle import Bundle, write_bundle
+from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.texture_map import stored_values
+from jagged_quilt.results.results import Results
 
 R = jq.MapRole
 ROOT = Path(__file__).parents[1]
@@ -456,3 +461,188 @@ class TestCommand:
         ):
             code, _, errors = jquilt("export", quilt, *words)
             assert (code, why in errors) == (2, True), errors
+
+
+class TestTiledParts:
+    BOX = jq.shapes.box()
+
+    def of(self, **how):
+        """What becomes of a box whose layer lies by uv in a way."""
+        plain = {key: how.pop(key) for key in ("mask", "tuning", "far", "apart") if key in how}
+        swatches = {"a": made_swatch("a", tile=2.0)}
+        layers = {name: [jq.Layer("a", jq.Uv(**how), **plain)] for name in self.BOX.part_names}
+        return jq.export.tiled_parts(self.BOX, layers, swatches)
+
+    def test_a_unit_of_uv_is_as_long_as_was_measured_or_said(self):
+        (own,) = self.of(metres=4.0, offset=(1.0, 0.5)).values()
+        assert (own.scale, own.offset) == ((2.0, 2.0), (-0.5, -0.25))
+        (measured,) = self.of().values()
+        assert measured.scale[0] == pytest.approx(self.BOX.metres_of(self.BOX.parts[0]) / 2)
+
+    @pytest.mark.parametrize(
+        "how",
+        [
+            {"rotation": 30.0},
+            {"mirror": "u"},
+            {"wrap": "clamp"},
+            {"warp": jq.Warp(0.1, 1.0)},
+            {"shuffle": jq.Shuffle(size=1.0)},
+            {"mask": jq.Constant(0.5)},
+            {"tuning": jq.Tuning(roughness=0.1)},
+            {"far": jq.Far(start=3.0)},
+            {"apart": {"normal": jq.Apart(scale=2.0)}},
+        ],
+        ids=lambda how: next(iter(how)),
+    )
+    def test_what_is_more_than_a_tile_is_baked(self, how):
+        assert self.of(**how) == {}
+
+    def test_what_has_another_projection_or_a_layout_of_its_own_is_baked(self):
+        swatches = {"a": made_swatch("a")}
+        layers = {name: [jq.Layer("a", jq.Box())] for name in self.BOX.part_names}
+        assert jq.export.tiled_parts(self.BOX, layers, swatches) == {}
+        by_uv = {name: [jq.Layer("a", jq.Uv())] for name in self.BOX.part_names}
+        assert jq.export.tiled_parts(self.BOX.laid_out(self.BOX.uv), by_uv, swatches) == {}
+        two = {name: [jq.Layer("a", jq.Uv()), jq.Layer("a", jq.Uv(), mask=jq.Constant(0.5))] for name in by_uv}
+        assert jq.export.tiled_parts(self.BOX, two, swatches) == {}
+
+
+class TestMapsBack:
+    def test_a_bake_is_read_back_as_it_was_saved(self, tmp_path):
+        maps = baked(3, RARE)
+        maps.save(tmp_path)
+        again = jq.open_baked(tmp_path)
+        assert again.keys() == maps.keys()
+        assert all(np.array_equal(again[role], maps[role]) for role in maps)
+        assert (again.relief, again.normals) == (maps.relief, maps.normals)
+
+    def test_what_is_no_bake_is_refused(self, tmp_path):
+        with pytest.raises(jq.QuiltError, match=r"bake\.json"):
+            jq.open_baked(tmp_path)
+        (tmp_path / "bake.json").write_text('{"maps": {"colour": "x.png"}}')
+        with pytest.raises(jq.QuiltError, match="no manifest of a bake"):
+            jq.open_baked(tmp_path)
+
+    @pytest.mark.parametrize("bits", [8, 16])
+    @pytest.mark.parametrize("role", [R.DIFFUSE, R.NORMAL, R.ROUGHNESS, R.OPACITY], ids=lambda role: role.key)
+    def test_what_is_stored_means_what_it_did_within_half_a_step(self, role, bits):
+        values = np.random.default_rng(3).random((9, 7, role.value.channels)).astype(np.float32)
+        if role.value.direction:
+            values = values * 2 - 1
+            values /= np.linalg.norm(values, axis=2, keepdims=True)
+        kept = stored_values(role, values, bits)
+        again = jq.TextureMap(role=role, texels=kept).values
+        step = (2 if role.value.direction else 1) / ((1 << bits) - 1)
+        assert kept.dtype == (np.uint16 if bits == 16 else np.uint8)
+        if not role.is_colour:
+            assert np.abs(again - values).max() < 1.01 * step
+        assert np.array_equal(stored_values(role, again, bits), kept) or role.value.direction
+
+    def test_colours_beyond_white_and_black_are_cut(self):
+        assert stored_values(R.DIFFUSE, np.array([[[-1.0, 2.0, 1.0]]])).tolist() == [[[0, 255, 255]]]
+
+    def test_bits_that_no_file_has_are_refused(self):
+        ground = jq.Terrain(np.zeros((3, 3)), size=(4, 4))
+        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        with pytest.raises(jq.QuiltError, match="8 or 16 bits; got 12"):
+            jq.Baker(ground.canvas(4), [jq.Layer("a")], arrays).over(ground.canvas(4), bits=12)
+
+
+class TestUsdLamps:
+    def test_each_lamp_has_its_kind_its_place_and_its_light(self, tmp_path):
+        Usd, UsdGeom = pytest.importorskip("pxr.Usd"), pytest.importorskip("pxr.UsdGeom")
+        jq.export.write_usd(scene(), tmp_path / "scene.usda")
+        stage = Usd.Stage.Open(str(tmp_path / "scene.usda"))
+        of = lambda name: stage.GetPrimAtPath(f"/scene/{name}")
+        assert [of(name).GetTypeName() for name in ("sun_0", "lamp_1", "lamp_2")] == [
+            "DistantLight",
+            "SphereLight",
+            "SphereLight",
+        ]
+        ball = of("lamp_1")
+        shed = ball.GetAttribute("inputs:intensity").Get() * np.pi * ball.GetAttribute("inputs:radius").Get() ** 2
+        assert shed == pytest.approx(10.0)  # what falls on a plate 1 m away
+        assert of("lamp_2").GetAttribute("inputs:shaping:cone:angle").Get() == 20.0
+        way = UsdGeom.Xformable(of("lamp_2")).ComputeLocalToWorldTransform(0)
+        assert np.allclose(way.TransformDir((0, 0, -1)), (0, -1, 0), atol=1e-6)
+        assert np.allclose(way.ExtractTranslation(), (1, 3, 0))
+        view = UsdGeom.Camera(of("view"))
+        half = view.GetVerticalApertureAttr().Get() / 2 / view.GetFocalLengthAttr().Get()
+        assert 2 * np.degrees(np.arctan(half)) == pytest.approx(40.0, abs=1e-4)
+
+
+class TestNames:
+    @settings(max_examples=50, deadline=None)
+    @given(names=st.lists(st.text(max_size=12), unique=True, max_size=8))
+    def test_every_name_gets_a_stem_of_its_own_that_any_system_takes(self, names):
+        stems = stems_of(names)
+        assert list(stems) == names
+        assert len(set(stems.values())) == len(names)
+        assert all(re.fullmatch(r"[a-z0-9_]+", stem) for stem in stems.values())
+
+
+class TestBundleThatFails:
+    """Whatever happens while it is written, what lay there before stays, and nothing is left lying about."""
+
+    def bundle(self, project):
+        quilt = jq.read_quilt(project / "job.quilt.toml")
+        results = Results(quilt, project / "out")
+        plan = jq.BlendPlan.of(quilt.layers, results.arrays.open())
+        known = {"arrays": results.arrays, "terrain": quilt.terrain, "lighting": quilt.lighting, "camera": quilt.camera}
+        return Bundle(title="x", plan=plan, films=(), **known)
+
+    def test_a_fault_leaves_what_was_there(self, project):
+        folder, bundle = project / "b", self.bundle(project)
+        write_bundle(folder, bundle, lambda stage: {})
+        before = {path.name: path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+        def fails(stage):
+            (stage / "half.txt").write_text("half")
+            raise OSError("the disk is full")
+
+        with pytest.raises(OSError, match="disk is full"):
+            write_bundle(folder, bundle, fails)
+        assert {path.name: path.read_bytes() for path in folder.rglob("*") if path.is_file()} == before
+        assert not [path for path in project.iterdir() if path.name.startswith(".")]
+
+    def test_a_file_in_the_place_of_a_folder_is_refused(self, project):
+        (project / "b").write_text("mine")
+        with pytest.raises(jq.QuiltError, match="holds something that is no bundle"):
+            write_bundle(project / "b", self.bundle(project), lambda stage: {})
+        assert (project / "b").read_text() == "mine"
+
+    def test_a_missing_file_is_told(self, project):
+        write_bundle(project / "b", self.bundle(project), lambda stage: {})
+        next((project / "b" / "arrays").iterdir()).unlink()
+        with pytest.raises(jq.QuiltError, match="is missing; write the bundle again"):
+            jq.export.check_bundle(project / "b")
+
+
+class TestWriter:
+    def test_a_file_of_everything_is_laid_out_as_the_standard_wants(self, tmp_path):
+        """Every view begins at a multiple of four, and an image in the file is the image."""
+        jq.export.write_gltf(scene(), tmp_path / "a.glb")
+        data, told = (tmp_path / "a.glb").read_bytes(), gltf_of(tmp_path / "a.glb")
+        start = 20 + struct.unpack_from("<I", data, 12)[0] + 8
+        assert struct.unpack_from("<I", data, 8)[0] == len(data)
+        assert all(view["byteOffset"] % 4 == 0 for view in told["bufferViews"])
+        image = next(each for each in told["images"] if each["name"] == "a_ball_normal")
+        view = told["bufferViews"][image["bufferView"]]
+        (tmp_path / "n.png").write_bytes(data[start + view["byteOffset"] :][: view["byteLength"]])
+        assert np.array_equal(read_image(tmp_path / "n.png"), baked(1, RARE)[R.NORMAL])
+        position = told["accessors"][told["meshes"][0]["primitives"][0]["attributes"]["POSITION"]]
+        assert np.allclose(np.subtract(position["max"], position["min"]), 2, atol=0.01)
+
+    def test_files_beside_a_gltf_are_those_that_it_names(self, tmp_path):
+        files, _ = jq.export.write_gltf(scene(), tmp_path / "scene.gltf")
+        told = json.loads((tmp_path / "scene.gltf").read_text())
+        named = {told["buffers"][0]["uri"], *(each["uri"] for each in told["images"]), "scene.gltf"}
+        assert named == {path.name for path in files} == {path.name for path in tmp_path.iterdir()}
+
+    def test_a_place_far_away_stays_exact(self, tmp_path):
+        """The node is moved, and not the vertices, which are float32."""
+        far = jq.shapes.box().placed(np.eye(4) + np.outer([1, 0, 0, 0], [0, 0, 0, 2e6]))
+        thing = jq.export.mesh_thing(far, baked(), name="far")
+        jq.export.write_gltf(jq.export.EngineScene(things=[thing]), tmp_path / "a.glb")
+        again = jq.read_mesh(tmp_path / "a.glb")
+        assert np.abs(np.sort(again.world, axis=0) - np.sort(far.world, axis=0)).max() < 1e-6

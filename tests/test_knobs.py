@@ -5,6 +5,8 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
+from jagged_quilt.blend import _home_kernels
+from jagged_quilt.foundation import checks
 from jagged_quilt.maps.image_files import read_image, write_image
 
 R = jq.MapRole
@@ -333,3 +335,65 @@ class TestGrown:
         wide = jq.Swatch(name="w", tile=1, relief=1, maps={R.DIFFUSE: flat})
         with pytest.raises(jq.QuiltError, match="32768 texels wide"):
             jq.grown(wide, jq.Grow(times=16))
+
+
+class TestHomes:
+    """Layers of which a place costs more stand in the same place at every point."""
+
+    @staticmethod
+    def one_by_one(layers, weights, home, most):
+        """Where each layer of a point goes: those at home first, in order, and the others into what is left."""
+        out, taken = [None] * most, set()
+        for k in range(most):
+            if home[layers[k]] >= 0 and weights[k] > 0:
+                place = home[layers[k]] % most
+                while place in taken:
+                    place = (place + 1) % most
+                taken.add(place)
+                out[place] = k
+        rest = iter(place for place in range(most) if place not in taken)
+        for k in range(most):
+            if not (home[layers[k]] >= 0 and weights[k] > 0):
+                out[next(rest)] = k
+        return out
+
+    @pytest.mark.parametrize("most", [1, 2, 3, 4, 5, 7])
+    def test_every_layer_is_kept_and_stands_where_it_is_at_home(self, most):
+        rng, count = np.random.default_rng(most), 9
+        layers = np.stack([rng.permutation(count)[:most] for _ in range(300)]).astype(np.uint16)
+        weights = (rng.random(layers.shape) * rng.integers(0, 2, layers.shape)).astype(np.float32)
+        home = np.full(count, -1)
+        home[rng.permutation(count)[:4]] = np.arange(4)
+        to, shares = np.empty_like(layers), np.empty_like(weights)
+        first = np.where(home < 0, 0, 1 + home % most)
+        frozen = [checks.frozen(each, kind) for each, kind in ((layers, np.uint16), (weights, np.float32), (first, np.int32))]
+        _home_kernels.go_home(*frozen, _home_kernels.ways_home(most), to, shares)
+        for row in range(len(layers)):
+            order = self.one_by_one(layers[row], weights[row], home, most)
+            assert to[row].tolist() == layers[row][order].tolist()
+            assert shares[row].tolist() == weights[row][order].tolist()
+
+
+class TestSeveralCharts:
+    """Places of a block that lie on several charts are brought together lane by lane."""
+
+    @pytest.mark.parametrize("apart", [False, True])
+    @pytest.mark.parametrize("count", [2, 3, 8])
+    def test_each_layer_lies_as_it_does_alone(self, count, apart):
+        """Strewn over a block, each by itself: a blend of one layer gives the same there."""
+        rng = np.random.default_rng(count)
+        arrays = jq.pack([made_swatch(f"s{n}", n, 16, 1.0 + n) for n in range(count)], side=16, threads=1)
+        lies = [jq.Triplanar(rotation=17.0 * n, offset=(0.1 * n, 0.3)) for n in range(count)]
+        more = [{"normal": jq.Apart(scale=1.5 + n, rotation=9.0 * n)} if apart and n % 2 else {} for n in range(count)]
+        layers = [jq.Layer(f"s{n}", lies[n], apart=more[n]) for n in range(count)]
+        ground = jq.Terrain(rng.random((9, 9)) * 3, size=(6, 6))
+        points = ground.points((20, 20))
+        which = rng.integers(0, count, len(points))
+        names = tuple(layer.name for layer in layers)
+        weights = jq.PointWeights(names, which[:, None].astype(np.uint8), np.ones((len(points), 1), np.float32))
+        relief = 0.1
+        whole = jq.Blend(arrays, layers, relief=relief).at(points, weights)
+        for n, layer in enumerate(layers):
+            own = np.flatnonzero(which == n)
+            alone = jq.Blend(arrays, [layer], relief=relief).at(points[own], jq.PointWeights.all_of(layer.name, len(own)))
+            assert np.abs(whole.values[own] - alone.values).max() < 2e-5

@@ -20,6 +20,7 @@ from jagged_quilt.export.shader import blend_shader
 from jagged_quilt.export.splat_sheets import whole_weight
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.masks.mask import Shared
 from jagged_quilt.results import exports
 from jagged_quilt.results.results import Results
 from reference_blend import Decoded, blend_point
@@ -436,3 +437,109 @@ def test_without_a_driver_the_error_says_so(own_saltworks):
     code, _, errors = fresh_jquilt("bake", own_saltworks, "--on", "gpu", "--texels", "16", env={**os.environ, **nothing})
     assert code == 2
     assert "there is no OpenGL driver without a window" in errors
+
+
+class TestLiveSource:
+    """What masks become as source, with no driver needed to see it."""
+
+    def of(self, mask, **how):
+        made = jq.export.live_weights([jq.Layer("a"), jq.Layer("b", mask=mask)], **how)
+        return re.search(r"answers\[1\] = (.*);  // b", made.source)[1], made
+
+    @pytest.mark.parametrize(
+        ("mask", "source"),
+        [
+            (jq.HeightBand(2, 6, 1.5), "banded(high, 2.0, 6.0, 1.5)"),
+            (jq.Slope(0, 30), "banded(slope, 0.0, 30.0, 0.0)"),
+            (jq.Facing(90), "facing_of(point.normal, 90.0, 45.0, 30.0, 4.0)"),
+            (~jq.Slope(0, 30), "1.0 - banded(slope, 0.0, 30.0, 0.0)"),
+            (~(~jq.Constant(0.25)), "1.0 - (1.0 - 0.25)"),
+            (jq.Constant(0.25) * ~jq.Constant(0.5), "0.25 * (1.0 - 0.5)"),
+            (jq.Constant(0.25) | jq.Constant(0.5), "max(0.25, 0.5)"),
+            (jq.Constant(0.25) ^ jq.Constant(0.5), "abs(0.25 - 0.5)"),
+            (jq.Constant(0.25).mixed(0.5, 0.125), "clamp(0.25 + 0.125 * (0.5 - 0.25), 0.0, 1.0)"),
+            (jq.HeightBand(0, 1).cut(0.5, 0.5), "stepped(banded(high, 0.0, 1.0, 0.0), 0.25, 0.75)"),
+            (jq.Constant(0.5).levels(0.25, 0.75, 2), "pow(clamp((0.5 - 0.25) * 2.0, 0.0, 1.0), 0.5)"),
+        ],
+        ids=lambda each: each if isinstance(each, str) else "",
+    )
+    def test_a_mask_reads_as_it_is_said(self, mask, source):
+        found, made = self.of(mask)
+        assert found == source
+        assert (made.told, made.sheets, len(made.noise_places)) == ((), 0, 0)
+
+    def test_a_noise_is_worked_out_once_however_often_it_is_asked(self):
+        noise = jq.Noise(size=3.0, threshold=0.5, range=0.5)
+        found, made = self.of(noise * jq.Noise(size=3.0, threshold=0.25, range=0.0) + jq.Noise(size=3.0, seed=1))
+        first, second = "stepped(noises[0], 0.25, 0.75)", "stepped(noises[0], 0.25, 0.25)"
+        assert found == f"min({first} * {second} + stepped(noises[1], 0.4, 0.6), 1.0)"
+        assert made.source.count("Noise(3.0, ") == 2
+        assert made.noise_places.shape == (1, 1025)
+        assert (np.diff(made.noise_places[0]) >= 0).all()
+
+    def test_what_a_shader_cannot_know_is_read_and_said(self):
+        bent = jq.HeightBand(0, 1).warped(by=1.0, size=3.0)
+        found, made = self.of(bent * jq.Slope(0, 30) * bent)
+        assert found == "told_by_sheets[0] * banded(slope, 0.0, 30.0, 0.0) * told_by_sheets[0]"
+        assert made.told == (bent,)
+        assert "told_by_sheets[0] = told_sheet_0.r;  // height 0 to 1 m, warped by 1 m" in made.source
+        assert made.sheets == 1
+
+    def test_shared_masks_stand_in_a_name_of_their_own(self):
+        own = Shared(jq.Slope(0, 30) * jq.HeightBand(0, 5), "rock")
+        found, made = self.of(own | ~own)
+        assert found == "max(shared_0, (1.0 - shared_0))"
+        assert "float shared_0 = banded(slope, 0.0, 30.0, 0.0) * banded(high, 0.0, 5.0, 0.0);  // rock" in made.source
+
+    def test_adopted_and_painted_weights_are_read_from_sheets(self):
+        found, made = self.of(jq.Slope(0, 30), adopted=("a", "b"), painted=True)
+        assert found == "texture(adopted_0, uv).g * banded(slope, 0.0, 30.0, 0.0)"
+        assert "bool is_adopted[2] = bool[](true, true);" in made.source
+        assert "weight[1] = mix(weight[1], sheet_0.g, painted);  // b" in made.source
+        assert made.sheets == 3
+
+    def test_turns_are_taken_as_the_medley_says(self):
+        of = lambda by, softness: (
+            jq.export.live_weights(
+                [jq.Layer("a"), jq.Layer("b", mask=jq.Constant(1), medley=jq.Medley(("a", "b"), by, softness))]
+            ).source
+        )
+        assert "float turns[2] = float[](noises[0], noises[1]);" in of(jq.Noise(size=2), 0.3)
+        assert "turns[turn] == top && sum == 0.0 ? 1.0 : 0.0" in of(jq.Noise(size=2), 0.0)
+        assert "float goes_by = high, stops[2] = float[](1.0, 5.0);" in of(jq.Heights((1, 5)), 1.0)
+        assert "part >= 0.5 ? 1.0 : 0.0" in of(jq.Slope(0, 30), 0.0)
+
+    def test_only_live_weights_are_live(self):
+        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        with pytest.raises(jq.QuiltError, match="live_weights"):
+            blend_shader(arrays, [jq.Layer("a")], weights="live")
+
+
+class TestPlans:
+    def test_a_plan_of_a_meshs_part_is_what_its_layers_are_in_its_space(self):
+        """The plan brings its own frame, metres and films; told in two ways the source is the same."""
+        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        layers = [jq.Layer("a", jq.Triplanar(space="object"))]
+        frame = np.eye(4)
+        frame[:3, 3] = 3.0, 0.0, 1.0
+        placed = blend_shader(arrays, jq.BlendPlan.of(layers, arrays.open(), frame=frame))
+        plain = blend_shader(arrays, layers)
+        assert placed.source == plain.source
+        assert placed.block != plain.block
+        assert plain.block == blend_shader(arrays, jq.BlendPlan.of(layers, arrays.open())).block
+
+    def test_what_stands_for_a_layer_far_away_can_be_left_out(self):
+        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=4, threads=1)
+        layers = [jq.Layer("a", far=jq.Far(start=3.0, swatch="b")), jq.Layer("b", mask=jq.Constant(0.5))]
+        plan = jq.BlendPlan.of(layers, arrays.open())
+        near = plan.near_alone()
+        assert (len(plan.layers), len(near.layers)) == (3, 2)
+        assert near.near_alone() is near
+        assert "seen_from_eye" in blend_shader(arrays, plan).source
+        assert "seen_from_eye" not in blend_shader(arrays, near).source
+
+    def test_a_map_whose_channels_lie_in_two_arrays_is_refused(self):
+        layouts = [jq.layout_of("one", ["diffuse.r", "diffuse.g"]), jq.layout_of("two", ["diffuse.b", "height"])]
+        arrays = jq.pack([made_swatch("a")], side=4, layouts=layouts, threads=1)
+        with pytest.raises(jq.QuiltError, match="none holds those of diffuse; pack them together"):
+            blend_shader(arrays, [jq.Layer("a")])
