@@ -6,6 +6,7 @@ import shutil
 import struct
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -646,3 +647,61 @@ class TestWriter:
         jq.export.write_gltf(jq.export.EngineScene(things=[thing]), tmp_path / "a.glb")
         again = jq.read_mesh(tmp_path / "a.glb")
         assert np.abs(np.sort(again.world, axis=0) - np.sort(far.world, axis=0)).max() < 1e-6
+
+
+class TestMetallic:
+    @settings(max_examples=30, deadline=None)
+    @given(seed=st.integers(0, 10**6), bits=st.sampled_from([8, 16]))
+    def test_what_is_told_to_be_lost_is_what_making_it_again_leaves(self, seed, bits):
+        """From the images alone, by the standard's own mixing; for any pair of colours."""
+        rng, top = np.random.default_rng(seed), (1 << bits) - 1
+        diffuse, specular = (rng.random((6, 5, 3)).astype(np.float32) * scale for scale in (1.0, rng.choice([0.08, 1.0])))
+        stored = {role: stored_values(role, each, bits) for role, each in ((R.DIFFUSE, diffuse), (R.SPECULAR, specular))}
+        maps = jq.BakedMaps(stored, relief=1.0, normals=NormalSpace.TANGENT)
+        made = jq.export.engine_maps(maps, jq.export.Conventions(metallic=True, bits=bits))
+        base = linear_from_srgb(made.images["base_color"] / top)
+        metal = (made.images["metallic"] / top).astype(np.float32)
+        again = jq.convert.diffuse_specular_from_metallic(base, metal)
+        given = [linear_from_srgb(stored[role] / top) for role in (R.DIFFUSE, R.SPECULAR)]
+        off = np.maximum(*(np.abs(one - two).max(axis=2) for one, two in zip(again, given, strict=True)))
+        assert off.max() == pytest.approx(made.lost.worst, abs=0.02 if bits == 8 else 0.001)
+        assert off.mean() == pytest.approx(made.lost.mean, abs=0.01 if bits == 8 else 0.0005)
+
+    def test_large_maps_are_turned_in_bands_to_the_same_texels(self, monkeypatch):
+        maps = baked(5, side=16)
+        whole = jq.export.engine_maps(maps, jq.export.Conventions(metallic=True))
+        monkeypatch.setattr(sys.modules["jagged_quilt.export.engine_maps"], "_BAND", 48)
+        bands = jq.export.engine_maps(maps, jq.export.Conventions(metallic=True))
+        assert all(np.array_equal(bands.images[name], whole.images[name]) for name in whole.images)
+        assert bands.lost.worst == whole.lost.worst
+        assert bands.lost.mean == pytest.approx(whole.lost.mean, rel=1e-6)
+
+    def test_maps_of_several_sizes_meet_at_that_of_the_colour(self):
+        maps = {**made_maps(1, 16), **made_maps(2, 8, (R.SPECULAR, R.ROUGHNESS, R.OCCLUSION))}
+        swatch = jq.Swatch(name="mixed", tile=1.0, relief=0.1, maps=maps)
+        made = jq.export.engine_maps(swatch, jq.export.Conventions(metallic=True, packed=True)).images
+        assert made["occlusion_roughness_metallic"].shape == made["base_color"].shape == (16, 16, 3)
+        alone = jq.export.engine_maps(swatch).images
+        assert (alone["roughness"].shape, alone["diffuse"].shape) == ((8, 8), (16, 16, 3))
+
+
+class TestAskedTwice:
+    def test_a_second_export_gives_the_same_bytes(self, project):
+        """Of every form; what is there gives way."""
+        quilt = project / "job.quilt.toml"
+        asked = (
+            ("--scene", "glb"),
+            ("--scene", "usda"),
+            ("--materialx",),
+            ("--maps", "--bits", "16"),
+            ("--bundle", project / "b"),
+        )
+        seen = []
+        for _ in range(2):
+            assert all(jquilt("export", quilt, *words)[0] == 0 for words in asked)
+            folders = [project / "out" / "export", project / "b"]
+            files = [path for folder in folders for path in sorted(folder.rglob("*")) if path.is_file()]
+            seen.append({str(path): path.read_bytes() for path in files})
+            time.sleep(1.1)  # and none of them tells it
+        assert seen[0] == seen[1]
+        assert len(seen[0]) > 40

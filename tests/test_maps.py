@@ -1,5 +1,6 @@
 """Maps and swatches: files in and out as they are stored, roles told by the trade's words."""
 
+import time
 from pathlib import Path
 
 import numpy as np
@@ -175,3 +176,26 @@ class TestSwatch:
             jq.read_swatch(tmp_path / "b", tile=1)
         with pytest.raises(RangeError, match="tile must be above 0 m"):
             jq.Swatch(name="c", tile=0, relief=1, maps=made_maps(0))
+
+
+class TestWritten:
+    @pytest.mark.parametrize(
+        ("suffix", "kind"), [(".png", np.uint16), (".tif", np.uint8), (".tif", np.float32), (".exr", np.float32)]
+    )
+    def test_the_same_image_has_the_same_bytes_at_any_time(self, tmp_path, suffix, kind):
+        """What tells the time of day would make every hash of a file another."""
+        texels = (np.random.default_rng(1).random((5, 7, 3)) * (1 if kind is np.float32 else 200)).astype(kind)
+        written = []
+        for number in range(2):
+            path = tmp_path / f"{number}{suffix}"
+            write_image(path, texels)
+            written.append(path.read_bytes())
+            time.sleep(1.1 * (number == 0))
+        assert written[0] == written[1]
+        assert np.array_equal(read_image(tmp_path / f"0{suffix}"), texels)
+
+    def test_what_was_there_stays_where_nothing_can_be_written(self, tmp_path):
+        write_image(tmp_path / "a.png", np.zeros((2, 2), np.uint8))
+        with pytest.raises(ShapeError, match="texels must be"):
+            write_image(tmp_path / "a.png", np.zeros((2, 2), np.int32))
+        assert not read_image(tmp_path / "a.png").any()
