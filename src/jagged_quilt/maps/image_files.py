@@ -44,7 +44,7 @@ SUFFIXES = (
     ".gif",
 )
 
-_NO_TIME = "1970:01:01 00:00:00"
+_NO_TIME, _TIMED = "1970:01:01 00:00:00", (".exr", ".tif", ".tiff")  # or each hour has its own bytes of an image
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
 _NUMBERS = {**_AS_STORED, "int8": oiio.INT8, "int16": oiio.INT16, "int": oiio.INT32, "uint": oiio.UINT32, "double": oiio.DOUBLE}
 _NO_DATA_TAG = 42113  # of TIFF: the number that means "nothing here", as text (an OGC standard of elevation files)
@@ -388,11 +388,7 @@ def write_image(path: Path | str, texels: Stored | Rows) -> None:
     spec.attribute("oiio:UnassociatedAlpha", 1)
     spec.attribute("png:compressionLevel", 1)
     spec.attribute("png:filter", 32)
-    if path.suffix.lower() in (
-        ".exr",
-        ".tif",
-        ".tiff",
-    ):  # else the time of day stands in it, and the same image never has the same bytes
+    if path.suffix.lower() in _TIMED:
         spec.attribute("DateTime", _NO_TIME)
     with written_whole(path) as temporary:
         name = _name_of(temporary)
