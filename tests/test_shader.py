@@ -364,6 +364,7 @@ class TestSource:
         assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag", "light.glsl", "sky_light.exr"} <= names
         assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
         assert "brine far away: planar, at most 1 place to read" in said
+        assert re.search(r"costs nothing: [12]\.\d on average over the ground, patches and maps apart not counted\.", said)
         assert jquilt("export", own_saltworks, "--shader", "spoken")[0] == 2
         code, said, _ = jquilt("export", own_saltworks, "--shader", "glsl", "--pairs")
         assert (code, "pairs_numbers.png" in said, "2 sheets of weights" in said) == (0, True, True)

@@ -135,7 +135,7 @@ def blend_shader(
     weights : "splat", "pairs" or LiveWeights
         Which of the exports of weights it reads: a texture for four layers, or two for any number up to 256; or masks.
     average : float, optional
-        Places that a pixel reads on average, to be told on top.
+        Planes of layers that a pixel reads on average, as a survey counts them; to be told on top.
 
     Raises
     ------

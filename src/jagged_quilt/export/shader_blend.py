@@ -13,7 +13,7 @@ from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.blend import NormalSpace, Texels
-from jagged_quilt.blend.film import Film, film_amounts
+from jagged_quilt.blend.film import Film, film_amounts, films_on
 from jagged_quilt.export.driver import NEAREST, Driver
 from jagged_quilt.export.shader import HEADS, BlendShader, Dialect, blend_shader
 from jagged_quilt.foundation.errors import RangeError
@@ -214,13 +214,13 @@ def _members(source: str, struct: str) -> list[tuple[str, str]]:
     return out
 
 
-def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, films: Sequence[Film], **how: Any) -> BakedMaps:
+def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, **how: Any) -> BakedMaps:
     """Return the maps of a baker's canvas, blended by the exported shader on a driver, filtered as the kernel does.
 
     Parameters
     ----------
-    films : sequence of Film
-        Those of the baker, `on` its surface where they must know it.
+    arrays : TextureArrays
+        Those of the baker.
     how
         As for `Baker.over`: bits, progress.
 
@@ -231,7 +231,7 @@ def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, films: Sequenc
     """
     if any(plan.most_taps > 1 for plan in baker.plans):
         raise RangeError('a shader reads anisotropically as its sampler does, not as our bake; say filter = "trilinear"')
-    blends = list[ShaderBlend]()
+    blends, films = list[ShaderBlend](), films_on(baker.films, baker.canvas.fields)
     try:
         for plan in baker.plans:
             shader = blend_shader(arrays, plan if baker.eye else plan.near_alone(), filtering="exact")

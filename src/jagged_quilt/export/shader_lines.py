@@ -55,8 +55,9 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
     lines.append(
         f"// Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
     )
+    more = ", patches and maps apart not counted" if (plan.layer_rows["patch_size"] > 0).any() or plan.groups else ""
     lines.append(
-        "// a layer without weight costs nothing" + (f": {average:.1f} on average over the ground." if average else ".")
+        "// a layer without weight costs nothing" + (f": {average:.1f} on average over the ground{more}." if average else ".")
     )
     lines.append(
         f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} {'sheet' if sheets == 1 else 'sheets'} of weights."

@@ -85,7 +85,7 @@ def _write_shader(results: Results, folder: Path, dialect: str, form: str) -> tu
 
 
 def _places_read(results: Results) -> float:
-    """How many places of textures a pixel reads on average over the ground."""
+    """How many planes of layers a pixel reads on average over the ground."""
     quilt, terrain = results.quilt, results.quilt.terrain
     points = terrain.points(terrain.layout(_LOOKED_AT))
     blend = Blend(results.arrays, quilt.layers, filter=quilt.table.bake.filter)

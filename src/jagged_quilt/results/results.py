@@ -13,7 +13,6 @@ from jagged_quilt.arrays.texture_arrays import MANIFEST, TextureArrays, open_arr
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
-from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
@@ -47,7 +46,7 @@ from jagged_quilt.show.scene import Scene
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.channel import write_channel
-from jagged_quilt.weights.weigh import Weighable, weigh
+from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import OURS, WeightMap, open_weights
 
@@ -293,15 +292,15 @@ class Results:
             eye=table.eye,
             films=quilt.films_on(GROUND),
         )
-        return self._over(baker, canvas, quilt.films_on(GROUND), bits)
+        return self._over(baker, bits)
 
-    def _over(self, baker: Baker, canvas: Weighable, films: Sequence[Film], bits: int) -> BakedMaps:
-        """Bake a canvas, by the kernel or by a shader."""
+    def _over(self, baker: Baker, bits: int) -> BakedMaps:
+        """Bake the whole canvas, by the kernel or by a shader."""
         if not self.on_gpu:
-            return baker.over(canvas, bits=bits, threads=self.threads, progress=self.progress)
+            return baker.over(baker.canvas, bits=bits, threads=self.threads, progress=self.progress)
         with Driver() as driver:
             self.device = driver.name
-            return baked_on(driver, baker, self.arrays, films_on(films, canvas.fields), bits=bits, progress=self.progress)
+            return baked_on(driver, baker, self.arrays, bits=bits, progress=self.progress)
 
     def baked_mesh(self, number: int, texels: int | None = None, bits: int = 8) -> BakedMaps:
         """Bake a mesh into its layout, of so many texels along its longer side, or as the quilt file has it."""
@@ -310,7 +309,7 @@ class Results:
         with quilt.of_mesh(number, "unwrap"):
             canvas = UvCanvas(quilt.meshes[number], texels or table.texels, padding=table.padding)
         baker = Baker(canvas, layers, self.arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
-        return self._over(baker, canvas, films, bits)
+        return self._over(baker, bits)
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table = self.quilt, self.quilt.table.mesh[number]
