@@ -1,7 +1,6 @@
 """The blend as shader source: what a driver makes of it is what float64 says."""
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -13,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
-from conftest import fresh_jquilt, jquilt, made_swatch
+from conftest import jquilt, made_swatch
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
@@ -435,7 +434,7 @@ class TestBakeOnADriver:
 
 def test_without_a_driver_the_error_says_so(own_saltworks):
     nothing = {"__EGL_VENDOR_LIBRARY_FILENAMES": "/nowhere", "EGL_PLATFORM": "nothing"}
-    code, _, errors = fresh_jquilt("bake", own_saltworks, "--on", "gpu", "--texels", "16", env={**os.environ, **nothing})
+    code, _, errors = jquilt("bake", own_saltworks, "--on", "gpu", "--texels", "16", env=nothing)
     assert code == 2
     assert "there is no OpenGL driver without a window" in errors
 
