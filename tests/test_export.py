@@ -264,6 +264,8 @@ class TestGltf:
             assert validated(file) == []
         made = jq.read_mesh(tmp_path / "a.glb").materials["box: box"].swatch_source(folder=tmp_path / "made").read().maps
         assert made[R.COAT_ROUGHNESS].shape == (8, 8)
+        with pytest.raises(jq.QuiltError, match="parts that keep their tile are written as glTF"):
+            jq.export.write_usd(jq.export.EngineScene(things=[thing]), tmp_path / "a.usda")
         assert np.abs(made[R.COAT_ROUGHNESS].values - 90 / 255).max() < 0.005
 
     def test_what_is_no_scene_is_refused(self, tmp_path):

@@ -68,14 +68,12 @@ class EngineScene:
     camera : Camera, optional
     cut_out : float
         The opacity below which nothing is there.
-    title : str
     """
 
     things: Sequence[SceneThing]
     lighting: Lighting | None = None
     camera: Camera | None = None
     cut_out: float = CUT_OUT
-    title: str = "scene"
 
     def __post_init__(self) -> None:
         if not self.things:

@@ -43,13 +43,15 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
     Raises
     ------
     FileError
-        For any other suffix.
+        For any other suffix, or parts that keep their tile.
     QuiltError
         If OpenUSD is not installed.
     """
     path = Path(path)
     if path.suffix.lower() not in (".usda", ".usdc"):
         raise FileError(f"{path}: a stage is written as .usda or .usdc; got {path.suffix or 'no suffix'}")
+    if any(thing.tiled for thing in scene.things):
+        raise FileError(f"{path}: parts that keep their tile are written as glTF; bake them for a stage")
     try:
         from pxr import UsdGeom
     except ImportError as error:

@@ -64,17 +64,15 @@ def export_channels(results: Results, bits: int = 8) -> Made:
 def export_shader(results: Results, dialect: str, form: str = "splat", bits: int = 8) -> tuple[Made, BlendShader]:
     """Write the blend of the ground as shader source, with the weights, as splat sheets or pairs, and films that it reads."""
     folder = results.folder / "export"
-    files, shader = _write_shader(results, folder, dialect, form)
+    files, shader = _write_shader(results, folder, dialect, form, _places_read(results))
     files += _write_weights(results, folder, form, bits)
     return Made(folder, tuple(files), fresh=True), shader
 
 
-def _write_shader(results: Results, folder: Path, dialect: str, form: str) -> tuple[list[Path], BlendShader]:
+def _write_shader(results: Results, folder: Path, dialect: str, form: str, average: float) -> tuple[list[Path], BlendShader]:
     """Write the blend of the ground, and the light of the view, as shader source."""
     quilt, arrays = results.quilt, results.arrays
-    if not quilt.layers:
-        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
-    how: Facts = {"dialect": dialect, "weights": form, "filter": quilt.table.bake.filter, "average": _places_read(results)}
+    how: Facts = {"dialect": dialect, "weights": form, "filter": quilt.table.bake.filter, "average": average}
     title = quilt.table.title or quilt.path.stem
     if form == "live":
         how["weights"] = _live(results)
@@ -86,7 +84,10 @@ def _write_shader(results: Results, folder: Path, dialect: str, form: str) -> tu
 
 def _places_read(results: Results) -> float:
     """How many planes of layers a pixel reads on average over the ground."""
-    quilt, terrain = results.quilt, results.quilt.terrain
+    quilt = results.quilt
+    if not quilt.layers:
+        raise RangeError(f"{quilt.path}: there is no layer to blend; write a [surface] and [[layer]]")
+    terrain = quilt.terrain
     points = terrain.points(terrain.layout(_LOOKED_AT))
     blend = Blend(results.arrays, quilt.layers, filter=quilt.table.bake.filter)
     return float(blend.survey(points, results.weights.at(points)).reads.mean())
@@ -162,15 +163,14 @@ def export_bundle(results: Results, folder: Path, *, form: str = "splat", bits: 
         sheets = [f"weights/{path.name}" for path in weights if path.suffix == ".png" and not path.name.startswith("film_")]
         told: Facts = {"form": form, "bits": bits, "texels": list(results.weights.layers.shape[:2])}
         told |= {"layers": list(results.weights.names), "files": sheets}
-        shaders = []
+        shaders, average = [], _places_read(results)
         for dialect in ("glsl", "essl"):
-            files, shader = _write_shader(results, stage / "shaders" / dialect, dialect, form)
+            files, shader = _write_shader(results, stage / "shaders" / dialect, dialect, form, average)
             named = [f"shaders/{dialect}/{path.name}" for path in files]
             shaders.append({"dialect": dialect, "files": named, "left_out": list(shader.left_out)})
         meshes = []
-        things = [thing for thing in engine_things(results) if thing.name != GROUND]
-        for name, stem in stems_of([thing.name for thing in things]).items():
-            thing = next(each for each in things if each.name == name)
+        things = engine_things(results)
+        for thing, (name, stem) in zip(things, stems_of([each.name for each in things]).items(), strict=True):
             write_gltf(EngineScene(things=[thing], cut_out=quilt.cut_out), stage / "meshes" / f"{stem}.glb")
             parts = list(thing.mesh.part_names)
             meshes.append({"name": name, "file": f"meshes/{stem}.glb", "parts": parts, "triangles": len(thing.mesh.triangles)})
@@ -240,7 +240,6 @@ def export_scene(
         lighting=quilt.lighting,
         camera=quilt.camera,
         cut_out=quilt.cut_out,
-        title=quilt.table.title or quilt.path.stem,
     )
     folder = results.folder / "export" / ("" if form == "glb" else f"scene_{form}")
     path = folder / f"scene.{known_name('form of a scene', form, ('glb', 'gltf', 'usda', 'usdc'))}"
