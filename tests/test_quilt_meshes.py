@@ -1,5 +1,7 @@
 """Meshes and projections in a quilt file, and the pictures that show how textures lie."""
 
+import re
+
 import numpy as np
 import pytest
 
@@ -136,6 +138,13 @@ class TestQuiltMeshes:
             warp=jq.Warp(0.2, 3.0, 4),
         )
         assert "limits of triplanar layers save" in jquilt("bake", quilt)[1]
+
+
+def test_a_mesh_is_not_called_as_the_ground_is(crate):
+    """Or films, maps and scenes would take one for the other."""
+    crate.write_text(re.sub(r'(\[\[mesh\]\]\nname = )"[^"]*"', r'\1"ground"', crate.read_text()))
+    with pytest.raises(jq.QuiltError, match=r'mesh\[0\]\.name: "ground" is what the terrain is called'):
+        jq.read_quilt(crate)
 
 
 class TestExport:

@@ -534,6 +534,10 @@ class Quilt:
                 if medley.name in known:
                     raise RangeError(f'something else is called "{medley.name}" already; give this medley another name')
             known[medley.name] = None
+        for place, mesh in enumerate(self.table.mesh if self.table.surface else ()):
+            with self._at("mesh", place, "name"):
+                if mesh.name == GROUND:
+                    raise RangeError(f'"{GROUND}" is what the terrain is called; give this mesh another name')
         labels = set[str]()
         for place, layer in enumerate(self.table.layer):
             with self._at("layer", place, "swatch"):
