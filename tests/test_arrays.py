@@ -1,5 +1,6 @@
 """Packing: what goes in comes out, mips mean what the full size means, nothing is done twice."""
 
+import dataclasses
 import json
 import os
 import time
@@ -396,3 +397,23 @@ class TestFiles:
         (folders / "out" / "specular.ktx2").unlink()
         with pytest.raises(FileError, match="no such KTX2 file"):
             jq.open_arrays(folders / "out")
+
+
+class TestFactsOfSwatches:
+    def test_pages_of_another_aspect_have_another_digest(self):
+        """Or a store would keep the pages of before."""
+        square, oblong = (dataclasses.replace(made_swatch("a"), aspect=aspect) for aspect in (1.0, 2.0))
+        digests = {jq.pack([each], side=16, threads=1).open().digest("a") for each in (square, oblong, square)}
+        assert len(digests) == 2
+
+    def test_what_is_no_swatch_is_refused_by_what_it_lacks(self):
+        class Bare:
+            name, size, relief, roles = "a", 1.0, 0.1, frozenset()
+
+        with pytest.raises(jq.QuiltError, match="got Bare, which has no aspect, stamp, read"):
+            jq.pack([Bare()])
+
+    def test_formats_go_by_their_names(self):
+        assert jq.layout_of("n", ["normal.x"], "unorm16").pixels.key == "unorm16"
+        with pytest.raises(jq.QuiltError, match='no pixel format is called "unorm17"; did you mean "unorm16"'):
+            jq.layout_of("n", ["normal.x"], "unorm17")

@@ -83,7 +83,7 @@ class TestArrays:
         for arrays in (jq.pack(swatches, side=16), jq.open_arrays(tmp_path)):
             alone, whole = arrays.open(["bare"]), arrays.open()
             assert (len(alone.layouts), len(whole.layouts)) == (3, 5)
-            assert [bool(each) for each in whole.rare] == [False, True]
+            assert [bool(each.rare) for each in whole.facts] == [False, True]
             assert not jq.Blend(whole, [jq.Layer("bare")]).plan.has_rare
             assert jq.Blend(whole, [jq.Layer("coated")]).plan.has_rare
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
-from jagged_quilt.codecs.pixel_formats import PixelFormat
+from jagged_quilt.codecs.pixel_formats import PixelFormat, format_named
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole, Transfer
@@ -125,9 +125,13 @@ def channel_of(text: str | float) -> Channel:
     return Channel(role, letters.index(match[3]) if match[3] else 0, inverted=bool(match[1]))
 
 
-def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat = PixelFormat.UNORM8) -> Layout:
-    """Return a layout from what its channels are called, by `channel_of`."""
-    return Layout(name, tuple(channel_of(each) for each in channels), pixels)
+def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat | str = PixelFormat.UNORM8) -> Layout:
+    """Return a layout from what its channels are called, by `channel_of`, in a format or one by its name ("unorm16")."""
+    return Layout(
+        name,
+        tuple(channel_of(each) for each in channels),
+        pixels if isinstance(pixels, PixelFormat) else format_named(pixels),
+    )
 
 
 def _blended_layouts() -> tuple[Layout, ...]:

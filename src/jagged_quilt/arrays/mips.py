@@ -25,11 +25,12 @@ Levels = list[NDArray[np.float32]]
 Halver = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 
 _CUTOUT = 0.5
+LARGEST_SIDE = 8192
 
 
 def checked_side(side: int) -> int:
     """Return texels along the side of a slice; raise `RangeError` unless it is a power of two that can be packed."""
-    return power_of_two("side", side, 8192)
+    return power_of_two("side", side, LARGEST_SIDE)
 
 
 def level_count(side: int) -> int:

@@ -48,6 +48,8 @@ class Packable(Protocol):
     @property
     def relief(self) -> float: ...
     @property
+    def aspect(self) -> float: ...
+    @property
     def roles(self) -> frozenset[MapRole]:
         """The roles of its maps, as they are read."""
         ...
@@ -59,6 +61,9 @@ class Packable(Protocol):
     def read(self, roles: Collection[MapRole] = ...) -> Swatch:
         """Return the swatch with the maps of some roles."""
         ...
+
+
+_ASKED = ("name", "size", "relief", "aspect", "roles", "stamp", "read")
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +247,7 @@ class _Told:
 
 @dataclass(frozen=True)
 class _Job:
-    given: list[Any]
+    given: list[Packable]
     side: int
     layouts: tuple[Layout, ...]
     mips: MipFilter
@@ -250,6 +255,13 @@ class _Job:
     @classmethod
     def of(cls, swatches: Iterable[Packable], side: int, layouts: Sequence[str | Layout] | None, mips: MipFilter | str) -> _Job:
         given = list(swatches)
+        for each in given:
+            lacks = [name for name in _ASKED if not hasattr(each, name)]
+            if lacks:
+                raise ShapeError(
+                    f"packing takes swatches (jq.Swatch, jq.SwatchSource, or what has all that they have); got "
+                    f"{type(each).__name__}, which has no {', '.join(lacks)}"
+                )
         side = checked_side(side)
         if layouts is None:
             layouts = layouts_for({role for swatch in given for role in swatch.roles})

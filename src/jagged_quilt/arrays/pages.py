@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -22,61 +22,69 @@ from jagged_quilt.maps.roles import MapRole
 _MOST_TEXELS = (1 << 31) - 1
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SwatchFacts:
+    """What a blend knows of one swatch beside its texels. All of it goes into the digest of its pages.
+
+    Attributes
+    ----------
+    name : str
+    tile, relief : float
+        Metres that one repeat covers along u, and from black to white of its height.
+    aspect : float
+        How much longer a repeat is along v than along u.
+    rare : frozenset of MapRole
+        The `RARE_ROLES` that it has.
+    """
+
+    name: str = ""
+    tile: float = 1.0
+    relief: float = 1.0
+    aspect: float = 1.0
+    rare: frozenset[MapRole] = frozenset()
+
+
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
 class TexelPages:
     """The texels of some swatches as a blend reads them.
 
     Attributes
     ----------
-    names : tuple of str
+    facts : tuple of SwatchFacts
         The swatches; each is a slice.
     layouts : tuple of Layout
         What stands in each column, all of them RGBA8.
     side : int
         Texels along a slice's side at full size.
-    tiles, reliefs : tuple of float
-        Metres that one repeat of each swatch covers, and from black to white of its height.
-    aspects : tuple of float
-        How much longer a repeat of each is along v than along u; none where all are square.
-    rare : tuple of frozenset of MapRole
-        The `RARE_ROLES` that each swatch has.
     texels : (M, A) uint32
         One column per layout (red in the low byte), level after level from the full size down, slice after slice within a
         level, row after row. Each row ends with its first texel once more, so that a texel and its neighbour to the right
         are one piece of memory. Read-only.
     """
 
-    names: tuple[str, ...]
+    facts: tuple[SwatchFacts, ...]
     layouts: tuple[Layout, ...]
     side: int
-    tiles: tuple[float, ...]
-    reliefs: tuple[float, ...]
-    rare: tuple[frozenset[MapRole], ...] = ()
-    aspects: tuple[float, ...] = ()
     texels: NDArray[np.uint32]
 
     @classmethod
     def empty(
         cls,
-        names: Sequence[str],
+        facts: Sequence[SwatchFacts],
         layouts: Sequence[Layout],
         side: int,
-        tiles: Sequence[float],
-        reliefs: Sequence[float],
         folder: Path | str | None = None,
     ) -> TexelPages:
         """Return pages with room for the texels, to be `put`, and then `closed`; in a file of a folder where one is given."""
-        count = int(page_starts(side, len(names))[-1])
+        count = int(page_starts(side, len(facts))[-1])
         if count > _MOST_TEXELS:
             raise RangeError(
-                f"{len(names)} slices of {side} x {side} texels are more than one blend can address; pack at {side // 2}"
+                f"{len(facts)} slices of {side} x {side} texels are more than one blend can address; pack at {side // 2}"
             )
         return cls(
-            names=tuple(names),
+            facts=tuple(facts),
             layouts=tuple(layouts),
             side=side,
-            tiles=tuple(tiles),
-            reliefs=tuple(reliefs),
             texels=(Memory() if folder is None else Shelf(Path(folder))).empty((count, len(layouts)), np.uint32),
         )
 
@@ -84,10 +92,15 @@ class TexelPages:
         arrays = ", ".join(layout.name for layout in self.layouts)
         return f"<TexelPages {len(self.names)} slices of {self.side} x {self.side}: {arrays}, {self.texels.nbytes >> 20} MiB>"
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The swatches, in the order of their slices."""
+        return tuple(each.name for each in self.facts)
+
     def put(self, column: int, slice_: int, level: int, texels: Stored) -> None:
         """Fill one level of one slice from (H, W, 4) uint8."""
         rows, columns = texels.shape[:2]
-        start = int(page_starts(self.side, len(self.names))[level]) + slice_ * rows * (columns + 1)
+        start = int(page_starts(self.side, len(self.facts))[level]) + slice_ * rows * (columns + 1)
         target = self.texels[start : start + rows * (columns + 1), column].reshape(rows, columns + 1)
         target[:, :-1] = np.ascontiguousarray(texels).view(np.uint32)[..., 0]
         target[:, -1] = target[:, 0]
@@ -98,11 +111,12 @@ class TexelPages:
 
     def digest(self, name: str) -> str:
         """Return a hash of all that is read of a swatch."""
-        place, starts = self.place_of(name), page_starts(self.side, len(self.names))
-        parts = [repr((self.tiles[place], self.reliefs[place], self.side, [layout.name for layout in self.layouts]))]
+        place, starts = self.place_of(name), page_starts(self.side, len(self.facts))
+        own = {**asdict(self.facts[place]), "rare": sorted(role.key for role in self.facts[place].rare)}
+        parts = [repr((own, self.side, [layout.name for layout in self.layouts]))]
         for level, start in enumerate(starts[:-1]):
-            own = (self.side >> level) * ((self.side >> level) + 1)
-            parts.append(fingerprint(self.texels[start + place * own : start + (place + 1) * own].tobytes()))
+            count = (self.side >> level) * ((self.side >> level) + 1)
+            parts.append(fingerprint(self.texels[start + place * count : start + (place + 1) * count].tobytes()))
         return fingerprint(*parts)
 
     def means(self, name: str) -> NDArray[np.float64]:
@@ -110,10 +124,6 @@ class TexelPages:
         own = self.side * (self.side + 1)
         first = self.place_of(name) * own
         return means_of(self.texels[first : first + own], self.side, self.layouts)
-
-    def aspect_of(self, place: int) -> float:
-        """Return how much longer a repeat of a slice is along v than along u."""
-        return self.aspects[place] if self.aspects else 1.0
 
     def place_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""

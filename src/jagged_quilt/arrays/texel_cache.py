@@ -12,11 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import Layout
-from jagged_quilt.arrays.pages import TexelPages, means_of, page_starts
+from jagged_quilt.arrays.pages import SwatchFacts, TexelPages, means_of, page_starts
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.maps.roles import MapRole
 
 
 class Opened(NamedTuple):
@@ -24,10 +23,7 @@ class Opened(NamedTuple):
 
     layouts: tuple[Layout, ...]
     side: int
-    tiles: tuple[float, ...]
-    reliefs: tuple[float, ...]
-    rare: tuple[frozenset[MapRole], ...]
-    aspects: tuple[float, ...]
+    facts: tuple[SwatchFacts, ...]
 
 
 class Openable(Protocol):
@@ -48,7 +44,7 @@ class TexelCache:
     arrays : TextureArrays
     names : tuple of str
         The swatches that may be shown.
-    layouts, side, tiles, reliefs, rare
+    layouts, side, facts
         As those of `TexelPages`.
     slots : int
         How many swatches are held at most.
@@ -58,19 +54,15 @@ class TexelCache:
 
     layouts: tuple[Layout, ...]
     side: int
-    tiles: tuple[float, ...]
-    reliefs: tuple[float, ...]
-    rare: tuple[frozenset[MapRole], ...]
+    facts: tuple[SwatchFacts, ...]
 
     def __init__(self, arrays: Openable, names: Sequence[str], mib: float) -> None:
         self.arrays, self.names, self.mib = arrays, tuple(names), positive("size of the cache", mib, "MiB")
-        facts = arrays.opened(self.names)
-        self.layouts, self.side, self.tiles, self.reliefs, self.rare, self.aspects = facts
+        self.layouts, self.side, self.facts = arrays.opened(self.names)
         self.slots = min(int(mib * (1 << 20) / self.slice_bytes), len(self.names))
         if not self.slots:
             raise RangeError(f"a cache of {mib:g} MiB holds no swatch; one takes {self.slice_bytes / (1 << 20):.3g} MiB")
-        empty = [""] * self.slots
-        self._texels = TexelPages.empty(empty, self.layouts, self.side, [1.0] * self.slots, [1.0] * self.slots)
+        self._texels = TexelPages.empty([SwatchFacts()] * self.slots, self.layouts, self.side)
         self._slot_of: OrderedDict[int, int] = OrderedDict()
         """The slot of each swatch that is held, the one that was asked for last at the end."""
         self._in_use = np.zeros(self.slots, np.int64)
@@ -100,10 +92,6 @@ class TexelCache:
         with self.holding(np.array([place])) as (texels, slots):
             first = int(slots[place]) * own
             return means_of(texels[first : first + own], self.side, self.layouts)
-
-    def aspect_of(self, place: int) -> float:
-        """Return how much longer a repeat of a slice is along v than along u."""
-        return self.aspects[place]
 
     def place_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""

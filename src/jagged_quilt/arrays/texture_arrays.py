@@ -6,7 +6,7 @@ import json
 import re
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
 from jagged_quilt.arrays.mips import level_count
-from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
 from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
@@ -196,9 +196,9 @@ class TextureArrays(Shown):
             If the slices are more than one blend can address.
         """
         chosen = self.names if names is None else tuple(dict.fromkeys(names))
-        layouts, side, tiles, reliefs, rare, aspects = self.opened(chosen)
-        pages = replace(TexelPages.empty(chosen, layouts, side, tiles, reliefs, folder), rare=rare, aspects=aspects)
-        for column, layout in enumerate(layouts):
+        opened = self.opened(chosen)
+        pages = TexelPages.empty(opened.facts, opened.layouts, opened.side, folder)
+        for column, layout in enumerate(opened.layouts):
             for place, name in enumerate(chosen):
                 for level, texels in enumerate(self.levels_of(layout, name)):
                     pages.put(column, place, level, texels)
@@ -213,7 +213,7 @@ class TextureArrays(Shown):
         return TexelCache(self, self.names if names is None else tuple(dict.fromkeys(names)), mib)
 
     def opened(self, names: Sequence[str]) -> Opened:
-        """Return how some swatches are opened: the layouts, the side, tiles, reliefs, and the rare roles of each."""
+        """Return how some swatches are opened: the layouts, the side, and what is known of each."""
         places = [self.place_of(name) for name in names]
         rare = [{MapRole[key.upper()] for key in self.facts[place].rare} for place in places]
         held = {
@@ -222,9 +222,12 @@ class TextureArrays(Shown):
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        tiles, reliefs = (tuple(each[place] for place in places) for each in (self.tiles, self.reliefs))
-        aspects = tuple(self.facts[place].aspect for place in places)
-        return Opened(layouts, self.side, tiles, reliefs, tuple(frozenset(own & held) for own in rare), aspects)
+        known = [self.facts[place] for place in places]
+        facts = tuple(
+            SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, rare=frozenset(own & held))
+            for each, own in zip(known, rare, strict=True)
+        )
+        return Opened(layouts, self.side, facts)
 
     def levels_of(self, layout: Layout, name: str) -> list[Stored]:
         """Return a swatch as a layout of `BLENDED` holds it, RGBA8: level after level, (H, W, 4) uint8."""

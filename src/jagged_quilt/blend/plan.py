@@ -135,7 +135,7 @@ class BlendPlan:
         apart_rows = np.full((len(groups), len(shown)), -1, np.int32)
         for number, (row, layer, place) in enumerate(zip(rows, shown, places, strict=True)):
             _fill_row(row, layer, pages, place, tallest, filter)
-            how, aspect = (layer.projection, pages.tiles[place], filter), pages.aspect_of(place)
+            how, aspect = (layer.projection, pages.facts[place].tile, filter), pages.facts[place].aspect
             if aspect != 1 and layer.projection.shuffle is not None and layer.projection.shuffle.turn is not Turn.NONE:
                 raise RangeError(
                     f'layer "{layer.called or layer.name}": patches of a tile that is not square cannot be turned; say '
@@ -330,22 +330,22 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     """Fill the kernel's row of one layer, but its chart."""
     lie, tuning = layer.projection, layer.tuning
     row["hardness"] = _hardness(layer.softness)
-    row["relief"] = pages.reliefs[place] * tuning.relief / tallest
+    row["relief"] = pages.facts[place].relief * tuning.relief / tallest
     row["rise"] = tuning.lift / tallest
     row["steep"], row["rougher"], row["occluded"] = tuning.normal, tuning.roughness, tuning.occlusion
     row["colours"] = tuning.colours
     if lie.shuffle is not None:
         row["patch_size"], row["patch_border"] = 1 / lie.shuffle.size, lie.shuffle.border
         row["patch_ways"] = lie.shuffle.ways
-    row["level_bias"] = math.log2(pages.side / pages.tiles[place])
+    row["level_bias"] = math.log2(pages.side / pages.facts[place].tile)
     row["sharpness"] = sharpness_of(lie)
     row["planes"] = lie.planes
     row["wrap_u"], row["wrap_v"] = (each.code for each in lie.wraps)
     row["filter"] = (lie.filter or filter).code
     row["most_taps"] = lie.anisotropy
     row["slice"] = place
-    row["tiles"] = row["tiles_high"] = 1 / pages.tiles[place]
-    row["tiles_low"] = 1 / pages.tiles[place] - float(row["tiles_high"])
+    row["tiles"] = row["tiles_high"] = 1 / pages.facts[place].tile
+    row["tiles_low"] = 1 / pages.facts[place].tile - float(row["tiles_high"])
 
 
 def _far_numbers(near: Sequence[Layer]) -> list[int]:
@@ -369,7 +369,7 @@ def _hardness(softness: float | NDArray[np.float64]) -> NDArray[np.float64]:
 
 def tallest_of(layers: Sequence[Layer], pages: Pages) -> float:
     """Return the metres of the tallest relief of some layers, each of one swatch."""
-    reliefs = [pages.reliefs[pages.place_of(layer.swatch)] for layer in layers]
+    reliefs = [pages.facts[pages.place_of(layer.swatch)].relief for layer in layers]
     tuned = [relief * layer.tuning.relief for relief, layer in zip(reliefs, layers, strict=True)]
     return max(tuned) or max(reliefs)
 
@@ -407,7 +407,7 @@ def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
 def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
     """What the arrays carry of the slices that are shown, and what is blended in any case."""
     out = []
-    rare = {role for place in shown for role in (pages.rare[place] if pages.rare else ())}
+    rare = {role for place in shown for role in pages.facts[place].rare}
     for role in BLENDED_ROLES:
         layout = next((each for each in pages.layouts if role in each.roles), None)
         if layout is not None and (role.value.always or role in rare):

@@ -5,12 +5,15 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Container, Iterable
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
+
+T = TypeVar("T")
 
 _NAMES = 24  # that an error tells
 METRES = 1e-6, 1e9
@@ -43,6 +46,15 @@ def whole_number_in(name: str, value: int, low: int, high: int) -> int:
     if isinstance(value, bool) or not isinstance(value, (int, np.integer)) or not low <= value <= high:
         raise RangeError(f"{name} must be a whole number from {low} to {high}; got {value!r}")
     return int(value)
+
+
+def instance_of(what: str, value: T, kind: type | tuple[type, ...], wanted: str) -> T:
+    """Return `value`; raise `ShapeError` unless it is of a kind; `wanted` says in words what to give instead."""
+    if isinstance(value, kind):
+        return value
+    got = value.__name__ if isinstance(value, type) else type(value).__name__
+    article = "an" if got[:1].lower() in "aeiou" else "a"
+    raise ShapeError(f"{what} must be {wanted}; got {'the type' if isinstance(value, type) else article} {got}")
 
 
 def power_of_two(name: str, value: int, high: int) -> int:
