@@ -15,8 +15,11 @@ from hypothesis import strategies as st
 import jagged_quilt as jq
 from conftest import made_swatch
 from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshfiles.mtl import read_mtl
 from jagged_quilt.meshfiles.polygons import cut_polygons
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 
@@ -276,10 +279,14 @@ class TestObj:
         paint = mesh.materials["painted  wood"]
         assert paint.scale == (2.0, 3.0)
         swatch = paint.swatch_source(tile=0.5).read()
-        assert swatch.maps[R.DIFFUSE].texels[0, 0, 0] == 99
+        assert np.allclose(
+            swatch.maps[R.DIFFUSE].values[0, 0], linear_from_srgb(99 / 255) * np.array([0.2, 0.3, 0.4]), atol=1e-3
+        )
+        assert "Kd 0.2 0.3 0.4 beside map_kd; the map is multiplied by it" in words
+        assert paint.wrap == ("clamp", "clamp")
         assert set(paint.roles) >= {R.DIFFUSE, R.NORMAL, R.ROUGHNESS}
         assert swatch.maps[R.ROUGHNESS].values.ravel()[0] == pytest.approx((2 / 102) ** 0.25, abs=3e-3)
-        assert np.allclose(mesh.texture_uv().uv[mesh.triangles[0]], mesh.uv[mesh.triangles[0]] * [2, 3])
+        assert np.allclose(mesh.texture_uv().uv[mesh.triangles[0]], mesh.uv[mesh.triangles[0]] * [2, 3] - [0, 2])
 
     @pytest.mark.parametrize(
         ("text", "words"),
@@ -352,6 +359,32 @@ class TestMaterials:
     def test_a_bump_map_is_height_or_normal_by_its_picture_and_else_by_its_name(self, tmp_path, name, texel, role):
         write_image(tmp_path / name, np.full((4, 4, 3), texel, np.uint8))
         assert role in self.material(tmp_path, f"Kd 1 1 1\nmap_bump -bm 0.3 {name}").roles
+
+    @pytest.mark.parametrize(
+        ("lines", "words"),
+        [
+            ("map_Kd -cc on p.png", "sets -cc on (colour correction) for map_kd, which is not supported"),
+            ("map_Kd -mm 0.2 0.5 p.png", "sets -mm 0.2 (a base that is added)"),
+            ("map_d -imfchan z p.png", "sets -imfchan z (depth)"),
+            ("Kd 0 0 0\nmap_Kd p.png", "which would be black; the map is taken as it is"),
+            ("disp -bm 3 p.png", "sets -bm 3 (a bump strength without a unit; set the relief in metres)"),
+        ],
+    )
+    def test_what_is_not_read_of_a_map_is_told(self, tmp_path, lines, words):
+        write_image(tmp_path / "p.png", np.full((4, 4, 1), 90, np.uint8))
+        (tmp_path / "m.mtl").write_text(f"newmtl m\n{lines}\n")
+        _, notes = read_mtl("m.mtl", Within(tmp_path))
+        assert words in "\n".join(notes)
+
+    def test_gains_channels_and_clamping_are_read(self, tmp_path):
+        write_image(tmp_path / "p.png", np.array([[[200, 100, 50]]], np.uint8).repeat(8, 0).repeat(8, 1))
+        write_image(tmp_path / "n.png", np.full((4, 4, 3), (200, 128, 233), np.uint8))
+        made = self.material(tmp_path, "map_Kd p.png\nmap_Pr -imfchan g -mm 0 0.5 -clamp on p.png\nnorm -bm 2 n.png")
+        maps = made.swatch_source().read().maps
+        assert np.allclose(maps[R.ROUGHNESS].values, 0.5 * 100 / 255, atol=3e-3)
+        x, _, z = maps[R.NORMAL].values[0, 0]
+        assert x / z == pytest.approx(2 * (200 - 127.5) / (233 - 127.5), abs=0.03)
+        assert self.material(tmp_path, "map_Kd -clamp on p.png").wrap == ("clamp", "clamp")
 
     def test_a_grey_bump_map_is_height(self, tmp_path):
         write_image(tmp_path / "b.png", np.full((4, 4), 90, np.uint8))
@@ -641,6 +674,19 @@ class TestUvLayout:
             jq.UvCanvas(jq.shapes.plane((2, 2)), 16)
         with pytest.raises(jq.QuiltError, match="no triangle has any extent"):
             jq.UvCanvas(jq.Mesh.of(SQUARE, [[0, 1, 2]], uv=np.zeros((4, 2))), 16)
+
+    def test_a_large_mesh_is_unwrapped_in_pieces_and_keeps_its_triangles(self, monkeypatch):
+        """In their order, since parts go by it; and with none on another."""
+        monkeypatch.setattr("jagged_quilt.meshes.unwrap._LARGE", 100)
+        monkeypatch.setattr("jagged_quilt.meshes.unwrap._PIECE", 200)
+        jar, said = jq.shapes.jar(1.0, around=32, rings=24), []
+        bare = jq.Mesh.of(jar.position, jar.triangles, smooth=180)
+        made = jq.shapes.unwrap(bare, texels=256, progress=lambda *told: said.append(told))
+        assert np.array_equal(made.position[made.triangles], bare.position[bare.triangles])
+        canvas = jq.UvCanvas(made, 256, padding=0)
+        assert [canvas.block(each).overlaps for each in canvas.blocks(1 << 20)] == [0]
+        assert canvas.without_extent == 0
+        assert said == [(f"unwrapping {len(bare.triangles):,} triangles", 0, 0)]
 
     def test_unwrapping_gives_uv_without_overlaps(self, arrays):
         bare = jq.Mesh.of(jq.shapes.jar(0.6, around=16, rings=12).position, jq.shapes.jar(0.6, around=16, rings=12).triangles)

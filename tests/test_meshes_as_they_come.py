@@ -35,12 +35,12 @@ def notes_of(read, *given, **how):
     return found, "\n".join(str(each.message) for each in told)
 
 
-def gltf(folder, meshes, **told):
+def gltf(folder, meshes, more=lambda add: {}, normalized=(), **told):
     """Write a glTF file: meshes as (name, material or None, attributes by name), each a square moved along x."""
     data, views, accessors, made = bytearray(), [], [], []
 
     def add(values, kind):
-        code = {"float32": 5126, "uint16": 5123}[values.dtype.name]
+        code = {"float32": 5126, "uint16": 5123, "uint8": 5121}[values.dtype.name]
         views.append({"buffer": 0, "byteOffset": len(data), "byteLength": values.nbytes})
         accessors.append({"bufferView": len(views) - 1, "componentType": code, "count": len(values), "type": kind})
         data.extend(values.tobytes() + b"\0" * (-values.nbytes % 4))
@@ -51,10 +51,14 @@ def gltf(folder, meshes, **told):
         given = {"POSITION": SQUARE + np.float32([2 * place, 0, 0]), **attributes}
         primitive = {"indices": index, "attributes": {}}
         for key, values in given.items():
-            primitive["attributes"][key] = add(np.asarray(values, np.float32), f"VEC{np.shape(values)[1]}")
+            stored = np.asarray(values, np.float32 if np.asarray(values).dtype.kind == "f" else None)
+            primitive["attributes"][key] = add(stored, f"VEC{np.shape(values)[1]}")
+            if key in normalized:
+                accessors[primitive["attributes"][key]]["normalized"] = True
         if material is not None:
             primitive["material"] = material
         made.append({"name": name, "primitives": [primitive]})
+    told |= more(add)
     told = {
         "asset": {"version": "2.0"},
         "scenes": [{"nodes": list(range(len(made)))}],
@@ -310,7 +314,7 @@ class TestQuiltFile:
         made = jq.run(jq.read_quilt(self.write(two, 'into = "vertices"', layers)), "bake two")["bake two"]
         told = json.loads((made.folder / "mesh.json").read_text())
         assert told["weights"] == {"own": "_WEIGHTS_0.x", "sand": "_WEIGHTS_0.y"}
-        mesh = jq.read_mesh(made.folder / "mesh.glb")
+        mesh = quietly(jq.read_mesh, made.folder / "mesh.glb")
         assert len(mesh.position) == told["vertices"] == 8
         wanted = 0.75 * np.array([1, 0, 0]) + 0.25 * linear_from_srgb(188 / 255)
         assert np.allclose(mesh.colour[0, :3], wanted, atol=0.01)
@@ -354,6 +358,17 @@ class TestQuiltFile:
         assert 'swatch "two: m"' in out
         assert "no layer uses" not in out
         assert jquilt("check", two / "two.quilt.toml", "--mend")[0] == 1  # there is no table to write a mend into
+
+    def test_own_maps_larger_than_the_arrays_keep_their_size(self, two):
+        """A texel of theirs is a texel of the bake."""
+        rng = np.random.default_rng(0)
+        paint = rng.integers(0, 256, (64, 64, 3), dtype=np.uint8)
+        write_image(two / "map.png", paint)
+        base = {"baseColorTexture": {"index": 0}, "metallicFactor": 0}
+        how = {"materials": [{"name": "m", "pbrMetallicRoughness": base}], "textures": [{"source": 0}]}
+        gltf(two, [("a", 0, {"TEXCOORD_0": UV})], **how, images=[{"uri": "map.png"}])
+        baked = read_image(jq.run(jq.read_quilt(self.write(two, "")), "bake two")["bake two"].folder / "diffuse.png")
+        assert np.abs(baked[1:-1, 1:-1].astype(int) - paint[1:-1, 1:-1]).max() <= 1
 
     def test_a_second_run_costs_nothing(self, two):
         path = self.write(two, 'into = "second uv"')
@@ -516,6 +531,125 @@ class TestGltfMaterials:
         turned = mesh.texture_uv()
         assert np.allclose(np.abs(turned.tangent[:, :3] @ [0, 0, 1]), 1, atol=1e-6)
         assert np.allclose(np.abs(mesh.tangent[:, :3] @ [1, 0, 0]), 1, atol=1e-6)
+
+
+class TestScenes:
+    """What a scene says of its meshes beside their triangles."""
+
+    @staticmethod
+    def painted(folder, sampler=None, attributes=None, **how):
+        """A square whose uv reach from -1 to 2, painted with four colours, and how its texture is laid."""
+        quarters = np.array([[(255, 0, 0), (0, 255, 0)], [(0, 0, 255), (255, 255, 255)]], np.uint8).repeat(8, 0).repeat(8, 1)
+        write_image(folder / "paint.png", quarters)
+        texture = {"source": 0} | ({} if sampler is None else {"sampler": 0})
+        base = {"baseColorTexture": {"index": 0}, "metallicFactor": 0}
+        return gltf(
+            folder,
+            [("a", 0, {"TEXCOORD_0": 3 * UV - 1, "TEXCOORD_1": UV} if attributes is None else attributes)],
+            materials=[{"name": "paint", "pbrMetallicRoughness": base}],
+            textures=[texture],
+            images=[{"uri": "paint.png"}],
+            **({} if sampler is None else {"samplers": [sampler]}),
+            **how,
+        )
+
+    @pytest.mark.parametrize(
+        ("sampler", "corner"),
+        [
+            (None, (255, 0, 0)),
+            ({"wrapS": 33071, "wrapT": 33071}, (255, 0, 0)),
+            ({"wrapS": 33648, "wrapT": 10497}, (0, 255, 0)),
+            ({"wrapS": 33648, "wrapT": 33648}, (255, 255, 255)),
+        ],
+    )
+    def test_samplers_say_what_lies_beyond_a_texture(self, tmp_path, sampler, corner):
+        """At the corner of the layout uv are a little more than (-1, -1)."""
+        assert self.baked(tmp_path, sampler)[4, 4].tolist() == list(corner)
+
+    def baked(self, folder, sampler):
+        self.painted(folder, sampler)
+        path = folder / "m.quilt.toml"
+        layer = '[[mesh.layer]]\nswatch = "own"\nfilter = "nearest"\n'
+        mesh = '[[mesh]]\nname = "m"\nfile = "shape.gltf"\ntexels = 96\ninto = "second uv"\n'
+        path.write_text(f"[arrays]\nside = 16\n{mesh}{layer}")
+        return read_image(jq.run(jq.read_quilt(path), "bake m", anew=True)["bake m"].folder / "diffuse.png")
+
+    def test_four_samplers_bake_to_four_maps(self, tmp_path):
+        wraps = ((10497, 10497), (33071, 10497), (33648, 10497), (33071, 33648))
+        made = [self.baked(tmp_path, dict(zip(("wrapS", "wrapT"), each, strict=True))).tobytes() for each in wraps]
+        assert len(set(made)) == 4
+
+    def test_an_unknown_wrap_mode_and_nearest_texels_are_told(self, tmp_path):
+        _, words = notes_of(jq.read_mesh, self.painted(tmp_path, {"wrapS": 7}))
+        assert "has a sampler with the unknown wrap modes 7 and 10497" in words
+        mesh, words = notes_of(jq.read_mesh, self.painted(tmp_path, {"magFilter": 9728}))
+        assert 'unless its layer sets filter = "nearest"' in words
+        assert mesh.materials["paint"].wrap == ("repeat", "repeat")
+
+    def test_colours_that_tint_a_material_are_told(self, tmp_path):
+        colours = np.full((4, 4), 0.5, np.float32)
+        mesh, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": colours}))
+        assert 'material "paint" has vertex colours (COLOR_0) that multiply its base colour' in words
+        assert words.split(": ", 1)[1] in mesh.repairs
+        _, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": 2 * colours}))
+        assert words == ""
+
+    def test_every_instance_of_a_mesh_is_read(self, tmp_path):
+        moves = np.float32([[0, 0, 0], [10, 0, 0], [0, 5, 0]])
+        turn = np.float32([[0, 0, 0, 1], [0, 1, 0, 0], [0, 0, 0, 1]])
+
+        def more(add):
+            sizes = np.float32([[1] * 3, [2] * 3, [1] * 3])
+            said = {"TRANSLATION": add(moves, "VEC3"), "ROTATION": add(turn, "VEC4"), "SCALE": add(sizes, "VEC3")}
+            instances = {"EXT_mesh_gpu_instancing": {"attributes": said}}
+            return {"nodes": [{"mesh": 0, "translation": [0, 1, 0], "extensions": instances}]}
+
+        mesh = jq.read_mesh(gltf(tmp_path, [("a", None, {})], more, extensionsUsed=["EXT_mesh_gpu_instancing"]))
+        assert mesh.part_names == ("a", "a 2", "a 3")
+        lows = [mesh.part(name).bounds for name in mesh.part_names]
+        assert np.allclose(lows[0], [[0, 1, 0], [1, 1, 1]])
+        assert np.allclose(lows[1], [[8, 1, -2], [10, 1, 0]], atol=1e-5)
+        assert np.allclose(lows[2], [[0, 6, 0], [1, 6, 1]])
+
+    def test_a_skinned_mesh_is_where_its_joints_take_it(self, tmp_path):
+        """And not where its own node is, which does not count."""
+        joints = np.uint8([[0, 1, 0, 0]] * 4)
+        weights = np.float32([[1, 0, 0, 0], [1, 0, 0, 0], [0, 1, 0, 0], [0.5, 0.5, 0, 0]])
+        binds = np.tile(np.eye(4, dtype=np.float32).ravel(), (2, 1))
+
+        def more(add):
+            nodes = [
+                {"children": [1, 2, 3], "scale": [100, 100, 100]},
+                {"mesh": 0, "skin": 0, "scale": [0.01, 0.01, 0.01], "translation": [7, 7, 7]},
+                {"translation": [0, 1, 0]},
+                {"translation": [0, 0, 2]},
+            ]
+            skin = {"joints": [2, 3], "inverseBindMatrices": add(binds, "MAT4")}
+            return {"nodes": nodes, "skins": [skin], "scenes": [{"nodes": [0]}]}
+
+        attributes = {"JOINTS_0": joints, "WEIGHTS_0": weights, "NORMAL": np.float32([[0, 1, 0]] * 4)}
+        mesh = jq.read_mesh(gltf(tmp_path, [("a", None, attributes)], more))
+        wanted = 100 * (SQUARE + np.array([[0, 1, 0], [0, 1, 0], [0, 0, 2], [0, 0.5, 1]]))
+        assert np.allclose(mesh.world[np.argsort(mesh.source)], wanted, atol=1e-3)
+        assert np.allclose(mesh.normal, [0, 1, 0])
+
+    def test_whole_uv_that_a_transform_takes_back_fill_their_layout(self, tmp_path):
+        """As tools write them that store little: a sixteenth of each axis."""
+        whole = np.rint(UV * 4095).astype(np.uint16)
+        path = self.painted(tmp_path, None, {"TEXCOORD_0": whole}, normalized=("TEXCOORD_0",))
+        told = json.loads(path.read_text())
+        base = told["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]
+        base["extensions"] = {"KHR_texture_transform": {"scale": [65535 / 4095] * 2}}
+        path.write_text(json.dumps(told))
+        mesh = jq.read_mesh(path)
+        assert np.allclose(mesh.uv[np.argsort(mesh.source)], UV, atol=1e-4)
+        assert not mesh.materials["paint"].moves
+
+    def test_a_name_may_begin_with_a_blank(self, tmp_path):
+        path = self.painted(tmp_path)
+        (tmp_path / "paint.png").rename(tmp_path / " paint.png")
+        path.write_text(path.read_text().replace("paint.png", "%20paint.png"))
+        assert R.DIFFUSE in jq.read_mesh(path).materials["paint"].roles
 
 
 class TestTangentsOfFiles:

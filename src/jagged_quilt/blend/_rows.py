@@ -13,6 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
 
@@ -21,7 +22,7 @@ TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more lay
 
 # What a projection does with the three planes of its chart: shares them by how a place faces, or looks at one alone.
 SHARED, ONLY_Y, ONLY_Z, FACED_MOST = 0, 1, 2, 3
-REPEAT, CLAMP, MIRROR = 0, 1, 2
+REPEAT, CLAMP, MIRROR = (each.code for each in Wrap)
 NEAREST, BILINEAR, TRILINEAR, ANISOTROPIC = 0, 1, 2, 3
 
 LAYER = np.dtype(

@@ -20,11 +20,11 @@ from jagged_quilt.blend.projection import (
     Space,
     Triplanar,
     Uv,
-    Wrap,
     unit_axis,
 )
 from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import finite_array, frozen
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import RangeError
 
 _NOWHERE = 2.0  # above any cosine

@@ -14,7 +14,7 @@ from jagged_quilt.blend._seat_kernels import ANY, FLIPS, QUARTER, SEED, SHIFTS
 from jagged_quilt.blend.warps import Drip, Flow, Swirl, Warp
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
-from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.choices import Choice, Wrap
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
@@ -27,14 +27,6 @@ class Filter(Choice):
     BILINEAR = "bilinear", k.BILINEAR
     TRILINEAR = "trilinear", k.TRILINEAR
     ANISOTROPIC = "anisotropic", k.ANISOTROPIC
-
-
-class Wrap(Choice):
-    """What lies beyond the first tile."""
-
-    REPEAT = "repeat", k.REPEAT
-    CLAMP = "clamp", k.CLAMP
-    MIRROR = "mirror", k.MIRROR
 
 
 class Turnover(Choice):

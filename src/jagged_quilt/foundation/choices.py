@@ -29,3 +29,11 @@ class Choice(StrEnum):
     def of(cls, given: str, what: str = "") -> Self:
         """Return the member of a name; raise `NameNotFoundError` with the nearest one if there is none."""
         return cls(known_name(what or cls.__name__.lower(), str(given), [str(each) for each in cls]))
+
+
+class Wrap(Choice):
+    """What lies beyond the first tile of a texture."""
+
+    REPEAT = "repeat", 0
+    CLAMP = "clamp", 1
+    MIRROR = "mirror", 2

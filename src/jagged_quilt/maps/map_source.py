@@ -159,8 +159,8 @@ class MapSource:
             return _taken(image.texels, _usual(self.file, names))
         wanted = self.channel.lower()
         picks = [wanted] if wanted in names else list(wanted)
-        if len(names) <= 2 and picks in (["r"], ["g"], ["b"]):
-            picks = names[:1]  # a grey image has the same in all
+        if len(names) <= 2 and len(set(picks)) == 1 and picks[0] in "rgb":
+            picks = names[:1] * len(picks)  # a grey image has the same in all
         missing = [pick for pick in picks if pick not in names]
         if missing:
             raise ShapeError(f'{self.file}: has no channel "{missing[0]}"; it holds {", ".join(image.channels)}')

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError, RangeError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.maps.roles import MapRole
@@ -29,6 +30,8 @@ class MeshMaterial:
         By how much of a repeat they are moved along u and v, after scale and rotation.
     rotation : float
         Degrees that uv are turned, counter-clockwise as seen in an image.
+    wrap : (Wrap, Wrap)
+        What lies beyond the first repeat, along u and along v.
     embedded : dict of file name to bytes
         Images that lie within the mesh file.
     """
@@ -39,6 +42,7 @@ class MeshMaterial:
     scale: tuple[float, float] = (1.0, 1.0)
     offset: tuple[float, float] = (0.0, 0.0)
     rotation: float = 0.0
+    wrap: tuple[Wrap, Wrap] = (Wrap.REPEAT, Wrap.REPEAT)
     embedded: Mapping[str, bytes] = field(default_factory=dict, repr=False)
 
     @property

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import itertools
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.within import Within
+from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.gltf_file import GltfFile, opened
 from jagged_quilt.meshfiles.gltf_materials import read_material, texture_set
@@ -19,6 +20,10 @@ from jagged_quilt.meshfiles.limits import check_count
 from jagged_quilt.meshfiles.names import told_apart
 
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
+_OF_INSTANCES = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
+_ROUNDED = 1e-3  # of the layout: so far beyond 0 and 1 quantised uv may lie
+_SETS = 8  # of joints that a vertex may have, four each
+_BY = {True: "its node", False: "the joints of its skin"}
 
 
 def read_gltf(path: Path, within: Within, *, second_uv: bool = False, **options: Told) -> Mesh:
@@ -44,21 +49,29 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
     made = [read_material(file, number, name) for number, name in enumerate(names)]
     notes = [line for _, lines in made for line in lines]
     pieces, passed_over, vertices, corners = list[dict[str, Told]](), 0, 0, 0
-    for node, frame in _nodes(file):
+    frames = _frames(file)
+    for number in [each for each in frames if "mesh" in file.entry("nodes", each)]:
+        node = file.entry("nodes", number)
         one = file.entry("meshes", node["mesh"])
-        for place, primitive in enumerate(one.get("primitives", [])):
+        joints = _joints(file, node["skin"], frames) if "skin" in node else None
+        placements = [np.eye(4)] if joints is not None else [frames[number] @ own for own in _instances(file, node)]
+        for frame, (place, primitive) in itertools.product(placements, enumerate(one.get("primitives", []))):
             if primitive.get("mode", _TRIANGLES) not in (_TRIANGLES, _STRIP, _FAN):
                 passed_over += 1
                 continue
             name = str(node.get("name") or one.get("name") or "mesh")
             name += f" / {place + 1}" if len(one["primitives"]) > 1 else ""
-            pieces.append(_piece(file, primitive, frame, name, names))
+            pieces.append(_piece(file, primitive, frame, name, names, joints))
+            if primitive.get("targets") and any(node.get("weights") or one.get("weights") or []):
+                notes.append(f'"{name}" has default morph weights, which are not supported; it keeps its base shape')
             vertices, corners = vertices + len(pieces[-1]["position"]), corners + 3 * len(pieces[-1]["triangles"])
             check_count(file.path, "parts", len(pieces), file.held)
             check_count(file.path, "vertices", vertices, file.held)
             check_count(file.path, "corners", corners, file.held)
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
+    notes += _coloured(pieces)
+    materials = _without_quantisation(pieces, {each.name: each for each, _ in made})
     notes += [f"{passed_over} primitives of points or lines passed over"] if passed_over else []
     whole: dict[str, Told] = {
         key: _whole(key, pieces, notes) for key in ("normal", "uv", "tangent", "colour", *(["layout"] if second_uv else []))
@@ -77,7 +90,7 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
         np.concatenate([piece["triangles"] + start for piece, start in zip(pieces, starts, strict=False)]),
         **whole,
         parts=parts,
-        materials={each.name: each for each, _ in made},
+        materials=materials,
         name=str(file.path),
         **options,
     )
@@ -110,23 +123,99 @@ def _whole(key: str, pieces: list[dict[str, Told]], notes: list[str]) -> NDArray
     )
 
 
-def _nodes(file: GltfFile) -> Iterator[tuple[dict[str, Told], NDArray[np.float64]]]:
-    """The nodes of the default scene that have a mesh, with what places them in the world."""
+def _coloured(pieces: list[dict[str, Told]]) -> list[str]:
+    """Say which materials a reader by the standard multiplies by vertex colours."""
+    tinted = {piece["part"].material for piece in pieces if piece["colour"] is not None and (piece["colour"] != 1).any()}
+    return [
+        f'material "{name}" has vertex colours (COLOR_0) that multiply its base colour; they are kept for masks, and are not '
+        "baked into its own maps"
+        for name in sorted(tinted - {""})
+    ]
+
+
+def _without_quantisation(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial]) -> dict[str, MeshMaterial]:
+    """Move the transform of textures into uv that are whole numbers, where it only takes those back to what they stand for.
+
+    Such uv lie within 0 to 1 once they are transformed; as stored they fill a small part of that.
+    """
+    out = dict(materials)
+    for name, material in materials.items():
+        own = [piece for piece in pieces if piece["part"].material == name and piece["uv"] is not None]
+        if not own or not material.moves or material.turns or not all(piece["uv_is_whole"] for piece in own):
+            continue
+        laid = [material.texture_uv(piece["uv"]) for piece in own]
+        if all(((uv > -_ROUNDED) & (uv < 1 + _ROUNDED)).all() for uv in laid):
+            for piece, uv in zip(own, laid, strict=True):
+                piece["uv"] = uv
+            out[name] = replace(material, scale=(1.0, 1.0), offset=(0.0, 0.0))
+    return out
+
+
+def _frames(file: GltfFile) -> dict[int, NDArray[np.float64]]:
+    """What places each node of the default scene in the world, by its number."""
     nodes = file.told.get("nodes", [])
     scenes = file.told.get("scenes")
     children = {child for node in nodes for child in node.get("children", [])}
     roots = file.entry("scenes", file.told.get("scene", 0)).get("nodes", []) if scenes else set(range(len(nodes))) - children
-    waiting, seen = [(int(root), np.eye(4)) for root in roots], set[int]()
+    waiting, out = [(int(root), np.eye(4)) for root in roots], dict[int, NDArray[np.float64]]()
     while waiting:
         number, above = waiting.pop(0)
         node = file.entry("nodes", number)
-        if number in seen:
+        if number in out:
             raise FileError(f"{file.path}: nodes[{number}] is its own ancestor, or has two")
-        seen.add(number)
-        frame = above @ _placement(node)
-        if "mesh" in node:
-            yield node, frame
-        waiting += [(child, frame) for child in node.get("children", [])]
+        out[number] = above @ _placement(node)
+        waiting += [(child, out[number]) for child in node.get("children", [])]
+    return out
+
+
+def _instances(file: GltfFile, node: dict[str, Told]) -> list[NDArray[np.float64]]:
+    """Where the instances of a node's mesh stand in the node's own space; one in its place where it has none."""
+    given = node.get("extensions", {}).get("EXT_mesh_gpu_instancing", {}).get("attributes", {})
+    known = {word: file.accessor(given[key]) for key, word in _OF_INSTANCES.items() if key in given}
+    counts = {len(values) for values in known.values()}
+    if len(counts) > 1:
+        raise FileError(f"{file.path}: the attributes of instances have {' and '.join(map(str, sorted(counts)))} rows")
+    count = counts.pop() if counts else 1
+    check_count(file.path, "parts", count, file.held)
+    return [_placement({key: values[row] for key, values in known.items()}) for row in range(count)]
+
+
+def _joints(file: GltfFile, number: int, frames: dict[int, NDArray[np.float64]]) -> NDArray[np.float64]:
+    """What the joints of a skin do to the places of a mesh, (J, 4, 4); the node of the mesh itself does nothing to them."""
+    skin = file.entry("skins", number)
+    joints = skin["joints"]
+    lost = [each for each in joints if each not in frames]
+    if lost:
+        raise FileError(f"{file.path}: skins[{number}] names the joint nodes[{lost[0]}], which is not in the scene")
+    world = np.array([frames[each] for each in joints])
+    if "inverseBindMatrices" not in skin:
+        return world
+    inverse = file.accessor(skin["inverseBindMatrices"])
+    if len(inverse) < len(joints) or inverse.shape[1] != 16:
+        raise FileError(f"{file.path}: skins[{number}] has {len(joints)} joints and {len(inverse)} inverse bind matrices")
+    bound: NDArray[np.float64] = world @ inverse[: len(joints)].astype(np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
+    return bound
+
+
+def _skinned(
+    file: GltfFile, given: dict[str, int], joints: NDArray[np.float64], name: str
+) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
+    """What places each vertex, (V, 3, 3) and (V, 3): the mean of its joints by their weights; None where it has none."""
+    sets = [place for place in range(_SETS) if f"JOINTS_{place}" in given and f"WEIGHTS_{place}" in given]
+    if not sets:
+        return None
+    which = np.concatenate([file.accessor(given[f"JOINTS_{place}"]) for place in sets], axis=1).astype(np.int64)
+    weight = np.concatenate([file.accessor(given[f"WEIGHTS_{place}"]) for place in sets], axis=1).astype(np.float64)
+    if which.shape != weight.shape or (which.size and int(which.max()) >= len(joints)):
+        raise FileError(f'{file.path}: the joints of "{name}" do not fit its skin of {len(joints)}')
+    total = weight.sum(axis=1, keepdims=True)
+    weight = np.where(total > 0, weight / np.where(total > 0, total, 1), 1 / weight.shape[1])
+    linear, move = np.zeros((len(which), 3, 3)), np.zeros((len(which), 3))
+    for column in range(which.shape[1]):
+        own = joints[which[:, column]]
+        linear += weight[:, column, None, None] * own[:, :3, :3]
+        move += weight[:, column, None] * own[:, :3, 3]
+    return linear, move
 
 
 def _placement(node: dict[str, Told]) -> NDArray[np.float64]:
@@ -147,7 +236,12 @@ def _placement(node: dict[str, Told]) -> NDArray[np.float64]:
 
 
 def _piece(
-    file: GltfFile, primitive: dict[str, Told], frame: NDArray[np.float64], name: str, materials: list[str]
+    file: GltfFile,
+    primitive: dict[str, Told],
+    frame: NDArray[np.float64],
+    name: str,
+    materials: list[str],
+    joints: NDArray[np.float64] | None,
 ) -> dict[str, Told]:
     """One primitive in the world: what it lacks is None."""
     given = primitive["attributes"]
@@ -165,24 +259,29 @@ def _piece(
     corners = _faces(index, primitive.get("mode", _TRIANGLES))
     if corners.size and int(corners.max()) >= len(position):
         raise FileError(f'{file.path}: "{name}" names vertex {int(corners.max())}; there are {len(position)}')
-    linear = frame[:3, :3]
-    if abs(np.linalg.det(linear)) < 1e-30:
-        raise FileError(f'{file.path}: "{name}" is flattened by its node: one of its axes has no length')
-    mirrors = np.linalg.det(linear) < 0
+    skinned = None if joints is None else _skinned(file, given, joints, name)
+    linear, move = (frame[:3, :3], frame[:3, 3]) if skinned is None else skinned
+    sizes = np.linalg.det(linear)
+    if np.size(sizes) and np.abs(sizes).min() < 1e-30:
+        raise FileError(f'{file.path}: "{name}" is flattened by {_BY[skinned is None]}: one of its axes has no length')
+    mirrors = bool(np.median(sizes) < 0) if np.size(sizes) else False
+    along = lambda vectors: (linear @ vectors[..., None])[..., 0]
     normal, tangent, colour = read("NORMAL"), read("TANGENT"), read("COLOR_0")
     if normal is not None:
-        normal = normal.astype(np.float64) @ np.linalg.inv(linear)
+        normal = (np.linalg.inv(linear).swapaxes(-1, -2) @ normal.astype(np.float64)[..., None])[..., 0]
     if tangent is not None:
-        tangent = np.column_stack([tangent[:, :3] @ linear.T, tangent[:, 3] * (-1 if mirrors else 1)])
+        tangent = np.column_stack([along(tangent[:, :3]), tangent[:, 3] * (-1 if mirrors else 1)])
     if colour is not None and colour.shape[1] == 3:
         colour = np.column_stack([colour, np.ones(len(colour), np.float32)])
     number = primitive.get("material")
     material = "" if number is None else materials[int(number)]
     own = texture_set(file, number)
+    uv = read(f"TEXCOORD_{own}")
     return {
-        "position": position @ linear.T + frame[:3, 3],
+        "position": along(position) + move,
         "normal": normal,
-        "uv": read(f"TEXCOORD_{own}"),
+        "uv": uv,
+        "uv_is_whole": uv is not None and file.is_whole(given[f"TEXCOORD_{own}"]),
         "layout": read(f"TEXCOORD_{0 if own else 1}"),
         "tangent": tangent,
         "colour": colour,

@@ -30,6 +30,7 @@ _COMPONENTS: dict[int, type] = {
 _FEW = 65_536  # rows, that any file may ask for
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _KNOWN = (
+    "EXT_mesh_gpu_instancing",
     "KHR_texture_transform",
     "KHR_mesh_quantization",
     "KHR_materials_",
@@ -149,6 +150,10 @@ class GltfFile:
             top = float(np.iinfo(kind.str).max)
             return np.maximum(values.astype(np.float64) / top, -1)
         return values
+
+    def is_whole(self, number: int) -> bool:
+        """Tell whether the numbers of an accessor are stored as whole ones."""
+        return np.dtype(_COMPONENTS[self.entry("accessors", number)["componentType"]]).kind in "iu"
 
     def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Told], what: str) -> NDArray[Told]:
         data, stride = self.view(view)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.maps.names import is_green_down
@@ -33,6 +34,8 @@ _READ = {
     "KHR_materials_specular",
     "KHR_materials_unlit",
 }
+_WRAPS = {10497: Wrap.REPEAT, 33071: Wrap.CLAMP, 33648: Wrap.MIRROR}
+_NEAREST = (9728, 9984, 9986)
 _IOR = 1.5
 _NEAR = 1e-3
 
@@ -82,6 +85,7 @@ class _Making:
     rules: dict[MapRole, MapRule] = field(default_factory=dict)
     embedded: dict[str, bytes] = field(default_factory=dict)
     placed: list[tuple[Told, ...]] = field(default_factory=list)
+    nearest: bool = False
     notes: list[str] = field(default_factory=list)
 
     def note(self, words: str) -> None:
@@ -115,8 +119,20 @@ class _Making:
         )
         moved = texture.get("extensions", {}).get(_TRANSFORM, {})
         where = (*moved.get("scale", (1, 1)), *moved.get("offset", (0, 0)), moved.get("rotation", 0))
-        self.placed.append((*where, moved.get("texCoord", texture.get("texCoord", 0))))
+        self.placed.append((*where, moved.get("texCoord", texture.get("texCoord", 0)), *self._wrap(texture)))
         return True
+
+    def _wrap(self, texture: dict[str, Told]) -> tuple[Wrap, Wrap]:
+        """What the sampler of a texture says lies beyond its first repeat."""
+        number = self.file.entry("textures", texture["index"]).get("sampler")
+        sampler = {} if number is None else self.file.entry("samplers", number)
+        said = sampler.get("wrapS", 10497), sampler.get("wrapT", 10497)
+        if not set(said) <= set(_WRAPS):
+            self.note(f"has a sampler with the unknown wrap modes {said[0]} and {said[1]}; its textures repeat")
+            return Wrap.REPEAT, Wrap.REPEAT
+        if sampler.get("magFilter") in _NEAREST:
+            self.nearest = True
+        return _WRAPS[said[0]], _WRAPS[said[1]]
 
     def _image(self, texture: dict[str, Told] | None) -> str | None:
         """The file of a texture, or the name under which its bytes are kept; None where there is neither."""
@@ -239,7 +255,10 @@ class _Making:
             self.note(f"says {', '.join(strange)}, which is not read")
         if len(set(self.placed)) > 1:
             self.note("lays its maps differently; all are laid as the first of them is")
-        su, sv, ou, ov, turned, _ = (float(each) for each in (self.placed or [(1, 1, 0, 0, 0, 0)])[0])
+        if self.nearest:
+            self.note('has a sampler that takes the nearest texel; texels are blended unless its layer sets filter = "nearest"')
+        *numbers, wrap_u, wrap_v = (self.placed or [(1, 1, 0, 0, 0, 0, Wrap.REPEAT, Wrap.REPEAT)])[0]
+        su, sv, ou, ov, turned, _ = map(float, numbers)
         return MeshMaterial(
             name=self.name,
             folder=self.file.path.parent,
@@ -247,5 +266,6 @@ class _Making:
             scale=(su, sv),
             offset=(ou, ov),
             rotation=float(np.degrees(turned)),
+            wrap=(wrap_u, wrap_v),
             embedded=self.embedded,
         )

@@ -8,9 +8,11 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
+from typing import TypeAlias
 
 import numpy as np
 
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.image_files import read_image
@@ -57,6 +59,10 @@ _TAKES = {
     "-mm": 2,
 }
 _UP_TO_THREE = ("-o", "-s", "-t")
+_CHANNELS = {"r": "r", "g": "g", "b": "b", "m": "a"}
+_FACTORS = {"map_kd": "kd", "map_ks": "ks", "map_ke": "ke", "map_d": "d"}
+"""What multiplies a map, by the standard."""
+_Placed: TypeAlias = tuple[tuple[float, float], tuple[float, float], Wrap]
 _UNIT = 0.15  # a normal is about so near to unit length
 _MOST = 0.8  # of the texels of a map of normals are so
 
@@ -130,7 +136,7 @@ def _without_remark(line: str) -> str:
 def _material(name: str, within: Within, told: _Told) -> MeshMaterial:
     """A material of what is said, with its maps found; what is odd goes to its notes."""
     rules: dict[MapRole, MapRule] = {}
-    placed: dict[str, tuple[tuple[float, float], tuple[float, float]]] = {}
+    placed: dict[str, _Placed] = {}
     for word in (each for each in _MAPS if each in told.said):
         file, options = _file_of(told.said[word])
         try:
@@ -139,9 +145,16 @@ def _material(name: str, within: Within, told: _Told) -> MeshMaterial:
             told.notes.append(f"names {error}")
             continue
         role = _MAPS[word] or _role_of_bump(found, word, told.notes)
-        channel = {"r": "r", "g": "g", "b": "b"}.get(options.get("-imfchan", [""])[0], "")
-        invert = word == "map_tr"
-        rule = MapRule(role=role, file=_relative(found, within.home), channel=channel, invert=invert, whole_file=bool(channel))
+        channel = _CHANNELS.get(options.get("-imfchan", [""])[0].lower(), "")
+        _note_unread(word, role, options, told.notes)
+        rule = MapRule(
+            role=role,
+            file=_relative(found, within.home),
+            channel=channel * 3 if channel and role.value.channels == 3 else channel,
+            invert=word == "map_tr",
+            times=_times(word, role, options, told),
+            whole_file=bool(channel),
+        )
         if role in rules and rules[role].file != rule.file:
             told.notes.append(f"names two maps of {role.key}, {rules[role].file} and {rule.file}; the first is taken")
         rules.setdefault(role, rule)
@@ -149,17 +162,59 @@ def _material(name: str, within: Within, told: _Told) -> MeshMaterial:
     for role, value in _constants(told.said).items():
         if role not in rules and not (role is _R.ROUGHNESS and _R.SHININESS in rules):
             rules[role] = MapRule(role=role, value=value)
-    scale, offset = placed.get("map_kd", next(iter(placed.values()), ((1.0, 1.0), (0.0, 0.0))))
+    scale, offset, wrap = placed.get("map_kd", next(iter(placed.values()), _placed({})))
     if len(set(placed.values())) > 1:
         told.notes.append("lays its maps differently; all are laid as its colour map is")
-    return MeshMaterial(name=name, folder=within.home, rules=tuple(rules.values()), scale=scale, offset=offset)
+    return MeshMaterial(
+        name=name, folder=within.home, rules=tuple(rules.values()), scale=scale, offset=offset, wrap=(wrap, wrap)
+    )
 
 
-def _placed(options: Mapping[str, list[str]]) -> tuple[tuple[float, float], tuple[float, float]]:
-    """Scale and offset of a map, with v growing downwards; the standard's grows upwards."""
+def _placed(options: Mapping[str, list[str]]) -> _Placed:
+    """Scale and offset of a map, with v growing downwards (the standard's grows upwards), and what lies beyond it."""
     pair = lambda words, default: [*map(float, words), *[default] * 2][:2] if words else [default] * 2
     (su, sv), (ou, ov) = pair(options.get("-s"), 1.0), pair(options.get("-o"), 0.0)
-    return (su, sv), (ou % 1, (1 - sv - ov) % 1)
+    clamps = _word(options, "-clamp") == "on"
+    return (su, sv), (ou, 1 - sv - ov) if clamps else (ou % 1, (1 - sv - ov) % 1), Wrap.CLAMP if clamps else Wrap.REPEAT
+
+
+def _word(options: Mapping[str, list[str]], option: str) -> str:
+    return (options.get(option) or [""])[0].lower()
+
+
+def _number(options: Mapping[str, list[str]], option: str, which: int, default: float) -> float:
+    numbers = _plain_numbers(" ".join(options.get(option, [])))
+    return numbers[which] if len(numbers) > which else default
+
+
+def _times(word: str, role: MapRole, options: Mapping[str, list[str]], told: _Told) -> float | tuple[float, ...]:
+    """What a map is multiplied by: its own gain, the strength of a bump, and the number or colour that is said beside it."""
+    gain = _number(options, "-mm", 1, 1.0) * (_number(options, "-bm", 0, 1.0) if role is _R.NORMAL else 1.0)
+    if gain < 0:
+        told.notes.append(f"multiplies {word} by {gain:g}; a factor below 0 is ignored")
+        gain = 1.0
+    beside = [min(each, 1.0) for each in _plain_numbers(told.said.get(_FACTORS.get(word, ""), ""))]
+    if not beside or set(beside) == {1.0}:
+        return gain
+    said = f"{_FACTORS[word].capitalize()} {' '.join(f'{n:g}' for n in beside)} beside {word}"
+    if max(beside) <= 0:
+        told.notes.append(f"says {said}, which would be black; the map is taken as it is")
+        return gain
+    told.notes.append(f"says {said}; the map is multiplied by it, as the standard says")
+    factors = tuple(gain * each for each in beside[: role.value.channels])
+    return factors if len(factors) == role.value.channels > 1 else factors[0]
+
+
+def _note_unread(word: str, role: MapRole, options: Mapping[str, list[str]], notes: list[str]) -> None:
+    """Note the options of a map that change how it looks and are not supported."""
+    base, strength = _number(options, "-mm", 0, 0.0), _number(options, "-bm", 0, 1.0)
+    unread = [f"-mm {base:g} (a base that is added)"] if base else []
+    unread += ["-cc on (colour correction)"] if _word(options, "-cc") == "on" else []
+    unread += ["-imfchan z (depth)"] if _word(options, "-imfchan") == "z" else []
+    unread += ["-t (turbulence)"] if any(_plain_numbers(" ".join(options.get("-t", [])))) else []
+    if role is _R.HEIGHT and strength != 1:
+        unread.append(f"-bm {strength:g} (a bump strength without a unit; set the relief in metres)")
+    notes += [f"sets {each} for {word}, which is not supported and is ignored" for each in unread]
 
 
 def _is_highlight(said: Mapping[str, str]) -> bool:

@@ -35,12 +35,12 @@ def find_file(name: str, within: Within) -> Path:
     FileError
         If it is not there, or lies where the names of the file may not lead.
     """
-    folder, plain = within.home, PureWindowsPath(name.strip().strip('"'))
-    near = []
-    if len(plain.parts) > 1:
-        near = [folder / name.strip().strip('"'), folder / plain.as_posix(), folder / plain.name]
-    near += [folder / each for each in _names_in(folder).get(plain.name.lower(), ())]
-    near.sort(key=lambda path: path.name != plain.name)  # as it is written, rather than in other letters
+    folder, near = within.home, list[Path]()
+    for written in dict.fromkeys((name, name.strip().strip('"'))):  # a name may begin with a blank
+        plain = PureWindowsPath(written)
+        own = [folder / written, folder / plain.as_posix(), folder / plain.name] if len(plain.parts) > 1 else []
+        own += [folder / each for each in _names_in(folder).get(plain.name.lower(), ())]
+        near += sorted(own, key=lambda path: path.name != plain.name)  # as it is written, rather than in other letters
     there = [each for each in near if _is_file(each)]
     if not there:
         raise FileError(f"{plain_words(name)}, which is not there")
