@@ -136,6 +136,25 @@ EVERY = [
 
 
 class TestKtx2:
+    @pytest.mark.parametrize(
+        ("at", "value", "words"),
+        [
+            (12, 0, "not supported: it holds a Basis Universal texture, which is made for a GPU to transcode"),
+            (44, 1, "not supported: it holds a Basis Universal texture"),
+            (44, 3, "not supported: its levels are compressed by scheme 3; write it without, or with zstd"),
+            (36, 6, "not supported: only 2D textures"),
+            (12, 157, "not supported: texels of format 157 of the Vulkan registry cannot be read"),
+        ],
+    )
+    def test_sound_files_of_other_kinds_are_not_called_broken(self, tmp_path, at, value, words):
+        head = head_of(PixelFormat.UNORM8, 4, False, zstd=False)
+        path = written(tmp_path / "a.ktx2", head, stored_levels(head))
+        data = bytearray(path.read_bytes())
+        data[at : at + 4] = value.to_bytes(4, "little")
+        path.write_bytes(data)
+        with pytest.raises(FileError, match=words):
+            Ktx2File(path)
+
     @pytest.mark.parametrize("zstd", [True, False], ids=["zstd", "plain"])
     @pytest.mark.parametrize(("pixels", "channels", "srgb"), EVERY, ids=lambda v: getattr(v, "key", str(v)))
     def test_what_is_written_is_read_back(self, tmp_path, pixels, channels, srgb, zstd):

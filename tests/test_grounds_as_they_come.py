@@ -15,7 +15,7 @@ from jagged_quilt.maps.gaps import filled
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import stairs_in
-from jagged_quilt.surfaces.heightmap import read_heightmap
+from jagged_quilt.surfaces.heightmap import heights_in_bands, read_heightmap
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -89,6 +89,66 @@ class TestNumbers:
             read_heightmap(tmp_path / "picture.png", (0, 100))
         found = read_heightmap(tmp_path / "packed.png", (0, 100), form="rgb24")
         assert np.allclose(found, heights / ((1 << 24) - 1) * 100, atol=1e-4)
+
+
+def tiff(path, samples, metadata):
+    tags = TiffImagePlugin.ImageFileDirectory_v2()
+    tags[42112] = metadata
+    Image.fromarray(samples).save(path, tiffinfo=tags)
+    return path
+
+
+class TestScale:
+    """Scale and offset that a TIFF says of its samples."""
+
+    WORDS = (
+        '<GDALMetadata><Item name="OFFSET" sample="0" role="offset">-100</Item>'
+        '<Item name="SCALE" sample="0" role="scale">0.1</Item><Item name="other">7</Item></GDALMetadata>'
+    )
+
+    def test_what_a_file_says_of_its_numbers_is_applied(self, tmp_path):
+        samples = np.arange(0, 6400, 100, dtype=np.uint16).reshape(8, 8)
+        path = tiff(tmp_path / "a.tif", samples, self.WORDS)
+        assert np.allclose(read_heightmap(path), samples * 0.1 - 100)
+        whole = np.concatenate([band for _, band in heights_in_bands(path)])
+        assert np.allclose(whole, samples * 0.1 - 100)
+        floats = tiff(tmp_path / "b.tif", samples.astype(np.float32), self.WORDS)
+        assert np.allclose(read_heightmap(floats), samples * 0.1 - 100)
+
+    def test_heights_that_are_given_win_and_that_is_told(self, tmp_path):
+        path = tiff(tmp_path / "a.tif", np.full((4, 4), 65535, np.uint16), self.WORDS)
+        found, words = told_of(read_heightmap, path, (0, 10))
+        assert (found == 10).all()
+        assert "its own scale 0.1 and offset -100" in words
+
+
+class TestRaw:
+    """Samples of 16 bits without a head."""
+
+    HILLS = gaussian_filter(np.random.default_rng(0).normal(size=(128, 128)), 8)
+    SAMPLES = ((HILLS - HILLS.min()) / np.ptp(HILLS) * 60_000).astype(np.uint16)
+
+    def read(self, tmp_path, samples, size, **how):
+        (tmp_path / "a.raw").write_bytes(samples.tobytes())
+        return told_of(read_heightmap, tmp_path / "a.raw", (0, 10), form="raw16", samples=size, **how)
+
+    @pytest.mark.parametrize("size", [(256, 64), (64, 256), (512, 32), (32, 512)])
+    def test_a_width_that_leaves_jumps_is_told_with_the_one_that_leaves_none(self, tmp_path, size):
+        assert "the width looks wrong: try samples = [128, 128]" in self.read(tmp_path, self.SAMPLES, size)[1]
+        assert self.read(tmp_path, self.SAMPLES, (128, 128))[1] == ""
+
+    def test_ground_without_structure_is_of_any_width(self, tmp_path):
+        noise = np.random.default_rng(1).integers(0, 65_536, (64, 64)).astype(np.uint16)
+        assert self.read(tmp_path, noise, (32, 128))[1] == ""
+
+    def test_samples_may_have_a_sign(self, tmp_path):
+        signed = (self.SAMPLES.astype(np.int32) // 10 - 3000).astype(np.int16)
+        found, words = self.read(tmp_path, signed, (128, 128), signed=True)
+        assert words == ""
+        assert np.allclose(found, (signed.astype(float) + 32768) / 65535 * 10, atol=1e-3)
+        assert "try signed = true" in self.read(tmp_path, signed, (128, 128))[1]
+        with pytest.raises(jq.QuiltError, match="signed applies to raw files"):
+            read_heightmap(tmp_path / "a.png", (0, 1), signed=True)
 
 
 class TestGaps:
@@ -336,7 +396,8 @@ class TestViews:
         (project / "job.quilt.toml").write_text(text + "\n[view]\nhaze = 5.0\n")
         quilt = jq.read_quilt(project / "job.quilt.toml")
         assert quilt.haze == 5
-        assert quilt.camera.target[1] == pytest.approx(sum(quilt.terrain.height_range) / 2)
+        seen = quilt.camera.on_picture(quilt.terrain.points((16, 16)).places, 800, 1280)
+        assert ((seen[:, :2] >= 0) & (seen[:, :2] <= (1280, 800))).all()
         with pytest.raises(jq.QuiltError, match="camera and target must both be said"):
             (project / "job.quilt.toml").write_text(text + "\n[view]\ncamera = [0, 1, 0]\n")
             jq.read_quilt(project / "job.quilt.toml")

@@ -101,6 +101,15 @@ class TestOddFiles:
         shown = got[..., :3] if got.shape[2] >= 3 else np.repeat(got[..., :1], 3, axis=2)
         assert np.abs(shown.astype(int) - wanted).max() <= (1 if suffix == ".jpg" or (mode, suffix) == ("P", ".tif") else 0)
 
+    @pytest.mark.parametrize(("number", "name"), [(50000, "ZSTD"), (34887, "LERC")])
+    def test_a_sound_file_of_an_unsupported_kind_is_not_called_broken(self, tmp_path, number, name):
+        path = tmp_path / "a.tif"
+        Image.fromarray(texels()[..., 0]).save(path)
+        tag = struct.pack("<HHI", 259, 3, 1)
+        path.write_bytes(path.read_bytes().replace(tag + b"\1\0", tag + struct.pack("<H", number)))
+        with pytest.raises(ImageError, match=f"a TIFF compressed by {name}, which is not supported; write it with Deflate"):
+            read_image(path)
+
     @pytest.mark.parametrize("suffix", [".png", ".tif", ".jpg"])
     @pytest.mark.parametrize("turn", range(1, 9))
     def test_orientation_is_done(self, tmp_path, suffix, turn):

@@ -30,6 +30,7 @@ _IDENTIFIER = b"\xabKTX 20\xbb\r\n\x1a\n"
 _HEADER = struct.Struct("<9I4I2Q")
 _LEVEL = struct.Struct("<3Q")
 _PLAIN, _ZSTD = 0, 2
+_BASIS_LZ = 1
 _CHECKS = "jaggedQuiltChecks"
 _NOTHING = "00000000"
 _LARGEST = 64 << 30
@@ -291,6 +292,8 @@ class Ktx2File:
             return file.read(length)
 
     def _broken(self, error: object) -> FileError:
+        if isinstance(error, _UnsupportedError):
+            return FileError(f"{self.path}: a KTX2 file that is not supported: {error}")
         return FileError(f"{self.path}: broken, or not a KTX2 file that can be read: {error}; make it again")
 
 
@@ -309,6 +312,10 @@ def write_unpacked(file: Ktx2File, path: Path) -> None:
         whole = work.with_name(f"{work.name}.ktx2")
         write_ktx2(whole, head, frames)
         whole.replace(work)
+
+
+class _UnsupportedError(ValueError):
+    """A sound file of a kind that is not read."""
 
 
 def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int, int]], list[list[Frame]] | None]:
@@ -333,11 +340,19 @@ def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int
         _,
         _,
     ) = _HEADER.unpack_from(front, len(_IDENTIFIER))
-    pixels, channels, srgb = format_of_number(number)
+    if scheme == _BASIS_LZ or number == 0:
+        raise _UnsupportedError(
+            "it holds a Basis Universal texture, which is made for a GPU to transcode; get the images it was made from, or "
+            "transcode it to a format with a number (BC7, or RGBA of 8 bits)"
+        )
     if depth or faces != 1:
-        raise ValueError("only 2D textures and arrays of them are read")
+        raise _UnsupportedError("only 2D textures and arrays of them are read, no volumes and no cubes")
     if scheme not in (_PLAIN, _ZSTD):
-        raise ValueError(f"its levels are compressed by scheme {scheme}; only none and zstd are read")
+        raise _UnsupportedError(f"its levels are compressed by scheme {scheme}; write it without, or with zstd")
+    try:
+        pixels, channels, srgb = format_of_number(number)
+    except ValueError as error:
+        raise _UnsupportedError(str(error)) from error
     if not (
         1 <= width <= 65536 and 1 <= height <= 65536 and slices <= 65536 and 1 <= levels <= max(width, height).bit_length()
     ):

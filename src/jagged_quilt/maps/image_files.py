@@ -5,14 +5,16 @@ Values are never converted on the way: 8 bits stay 8 bits, alpha is never multip
 
 from __future__ import annotations
 
+import math
 import mmap
 import os
+import re
 import struct
 import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import OpenImageIO as oiio
@@ -48,6 +50,20 @@ _NO_TIME, _TIMED = "1970:01:01 00:00:00", (".exr", ".tif", ".tiff")  # or each h
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
 _NUMBERS = {**_AS_STORED, "int8": oiio.INT8, "int16": oiio.INT16, "int": oiio.INT32, "uint": oiio.UINT32, "double": oiio.DOUBLE}
 _NO_DATA_TAG = 42113  # of TIFF: the number that means "nothing here", as text (an OGC standard of elevation files)
+_COMPRESSION_TAG = 259
+_UNSUPPORTED = {
+    34661: "JBIG",
+    34712: "JPEG 2000",
+    34887: "LERC",
+    34925: "LZMA",
+    50000: "ZSTD",
+    50001: "WebP",
+    50002: "JPEG XL",
+    52546: "JPEG XL",
+}
+"""Ways to compress TIFF by their numbers, which the image library does not have."""
+_ITEMS_TAG = 42112  # of TIFF: scale and offset of the samples among them, as <Item sample="0" role="scale">0.1</Item>
+_ITEM = re.compile(r"<Item\b([^>]*)>([^<]*)</Item>", re.IGNORECASE)
 
 
 _LARGEST = 1 << 20
@@ -103,6 +119,28 @@ class Rows(Protocol):
     @property
     def ndim(self) -> int: ...
     def __getitem__(self, rows: int | slice, /) -> Stored: ...
+
+
+@dataclass(frozen=True, slots=True)
+class NumberFacts:
+    """What a file of measurements says of its numbers.
+
+    Attributes
+    ----------
+    nothing : float or None
+        The number that stands for "not known here".
+    scale, offset : float
+        What a stored number means is scale * number + offset.
+    """
+
+    nothing: float | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+
+    @property
+    def is_scaled(self) -> bool:
+        """Whether stored numbers are not what they mean."""
+        return (self.scale, self.offset) != (1.0, 0.0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,31 +205,47 @@ def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMIT
 
 
 @by_door("image file", ImageError)
-def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, float | None]:
-    """Return an image whose texels may be of any type of number, and the number that by the file itself means nothing.
+def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, NumberFacts]:
+    """Return an image whose texels may be of any type of number, and what the file says that its numbers mean.
 
     For measurements; float files may hold NaN. Raises `ImageError` as `read_image` does.
     """
     path = Path(path)
     if path.suffix.lower() == ".ktx2" or not path.is_file():
-        return read_channels(path, limits), None
+        return read_channels(path, limits), NumberFacts()
     _check_chunks(path)
-    return _read_with_library(path, limits, _NUMBERS), no_data(path)
+    return _read_with_library(path, limits, _NUMBERS), number_facts(path)
 
 
 @by_door("image file", ImageError)
-def no_data(path: Path) -> float | None:
-    """Return the number that by a TIFF file itself means nothing."""
+def number_facts(path: Path) -> NumberFacts:
+    """Return what a TIFF file says that its numbers mean; of other files nothing is known."""
     if path.suffix.lower() not in (".tif", ".tiff"):
-        return None
-    from PIL import Image as Opened
+        return NumberFacts()
+    tags = _tiff_tags(path)
+    nothing, items = str(tags.get(_NO_DATA_TAG, "")), str(tags.get(_ITEMS_TAG, ""))
+    of_first = {role: number for sample, role, number in map(_item, _ITEM.findall(items)) if sample in ("", "0")}
+    scale = _number_or_none(of_first.get("scale", ""))
+    return NumberFacts(
+        nothing=_number_or_none(nothing),
+        scale=scale or 1.0,
+        offset=_number_or_none(of_first.get("offset", "")) or 0.0,
+    )
 
+
+def _item(found: tuple[str, str]) -> tuple[str, str, str]:
+    """The sample, the role and the text of one item of a TIFF's metadata."""
+    told = dict(re.findall(r"""(\w+)\s*=\s*["']([^"']*)["']""", found[0]))
+    role: str = told.get("role") or told.get("name") or ""
+    return told.get("sample", ""), role.lower(), found[1]
+
+
+def _number_or_none(text: str) -> float | None:
     try:
-        with Opened.open(path) as file:
-            tags = getattr(file, "tag_v2", {})
-            return float(str(tags.get(_NO_DATA_TAG, "")).strip(" \0"))
-    except (OSError, ValueError, SyntaxError):
+        number = float(text.strip(" \0\r\n\t"))
+    except ValueError:
         return None
+    return number if math.isfinite(number) else None
 
 
 @by_door("image file", ImageError)
@@ -247,7 +301,7 @@ def _bands(path: Path, limits: ImageLimits, texels: int, kinds: Mapping[str, oii
                 rows = source.read_scanlines(top, bottom, 0, 0, every, kind)
             trouble = source.geterror()
             if rows is None or trouble:
-                raise ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
+                raise _unreadable(path, trouble)
             names = tuple(str(name) for name in spec.channelnames)
             yield top, Image(np.ascontiguousarray(rows).reshape(bottom - top, spec.width, every), names)
     finally:
@@ -297,7 +351,7 @@ def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio
     finally:
         source.close()
     if texels is None or trouble:
-        raise ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
+        raise _unreadable(path, trouble)
     stored: Stored = np.ascontiguousarray(texels).reshape(spec.height, spec.width, spec.nchannels)
     return Image(np.ascontiguousarray(_upright(stored, turn)), names)
 
@@ -423,6 +477,32 @@ def _cut_short(path: Path) -> str:
         return source.geterror()
     finally:
         source.close()
+
+
+def _tiff_tags(path: Path) -> Mapping[int, Any]:
+    """The tags of a TIFF file's first image by their numbers; none of a file that is no such."""
+    from PIL.TiffImagePlugin import ImageFileDirectory_v2
+
+    try:
+        with path.open("rb") as file:
+            head = file.read(8)
+            head += file.read(8) if head[2:4] in (b"\x2b\x00", b"\x00\x2b") else b""  # of more than 4 GB
+            tags = ImageFileDirectory_v2(head)
+            file.seek(tags.next)
+            tags.load(file)
+            return {number: tags[number] for number in (_COMPRESSION_TAG, _NO_DATA_TAG, _ITEMS_TAG) if number in tags}
+    except (OSError, ValueError, SyntaxError, KeyError, struct.error, IndexError, TypeError):
+        return {}
+
+
+def _unreadable(path: Path, trouble: str) -> ImageError:
+    """The error for an image whose texels could not be read: broken, or compressed in a way that is not supported."""
+    how = _tiff_tags(path).get(_COMPRESSION_TAG) if path.suffix.lower() in (".tif", ".tiff") else None
+    if how in _UNSUPPORTED:
+        return ImageError(
+            f"{path}: a TIFF compressed by {_UNSUPPORTED[how]}, which is not supported; write it with Deflate or LZW"
+        )
+    return ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
 
 
 def _name_of(path: Path) -> str:

@@ -19,7 +19,16 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import mapped
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_files import LIMITS, Image, ImageLimits, image_bands, image_size, no_data, read_numbers
+from jagged_quilt.maps.image_files import (
+    LIMITS,
+    Image,
+    ImageLimits,
+    NumberFacts,
+    image_bands,
+    image_size,
+    number_facts,
+    read_numbers,
+)
 from jagged_quilt.maps.stairs import stairs_in, without_stairs
 from jagged_quilt.maps.texture_map import grey_of
 
@@ -30,6 +39,10 @@ _LOWEST_STEP = 32  # of 65536: lower ones do not show
 _TREADS = 0.3  # share of neighbours that are alike
 _SHARE_ON_STAIRS = 0.05  # of the heights, from which they are told of
 _DIGITS = 3.0  # times as fast as the first digits of a number the last ones change
+_TRIED_SAMPLES = 1 << 16  # of a raw file, by which its width is judged
+_NARROWEST = 8  # samples to a row
+_JUMPS = 3.0  # times as much as with another width
+_SEAM = 8.0  # times as much as between other columns
 _RESTLESS = 8.0  # of 255, from sample to sample
 
 
@@ -41,7 +54,7 @@ class HeightForm(Choice):
     RGB24 = "rgb24"
     """An image of 8 bits a channel: red counts most, then green, then blue."""
     RAW16 = "raw16"
-    """Nothing but samples of 16 bits without a sign, row by row."""
+    """Nothing but samples of 16 bits, row by row; without a sign unless `signed` is set."""
 
 
 class ByteOrder(Choice):
@@ -61,6 +74,7 @@ def read_heightmap(
     nothing: float | None = None,
     samples: tuple[int, int] | None = None,
     byte_order: ByteOrder | str = ByteOrder.LITTLE,
+    signed: bool = False,
     smooth: bool = False,
     limits: ImageLimits = LIMITS,
 ) -> NDArray[np.float32]:
@@ -70,7 +84,7 @@ def read_heightmap(
     ----------
     heights : (float, float), optional
         Metres at the smallest and at the largest number that can be stored (0.0 and 1.0 in a float file). May be left out
-        for a file whose numbers are metres: floats, integers with a sign, or of 32 bits.
+        for a file whose numbers are metres: floats, integers with a sign, of 32 bits, or a TIFF that says its scale and offset.
     form : "grey", "rgb24" or "raw16"
     channel : str
         Which channel of an image holds them, "r", "g", "b", "a" or by its name; where it is empty, an image must be grey.
@@ -80,6 +94,8 @@ def read_heightmap(
         Of a raw file: how many from west to east, and from north to south.
     byte_order : "little" or "big"
         Of a raw file.
+    signed : bool
+        Whether the samples of a raw file have a sign.
     smooth : bool
         Take the stairs out of heights of few levels, moving none by more than half a step.
     limits : ImageLimits
@@ -94,17 +110,20 @@ def read_heightmap(
     kind = HeightForm.of(form, "form of heightmap")
     if kind is not HeightForm.RAW16 and samples is not None:
         raise RangeError(f'samples are said of raw files; an image knows its own (form = "{form}")')
+    if kind is not HeightForm.RAW16 and signed:
+        raise RangeError(f'signed applies to raw files; other files know whether their numbers have a sign (form = "{form}")')
     if kind is not HeightForm.GREY and channel:
         raise RangeError(f'channel is said of images of one number a sample; form = "{form}" has its own')
     if kind is HeightForm.RAW16:
-        stored, own = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order")), None
+        stored, own = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order"), signed), NumberFacts()
     elif path.suffix.lower() == ".npy":
-        stored, own = _read_array(path, kind), None
+        stored, own = _read_array(path, kind), NumberFacts()
     else:
         image, own = read_numbers(path, limits)
         stored = _samples_in(path, image, kind, channel)
-    missing = _missing(stored, nothing, own)
-    metres, per_step = _in_metres(path, stored, (1 << 24) - 1 if kind is HeightForm.RGB24 else None, heights)
+    missing = _missing(stored, nothing, own.nothing)
+    metres, per_step = _in_metres(path, stored, _top(kind), heights, own)
+    _note_scale(path, stored, heights, own)
     step = 0.0 if missing.any() else _stair(stored) * per_step
     if missing.any():
         metres = _filled(path, metres, missing)
@@ -120,10 +139,30 @@ def read_heightmap(
     return metres
 
 
+def _top(kind: HeightForm) -> int | None:
+    """The largest number that a file of a form can hold, where its type does not say."""
+    return (1 << 24) - 1 if kind is HeightForm.RGB24 else None
+
+
+def _note_scale(path: Path, stored: Stored, heights: tuple[float, float] | None, own: NumberFacts) -> None:
+    """Warn where heights are given beside what the file itself says of its numbers."""
+    if heights is not None and own.is_scaled:
+        low, high = (own.scale * float(each) + own.offset for each in (np.nanmin(stored), np.nanmax(stored)))
+        warnings.warn(
+            f"{path}: the file gives its own scale {own.scale:g} and offset {own.offset:g} ({low:.6g} to {high:.6g} m); "
+            f"heights = {list(heights)} is used instead: leave heights out to use the file's",
+            QuiltWarning,
+            stacklevel=4,
+        )
+
+
 def _in_metres(
-    path: Path, stored: Stored, top: int | None, heights: tuple[float, float] | None
+    path: Path, stored: Stored, top: int | None, heights: tuple[float, float] | None, own: NumberFacts
 ) -> tuple[NDArray[np.float32], float]:
     """Heights in metres, and how many of those one step of what is stored is."""
+    if heights is None and own.is_scaled:
+        with np.errstate(invalid="ignore", over="ignore"):
+            return (stored.astype(np.float64) * own.scale + own.offset).astype(np.float32), abs(own.scale)
     if heights is None:
         if stored.dtype.kind == "u" and stored.dtype.itemsize < 4:
             raise RangeError(
@@ -186,6 +225,7 @@ def heights_in_bands(
     nothing: float | None = None,
     samples: tuple[int, int] | None = None,
     byte_order: ByteOrder | str = ByteOrder.LITTLE,
+    signed: bool = False,
     smooth: bool = False,
     limits: ImageLimits = LIMITS,
 ) -> Iterator[tuple[int, NDArray[np.float32]]]:
@@ -195,27 +235,28 @@ def heights_in_bands(
     around, and stairs are not taken out.
     """
     path, kind = Path(path), HeightForm.of(form, "form of heightmap")
+    own = NumberFacts()
     if smooth:
         raise RangeError(
             f"{path}: smooth needs heights that are held as a whole; smooth the file first, or cut it into several"
         )
-    own: float | None = None
     if kind is HeightForm.RAW16:
-        whole = _map_raw(path, samples, ByteOrder.of(byte_order, "byte order"))
+        whole = _map_raw(path, samples, ByteOrder.of(byte_order, "byte order"), signed)
+        _note_width(path, whole)
         pieces = ((band.top, whole[band.top : band.bottom]) for band in bands(whole.shape, _AT_ONCE))
     elif path.suffix.lower() == ".npy":
         array = _read_array(path, kind)
         pieces = ((band.top, array[band.top : band.bottom]) for band in bands(array.shape, _AT_ONCE))
     else:
-        own = no_data(path)
+        own = number_facts(path)
         pieces = ((top, _samples_in(path, image, kind, channel)) for top, image in image_bands(path, limits))
     for top, stored in pieces:
-        if (missing := _missing(stored, nothing, own)).any():
+        if (missing := _missing(stored, nothing, own.nothing)).any():
             raise RangeError(
                 f"{path}: {missing.sum():,} samples of the rows {top} to {top + len(stored) - 1} mean nothing, and to fill "
                 "them the file must be held as a whole; fill them first, or cut the file into several (terrain = [[…]])"
             )
-        yield top, _in_metres(path, stored, (1 << 24) - 1 if kind is HeightForm.RGB24 else None, heights)[0]
+        yield top, _in_metres(path, stored, _top(kind), heights, own)[0]
 
 
 def _read_array(path: Path, kind: HeightForm) -> Stored:
@@ -283,7 +324,7 @@ def _coloured_words(texels: Stored) -> str:
     return f'{told}, as in a picture of the ground and not of its heights; if one channel holds them, write channel = "r"'
 
 
-def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> Stored:
+def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder, signed: bool = False) -> Stored:
     """The samples of a raw file as they lie, mapped, (R, C)."""
     try:
         size = path.stat().st_size
@@ -298,24 +339,73 @@ def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder)
         raise FileError(
             f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has {size}{fits}"
         )
-    kind = "<u2" if byte_order is ByteOrder.LITTLE else ">u2"
+    kind = ("<" if byte_order is ByteOrder.LITTLE else ">") + ("i2" if signed else "u2")
     try:
         return np.asarray(np.memmap(path, kind, "r", shape=(down, across)))
     except OSError as error:
         raise FileError(f"{path}: the heightmap cannot be read: {error.strerror or error}") from error
 
 
-def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder) -> NDArray[np.uint16]:
-    given = _map_raw(path, samples, byte_order)
+def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder, signed: bool) -> Stored:
+    given = _map_raw(path, samples, byte_order, signed)
     if 8 * _unrest(given.byteswap()) < _unrest(given):
         other = "big" if byte_order is ByteOrder.LITTLE else "little"
         warnings.warn(
             f'{path}: looks as if its bytes stood the other way round; try byte_order = "{other}"', QuiltWarning, stacklevel=4
         )
-    return given.astype(np.uint16)
+    else:
+        _note_width(path, given)
+        other_sign = given.view(given.dtype.str.replace("i" if signed else "u", "u" if signed else "i"))
+        if 8 * _unrest(other_sign) < _unrest(given):
+            warnings.warn(
+                f"{path}: neighbouring samples jump from the lowest number to the highest; try signed = "
+                f"{str(not signed).lower()}",
+                QuiltWarning,
+                stacklevel=4,
+            )
+    return given.astype(np.int16 if signed else np.uint16)
 
 
-def _unrest(samples: NDArray[np.uint16]) -> float:
+def _note_width(path: Path, given: Stored) -> None:
+    """Warn where rows of another length would make a smoother ground: the samples of a raw file say nothing of its width."""
+    across = given.shape[1]
+    flat = given.reshape(-1)
+    near = np.linspace(0, flat.size - 1, min(flat.size, _TRIED_SAMPLES)).astype(np.int64)
+    some = flat[near].astype(np.float32)
+
+    def jump(width: int) -> float:
+        """How much a sample differs from that one row below, on average, were rows so long."""
+        has_row_below = near + width < flat.size
+        below = flat[near[has_row_below] + width].astype(np.float32)
+        return float(np.abs(below - some[has_row_below]).mean())
+
+    own, width = jump(across), across
+    fitting = [each for each in _divisors(flat.size) if _NARROWEST <= each <= flat.size // _NARROWEST]
+    if fitting:
+        width = min(fitting, key=jump)
+    joins = np.abs(np.diff(given[:: max(1, given.size >> 22)].astype(np.float32), axis=1)).mean(axis=0)
+    worst = int(joins.argmax())
+    if width != across and own > _JUMPS * jump(width):
+        reason = f"a sample differs from the one below by {own:.3g} on average, and by {jump(width):.3g}"
+    elif across % (worst + 1) == 0 and joins[worst] > _SEAM * max(float(np.median(joins)), 0.5):
+        width = worst + 1
+        reason = f"every row jumps by {joins[worst]:.3g} between columns {worst} and {worst + 1}, and by none"
+    else:
+        return
+    warnings.warn(
+        f"{path}: with {across} samples to a row {reason} with {width}; the width looks wrong: try samples = "
+        f"[{width}, {flat.size // width}]",
+        QuiltWarning,
+        stacklevel=5,
+    )
+
+
+def _divisors(number: int) -> list[int]:
+    low = [each for each in range(1, math.isqrt(number) + 1) if number % each == 0]
+    return sorted({*low, *(number // each for each in low)})
+
+
+def _unrest(samples: Stored) -> float:
     """How much neighbours differ, on average."""
     return float(np.abs(np.diff(samples.astype(np.float32), axis=1)).mean())
 

@@ -42,6 +42,8 @@ class TerrainSource:
         Of a raw file: how many from west to east, and from north to south.
     byte_order : ByteOrder
         Of a raw file.
+    signed : bool
+        Whether the samples of a raw file have a sign.
     smooth : bool
         Take the stairs out of heights of few levels, moving none by more than half a step.
     between : Between
@@ -56,6 +58,7 @@ class TerrainSource:
     nothing: float | None = None
     samples: tuple[int, int] | None = None
     byte_order: ByteOrder = ByteOrder.LITTLE
+    signed: bool = False
     smooth: bool = False
     between: Between = Between.BILINEAR
 
@@ -97,7 +100,7 @@ class TerrainSource:
 
     def _how(self, limits: ImageLimits) -> Facts:
         """What is said to whoever reads one of the files."""
-        told = ("form", "channel", "nothing", "samples", "byte_order", "smooth")
+        told = ("form", "channel", "nothing", "samples", "byte_order", "signed", "smooth")
         return {name: getattr(self, name) for name in told} | {"limits": limits}
 
     def _rows_of(self, folder: Path) -> list[list[Path]]:
@@ -142,7 +145,7 @@ def read_terrain(
     shelf : Shelf, optional
         Where heights that are more than can be held are laid, and read from as they are needed.
     how
-        What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, smooth, between.
+        What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, signed, smooth, between.
     """
     files = str(path) if isinstance(path, (str, Path)) else tuple(tuple(str(file) for file in row) for row in path)
     return TerrainSource(terrain=files, size=size, **how).read(limits=limits, shelf=shelf)
