@@ -1,10 +1,11 @@
 """What a newcomer adds: a role in one line, a mask in one class, a projection, a picture; and what each must keep."""
 
+import importlib
 import os
 import shutil
 import subprocess
 import sys
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import ClassVar
 
@@ -215,6 +216,52 @@ def test_a_mask_is_added_by_one_class(tmp_path):
         assert np.array_equal(weights.layer("b")[0] > 0.5, np.arange(16) // 2 % 2 == 1)
     finally:
         del MASK_KINDS["stripes"]
+
+
+OWN_MASK = """
+from dataclasses import dataclass
+from typing import ClassVar
+import numpy as np
+from jagged_quilt.masks.mask import Mask
+
+
+@dataclass(frozen=True)
+class Whole(Mask):
+    called: ClassVar[str] = "whole"
+
+    def answer(self, points):
+        return np.full(len(points), {answer}, np.float32)
+"""
+
+
+def test_a_mask_whose_answer_changes_is_weighed_anew(project, monkeypatch):
+    """Of a kind that a user's own module defines; one that did not change is not."""
+    monkeypatch.syspath_prepend(project)
+
+    def share(answer):
+        (project / "own_masks.py").write_text(OWN_MASK.format(answer=answer))
+        sys.modules.pop("own_masks", None)
+        importlib.invalidate_caches()
+        MASK_KINDS["whole"] = importlib.import_module("own_masks").Whole
+        quilt = jq.read_quilt(project / "job.quilt.toml")
+        layers = (quilt.layers[0], replace(quilt.layers[1], mask=MASK_KINDS["whole"]()))
+        monkeypatch.setattr(quilt, "layers", layers)
+        made = jq.run(quilt, "weigh")["weigh"]
+        return made.fresh, round(jq.open_weights(made.folder).shares()["salt"], 2)
+
+    try:
+        assert share(0.5) == (True, 0.5)
+        assert share(0.5) == (False, 0.5)
+        assert share(0.25) == (True, 0.25)
+    finally:
+        del MASK_KINDS["whole"]
+        sys.modules.pop("own_masks", None)
+
+
+def test_a_mask_is_neither_true_nor_false():
+    for used in (lambda: jq.Slope(0, 9) and jq.Noise(size=2), lambda: not jq.Slope(0, 9)):
+        with pytest.raises(jq.QuiltError, match=r"combine masks with & \(minimum\), \| \(maximum\) and ~ \(invert\)"):
+            used()
 
 
 class CanvasRules:

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.ndimage import label
 
 import jagged_quilt as jq
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError, ShapeError
@@ -137,7 +138,26 @@ class TestOneDaub:
         whole, broken = (
             DaubLayer([jq.Daub(path=((20.0, 20.0),), radius=15, layers=("salt",), breakup=b)], NAMES) for b in (None, noise)
         )
-        assert np.allclose(broken.covered(0, points), whole.covered(0, points) * noise.answer(points), atol=1e-6)
+        away = to_path(points.position, ((20.0, 20.0),)) / 15
+        spine = np.clip(1 - away, 0, 1) ** 2 * (3 - 2 * np.clip(1 - away, 0, 1))
+        t = np.clip((spine - 0.3) / 0.5, 0, 1)
+        noisy = noise.answer(points)
+        share = noisy + (1 - noisy) * t * t * (3 - 2 * t)
+        assert np.allclose(broken.covered(0, points), whole.covered(0, points) * share, atol=1e-5)
+        assert np.array_equal(broken.covered(0, points)[away < 0.28], whole.covered(0, points)[away < 0.28])
+
+    def test_a_broken_up_stroke_stays_one_stroke(self):
+        """Its edge frays, and no gap goes across it."""
+        points = FLAT.points((120, 120))
+        path = ((6.0, 8.0), (20.0, 22.0), (34.0, 20.0))
+        noise = jq.Noise(size=2.0, threshold=0.5)
+        cover = DaubLayer([jq.Daub(path=path, radius=4, layers=("salt",), breakup=noise)], NAMES).covered(0, points)
+        painted = label(cover.reshape(120, 120) > 0.3)[0]
+        on_path = np.flatnonzero(to_path(points.position, path) < 0.4)
+        assert len(set(painted.ravel()[on_path])) == 1
+        assert painted.ravel()[on_path[0]] > 0
+        edge = (to_path(points.position, path) > 2.6) & (to_path(points.position, path) < 3.2)
+        assert (cover[edge] == 0).any()
 
     def test_a_pair_shares_what_it_paints_by_noise(self):
         points = FLAT.points((60, 60))

@@ -26,7 +26,7 @@ BELOW = {
     "weights": {"foundation", "maps", "masks"},
     "blend": {"foundation", "maps", "arrays", "masks", "weights"},
     "light": {"foundation"},
-    "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "weights", "blend"},
+    "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend"},
     "show": {"foundation", "maps", "audit", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "light"},
     "export": {
         *("foundation", "codecs", "maps", "arrays", "meshes", "meshfiles", "surfaces", "masks", "weights", "blend", "light"),

@@ -166,6 +166,7 @@ def painted(lines=True, side=96, finer=8):
 
 
 class TestColourKeys:
+    @pytest.mark.filterwarnings("ignore:.*texels on edges between two layers")
     @pytest.mark.parametrize("lines", [True, False])
     def test_antialiased_edges_give_their_two_sides_and_no_third_layer(self, tmp_path, lines):
         """Though the edge of earth and water passes through the very colour of the mixture."""
@@ -176,6 +177,18 @@ class TestColourKeys:
         far = share[3] == 0
         assert got[3][far].max() == 0
         assert np.abs(got.mean(axis=(1, 2)) - share.mean(axis=(1, 2))).max() < 1e-3
+
+    def test_two_neighbours_of_exactly_a_key_colour_are_that_layer(self, tmp_path):
+        """Amid an edge of mixtures that pass through their colour; one alone is an edge, and is told."""
+        image = np.zeros((12, 12, 3), np.uint8)
+        image[:, 6:] = 255
+        image[:, 5] = 60
+        image[3:5, 5] = image[9, 5] = 128
+        with pytest.warns(jq.QuiltWarning, match="1 texels on edges between two layers have exactly the colour of a third"):
+            found = jq.adopt.colours(written(tmp_path, image)[0], GREYS).weights
+        grey = found.layer(list(GREYS)[1])
+        assert (grey[3:5, 5] == 1).all()
+        assert grey.sum() == 2
 
     def test_a_line_of_one_texel_is_a_layer(self, tmp_path):
         image = np.full((9, 9, 3), (0xC0, 0x40, 0x20), np.uint8)

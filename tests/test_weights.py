@@ -239,3 +239,25 @@ class TestWeightMap:
             jq.WeightMap(names=("a",), layers=zero, weights=zero)
         with pytest.raises(RangeError, match="above the last of 1 layers"):
             jq.WeightMap(names=("a",), layers=zero + 1, weights=zero + 255)
+
+    @pytest.mark.parametrize(
+        ("weights", "words"),
+        [
+            (
+                np.full((1, 1, 4), [64, 64, 64, 63], np.uint8),
+                r"must be floats .*; got uint8: .*jq\.WeightMap\(names=",
+            ),
+            (np.full((1, 1, 2), 1.0, np.float32), r"sum to 1 at every texel; row 0, column 0 holds \[1.0, 1.0\]: divide by"),
+            (np.array([[[0.5, np.nan]]], np.float32), "row 0, column 0 holds"),
+            (np.array([[[1.5, -0.5]]], np.float32), "must be 0 or more"),
+            (np.ones((4, 4), np.float32), r"shape \(rows, columns, kept layers\); got \(4, 4\)"),
+        ],
+    )
+    def test_weights_that_are_no_shares_are_refused_with_the_way_to_give_them(self, weights, words):
+        names = tuple("abcd"[: weights.shape[-1]])
+        layers = np.broadcast_to(np.arange(len(names), dtype=np.uint8), weights.shape).copy()
+        with pytest.raises(jq.QuiltError, match=words):
+            jq.WeightMap.of(names, layers, weights)
+        exact = np.full((1, 1, 4), [64, 64, 64, 63], np.uint8)
+        kept = jq.WeightMap(names=tuple("abcd"), layers=np.arange(4, dtype=np.uint8)[None, None], weights=exact)
+        assert kept.layer("d")[0, 0] == np.float32(63 / 255)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import pickle
+import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
@@ -14,6 +15,7 @@ from jagged_quilt.arrays.page_grid import PageAt, PageGrid, within
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.version import __version__
+from jagged_quilt.masks.mask import stamps_of
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 from jagged_quilt.weights.medley import shown_names
 from jagged_quilt.weights.weight_map import WeightMap
@@ -61,11 +63,12 @@ class GroundStamps:
         (layers,), (source,) = baker.layers, baker.sources
         terrain = baker.canvas.terrain
         settings = (__version__, baker.canvas.whole, terrain.size, terrain.between, baker.normals, baker.filter, baker.relief)
-        self._films = {"films": fingerprint(pickle.dumps(baker.films))} if baker.films else {}
+        own = repr([str(uuid.uuid4()) if stamp is None else stamp for stamp in stamps_of([layers, baker.films])])
+        self._films = {"films": fingerprint(pickle.dumps(baker.films), own)} if baker.films else {}
         self._settings = fingerprint(repr(settings), *(role.key for role in baker.roles))
         self._canvas, self._map = baker.canvas, source if isinstance(source, WeightMap | WeightWindows) else None
         self._looks = dict(zip(shown_names(layers), baker.looks(), strict=True))
-        self._weights = "" if self._map is not None else baker.stamp or fingerprint(pickle.dumps(source))
+        self._weights = "" if self._map is not None else baker.stamp or fingerprint(pickle.dumps(source), own)
 
     def finest(self, at: PageAt, grid: PageGrid) -> dict[str, str]:
         """Return a hash for each kind of thing that a page depends on."""

@@ -5,8 +5,12 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 
 from __future__ import annotations
 
+import inspect
+import linecache
+import sys
+from contextlib import suppress
 from contextvars import ContextVar
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, fields, is_dataclass, replace
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -17,6 +21,7 @@ from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.bands import smooth_step
@@ -83,6 +88,30 @@ MASK_KINDS: dict[str, type[Mask]] = {}
 """The kinds of mask that quilt files know, by what they call them."""
 
 
+def _source_of(kind: type) -> str | None:
+    """A hash of the source of the module of a class, or of the class alone where the module is no file; else None."""
+    linecache.checkcache()
+    for each in (sys.modules.get(kind.__module__), kind):
+        with suppress(OSError, TypeError):
+            if each is not None:
+                return fingerprint(inspect.getsource(each))
+    return None
+
+
+def stamps_of(value: object) -> list[str | None]:
+    """Return the stamps of all masks of a user's own kinds within layers, films or whatever else holds masks."""
+    if isinstance(value, (tuple, list)):
+        return [stamp for each in value for stamp in stamps_of(each)]
+    if not is_dataclass(value) or isinstance(value, type):
+        return []
+    inner = [stamp for each in fields(value) for stamp in stamps_of(getattr(value, each.name, None))]
+    return [*inner, value.stamp] if isinstance(value, Mask) and not _is_ours(type(value)) else inner
+
+
+def _is_ours(kind: type) -> bool:
+    return kind.__module__.startswith("jagged_quilt.")
+
+
 class Mask:
     """The base of all masks. A kind of mask is a frozen dataclass that defines `answer`.
 
@@ -113,6 +142,16 @@ class Mask:
         own: Any = self
         known = {f.name: value.on(surface) for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)}
         return replace(own, **known) if known else self
+
+    @property
+    def stamp(self) -> str | None:
+        """What its answers depend on beside its fields, as text: results that it went into are kept only while it stays.
+
+        Of a kind of your own it is the source of the module that defines it. Override it where the answers also depend on a
+        file or on other modules. None, as where there is no source to read, means that nothing can be known: such results are
+        made again each time.
+        """
+        return "" if _is_ours(type(self)) else _source_of(type(self))
 
     def sensed(self, points: Points) -> str:
         """Return in words what the mask goes by at the first point."""
@@ -186,6 +225,12 @@ class Mask:
 
     def __invert__(self) -> Mask:
         return Inverted(self)
+
+    def __bool__(self) -> bool:
+        raise ShapeError(
+            "a mask is neither true nor false, since it answers at points: combine masks with & (minimum), | (maximum) and "
+            "~ (invert) in place of and, or and not; for a condition write `mask is not None`"
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -76,7 +76,8 @@ class MaskMaker:
         RangeError
             If that leads in a circle.
         """
-        return self.mask(self._places[known_name("layer", name, self._places)]) or Constant(1.0)
+        found = self.mask(self._places[known_name("layer", name, self._places)])
+        return Constant(1.0) if found is None else found
 
     def shown_of_layer(self, name: str) -> Mask:
         """Return how much of a layer shows below the one whose mask is being made.
@@ -97,7 +98,8 @@ class MaskMaker:
         asked = [n for n in below if n >= first]
         for n in asked:
             self._refuse_adopted(n)
-        return uncovered([(made := self.mask(n)) and Shared(made, self._layers[n].name) for n in asked], 0)
+        made = {n: self.mask(n) for n in asked}
+        return uncovered([None if mask is None else Shared(mask, self._layers[n].name) for n, mask in made.items()], 0)
 
     def layers_below(self) -> list[Layer]:
         """Return the layers below the one whose mask is being made; raise `RangeError` if they cannot be asked."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import uuid
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -12,6 +13,7 @@ from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import FileDigests, digest_of_file, read_bytes, read_json
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.masks.mask import stamps_of
 from jagged_quilt.quiltfile.quilt import GROUND
 from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.daub_windows import DaubFile
@@ -37,6 +39,12 @@ class Inputs:
         for source in self._results.sources:
             yield from (source.name, f"{source.tile} {source.aspect} {source.relief}", source.stamp(roles, digests))
 
+    def own_masks(self) -> list[str]:
+        """Return what the masks of a user's own kinds depend on; of one that cannot tell, something else each time."""
+        quilt = self.quilt
+        found = stamps_of([quilt.layers, quilt.films, quilt.channels, [layer for own in quilt.mesh_layers for _, layer in own]])
+        return [str(uuid.uuid4()) if stamp is None else stamp for stamp in found]
+
     def adopt(self) -> Iterator[bytes | str]:
         """Yield what the adopted weights depend on."""
         table = self.quilt.table.adopt
@@ -60,6 +68,7 @@ class Inputs:
         yield self._daubs()
         yield from (digest_of_file(self.quilt.folder / file, "heightmap") for file in table.surface.files)
         yield from self._mask_files()
+        yield from self.own_masks()
 
     def bake(self) -> Iterator[bytes | str]:
         """Yield what the maps of the ground depend on, beside its weights and arrays."""
@@ -70,7 +79,9 @@ class Inputs:
         yield from (str(self._results.bake_texels), str(table.weights.time), "by shader" * self._results.on_gpu)
         yield from self._flow_files()
         yield from self._films(GROUND)
-        yield from self._mask_files() if self.quilt.films_on(GROUND) else ()
+        if self.quilt.films_on(GROUND):
+            yield from self._mask_files()
+            yield from self.own_masks()
 
     def mesh(self, number: int) -> Iterator[bytes | str]:
         """Yield what the maps of a mesh depend on: the mesh as read and placed, so that all that its file names counts."""
@@ -81,6 +92,7 @@ class Inputs:
             yield b"" if array is None else array.tobytes()
         yield from (str(mesh.origin), str(table.weights.time), "by shader" * self._results.on_gpu)
         yield from self._mask_files()
+        yield from self.own_masks()
         yield from self._flow_files()
         yield from self._films(table.mesh[number].name)
 
@@ -92,6 +104,7 @@ class Inputs:
         except QuiltError as error:  # the audit draws what is missing, too
             yield str(error)
         yield from self._mask_files()
+        yield from self.own_masks()
         if self.quilt.table.sky.image:
             yield read_bytes(self.quilt.folder / self.quilt.table.sky.image, "sky image")
         for number in range(len(self.quilt.table.mesh)):

@@ -10,6 +10,7 @@ F0, F1 = np.float32(0.0), np.float32(1.0)
 _WIDEST = 10  # texels around one that are searched for the regions whose edge it is
 MARGIN = _WIDEST + 2  # texels around one that it depends on
 _MOST_NEAR = 8
+EXACT = np.float32(0.25 / 255)  # so little off a key colour no file of 8 bits can be
 
 
 @kernel
@@ -83,6 +84,19 @@ def _off(texel, keys, one, two, three, a, b):
 
 
 @inlined
+def _has_exact_neighbour(texels, keys, label, r, c):
+    """Whether one of the eight texels around has exactly the same colour of the key."""
+    rows, columns = label.shape
+    own = label[r, c]
+    for y in range(max(0, r - 1), min(rows, r + 2)):
+        for x in range(max(0, c - 1), min(columns, c + 2)):
+            is_alike = (y != r or x != c) and label[y, x] == own
+            if is_alike and _off(texels[y, x], keys, own, own, own, F1, F0) < EXACT:
+                return True
+    return False
+
+
+@inlined
 def _best_pair(texel, keys, found, count, which, share):
     """Fit a mixture of two of the labels found; return how far off it is."""
     best = np.float32(1e9)
@@ -132,13 +146,14 @@ def _best_triple(texel, keys, found, count, which, share):
 
 
 @kernel
-def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
+def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off, mixed):
     """Fill which key colours (H, W, 3) each texel mixes and their shares, and how far off (H, W) that is.
 
-    The inside of a region is its own colour, and so is a texel of the key with none but such around it: hard maps are read as
-    they are. Any other texel is a mixture of two regions that lie around it, if that fits: an antialiased edge may pass
-    through a third key colour and is still an edge. Else it is its own colour if that is in the key (a line too thin to be a
-    region), else a mixture of whatever lies around.
+    The inside of a region is its own colour, and so is a texel of the key with none but such around it (hard maps are read as
+    they are), or one that has exactly a colour of the key and a neighbour of the same. Any other texel is a mixture of two
+    regions that lie around it, if that fits: an antialiased edge may pass through a third key colour and is still an edge.
+    Else it is its own colour if that is in the key (a line too thin to be a region), else a mixture of whatever lies around.
+    Mark in `mixed` (H, W) the texels that have exactly a colour of the key and were read as a mixture of others all the same.
     """
     for r in range(texels.shape[0]):
         for c in range(texels.shape[1]):
@@ -149,6 +164,9 @@ def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
             if is_solid[r, c] or (own >= 0 and not _is_beside_blends(label, r, c)):
                 continue
             texel, w, s = texels[r, c], which[r, c], share[r, c]
+            is_exact = own >= 0 and _off(texel, keys, own, own, own, F1, F0) < EXACT
+            if is_exact and _has_exact_neighbour(texels, keys, label, r, c):
+                continue
             best = np.float32(1e9)
             for reach in range(1, _WIDEST + 1):
                 if best > tolerance:
@@ -164,6 +182,7 @@ def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off):
                     if best > tolerance:
                         best = _best_triple(texel, keys, found, count, w, s)
             off[r, c] = best
+            mixed[r, c] = is_exact and max(s[0], s[1], s[2]) < F1
 
 
 @kernel

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
-from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels_into
@@ -247,7 +248,8 @@ def adopt_colours(
 ) -> Adopted:
     """Adopt a colour-keyed map: a colour for each layer, antialiased edges and all.
 
-    An edge is a mixture of the two regions on its sides, even where it passes through the colour of a third layer.
+    Two neighbours that have exactly a colour of the key are that layer. An edge is a mixture of the two regions on its sides,
+    even where one of its texels has the colour of a third layer; how many do is reported by a `QuiltWarning`.
 
     Parameters
     ----------
@@ -276,11 +278,13 @@ def adopt_colours(
     layers = room.empty((*size, 3), index_type(len(colours)))
     shares = room.empty((*size, 3), storage(unit_of(bits)))
     strangers: list[_Strangers] = []
+    exact = 0
     for band in bands(size, _AT_ONCE):
         first = max(0, band.top - _splat_kernels.MARGIN)
         around, own = image[first : band.bottom + _splat_kernels.MARGIN], slice(band.top - first, band.bottom - first)
         texels = fractions(around if around.shape[2] > 2 else np.repeat(around[..., :1], 3, axis=2))[..., :3]
-        which, share, off = (each[own] for each in _unmixed(np.ascontiguousarray(texels), keys, off_by))
+        which, share, off, mixed = (each[own] for each in _unmixed(np.ascontiguousarray(texels), keys, off_by))
+        exact += int(mixed.sum())
         if (bad := off > off_by).any():
             row, column = (int(i) for i in np.argwhere(bad)[0])
             lonely = np.abs(texels[own][bad][:, None] - keys).max(axis=2).min(axis=1)  # where nothing around it is in the key
@@ -295,6 +299,13 @@ def adopt_colours(
         raise RangeError(
             f"{file}: the colour {seen} at row {found.row}, column {found.column} is not in the key, nor between two colours "
             f"around it; {_tolerance_words(away * 255, keys)}"
+        )
+    if exact:
+        warnings.warn(
+            f"{file}: {exact} texels on edges between two layers have exactly the colour of a third; read as edges, since none "
+            "of their neighbours has it too",
+            QuiltWarning,
+            stacklevel=3,
         )
     weights = WeightMap(names=tuple(colours), layers=layers, weights=shares)
     return Adopted(weights, sound(size[0] * size[1]), room)
@@ -390,15 +401,16 @@ class _Strangers(NamedTuple):
 
 def _unmixed(
     texels: NDArray[np.float32], keys: NDArray[np.float32], off_by: np.float32
-) -> tuple[NDArray[np.int64], NDArray[np.float32], NDArray[np.float32]]:
-    """Which colours of the key each texel mixes, their shares, and how far off that is."""
+) -> tuple[NDArray[np.int64], NDArray[np.float32], NDArray[np.float32], NDArray[np.bool_]]:
+    """Which colours of the key each texel mixes, their shares, how far off that is, and which have a colour of the key."""
     size = texels.shape[:2]
     label, inside = np.empty(size, np.int64), np.zeros(size, np.bool_)
     _splat_kernels.nearest_key(texels, keys, off_by, label)
     _splat_kernels.solid(label, inside)
     which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
-    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off)
-    return which, share, off
+    mixed = np.zeros(size, np.bool_)
+    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off, mixed)
+    return which, share, off, mixed
 
 
 def _step(image: Stored) -> float:

@@ -49,7 +49,7 @@ class Channel(Mask):
         return f'channel "{self.name}"' + (f", {own} daub" + "s" * (own > 1) if own else "")
 
     def on(self, surface: Fields | HasFields) -> Self:
-        return replace(self, mask=self.mask and self.mask.on(surface))
+        return replace(self, mask=None if self.mask is None else self.mask.on(surface))
 
     def answer(self, points: Points) -> Answers:
         own = np.zeros(len(points), np.float32) if self.mask is None else self.mask.answer(points)

@@ -52,7 +52,7 @@ class Daub:
     ceiling : float
         0..1, which the layer's weight (of a pair: both together) never passes by this daub.
     breakup : Noise or None
-        Thins the daub out where it is 0.
+        Frays the outer part of the daub where it is 0; the middle of its path stays whole.
     between : Noise or None
         Which layer of a pair shows: the second one where it is 1.
     reach : float

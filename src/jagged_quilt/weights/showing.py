@@ -23,7 +23,8 @@ def uncovered(masks: Sequence[Mask | None], which: int) -> Mask:
     """Return a mask of those that cover each other, less what lies upon it; None is everywhere."""
     if not 0 <= which < len(masks):
         raise RangeError(f"which must be one of {len(masks)} masks; got {which}")
-    own: Mask = masks[which] or Constant(1.0)
-    for above in masks[which + 1 :]:
-        own = own * ~(above or Constant(1.0))
+    everywhere = Constant(1.0)
+    own, *above = (everywhere if each is None else each for each in masks[which:])
+    for each in above:
+        own = own * ~each
     return own

@@ -73,7 +73,7 @@ class Weigher:
         self.stacking, self.adopted = Stacking.of(stacking, "way of stacking"), adopted
         known = None if surface is None else remembering(surface)
         self._known = known if known is not None and known.keeps_answers else None
-        self.masks = [layer.mask if known is None else layer.mask and layer.mask.on(known) for layer in layers]
+        self.masks = [layer.mask if known is None or layer.mask is None else layer.mask.on(known) for layer in layers]
         self.medleys = [layer.medley if known is None else layer.medley and layer.medley.on(known) for layer in layers]
         self._adopted_rows = frozen([self.names.index(name) for name in adopted.names] if adopted else [], np.int32)
         self._is_adopted = frozen(np.isin(np.arange(len(layers)), self._adopted_rows), bool)

@@ -35,6 +35,7 @@ def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
     return np.uint8 if layers <= 256 else np.uint16
 
 
+_SUM_WITHIN = 1 / 512  # of 1: less than half a step of 8 bits
 KEEP = 4  # layers at a texel, where nothing else is said
 
 
@@ -62,6 +63,28 @@ def keep_largest(weights: NDArray[np.float32], index: Stored, weight: NDArray[np
     _kernels.keep_largest(
         weights, np.empty(ranks, np.float32), np.empty(ranks, np.int32), carried, number, whole, index, weight, lost
     )
+
+
+def _check_shares(weights: Stored) -> None:
+    """Raise unless weights are (H, W, K) floats that sum to 1 at every texel."""
+    if weights.dtype.kind != "f":
+        raise ShapeError(
+            f"weights must be floats that sum to 1; got {weights.dtype}: divide by their sum "
+            "(weights / weights.sum(axis=2, keepdims=True)), or, where they sum to exactly 255 or 65535, make "
+            "jq.WeightMap(names=…, layers=…, weights=…) of them as they are"
+        )
+    if weights.ndim != 3 or 0 in weights.shape:
+        raise ShapeError(f"weights must have shape (rows, columns, kept layers); got {weights.shape}")
+    for band in bands(weights.shape[:2], _AT_ONCE):
+        some = weights[band.top : band.bottom]
+        total = some.sum(axis=2, dtype=np.float64)
+        off = ~(np.abs(total - 1) <= _SUM_WITHIN) | (some < 0).any(axis=2)  # NaN among them
+        if off.any():
+            row, column = (int(each) for each in np.argwhere(off)[0])
+            raise RangeError(
+                f"weights must be 0 or more and sum to 1 at every texel; row {band.top + row}, column {column} holds "
+                f"{some[row, column].tolist()}: divide by their sum (weights / weights.sum(axis=2, keepdims=True))"
+            )
 
 
 def read_at(
@@ -134,8 +157,17 @@ class WeightMap(Shown):
         lost_mean: float = 0.0,
         lost_worst: float = 0.0,
     ) -> WeightMap:
-        """Make one from weights (H, W, K) float32 that sum to 1 at every texel, rounded so that their sums are exact."""
+        """Make one from weights (H, W, K) of floats that sum to 1 at every texel, rounded so that their sums are exact.
+
+        Raises
+        ------
+        ShapeError
+            If the weights are whole numbers, or not (H, W, K).
+        RangeError
+            If one is not finite or below 0, or a texel does not sum to 1 within 1/512.
+        """
         unit = unit_of(bits)
+        _check_shares(np.asarray(weights))
         stored = np.empty(weights.shape, storage(unit))
         _kernels.quantise(frozen(weights, np.float32).reshape(-1, weights.shape[2]), stored.reshape(-1, weights.shape[2]), unit)
         return cls(names=names, layers=layers, weights=stored, lost_mean=lost_mean, lost_worst=lost_worst)
