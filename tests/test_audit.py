@@ -1,6 +1,7 @@
 """The audit: every planted fault is found, nothing else is, and what it says to write mends it."""
 
 import json
+import re
 
 import numpy as np
 import pytest
@@ -57,6 +58,10 @@ def recoded(curve):
     return lambda texels: eighths(curve(texels / 255.0))
 
 
+def without_z(texels):
+    return np.dstack([texels[..., :2], np.full_like(texels[..., 0], 255)])
+
+
 def shorter(texels):
     return eighths((texels / 127.5 - 1) * 0.8 * 0.5 + 0.5)
 
@@ -73,7 +78,7 @@ def spoil_ten(project):
     Map(project, "salt_crust", "height").path.unlink()
     Map(project, "raked_gravel", "diffuse").change(recoded(linear_from_srgb))
     Map(project, "layered_gypsum", "height").change(lambda texels: 65535 - texels)
-    Map(project, "weathered_planks", "normal").change(shorter)
+    Map(project, "weathered_planks", "normal").change(without_z)
     Map(project, "weathered_planks", "height").change(few_levels)
     Map(project, "cracked_clay", "specular").change(
         lambda texels: eighths(0.42 + 0.15 * (texels - texels.min()) / np.ptp(texels))
@@ -88,7 +93,7 @@ def spoil_ten(project):
         ("green", "salt crust", "normal"),
         ("looks linear", "raked gravel", "diffuse"),
         ("height inverted", "layered gypsum", "height"),
-        ("not unit", "weathered planks", "normal"),
+        ("no z", "weathered planks", "normal"),
         ("stairs", "weathered planks", "height"),
         ("unreal specular", "cracked clay", "specular"),
         ("same map twice", "layered gypsum", "occlusion"),
@@ -140,6 +145,9 @@ class TestCheck:
             ("looks encoded", "roughness", lambda t: recoded(srgb_from_linear)(np.rint(t * 0.2))),
             ("looks encoded", "height", lambda t: np.rint(srgb_from_linear(t / 65535.0) * 65535).astype(np.uint16)),
             ("upside down", "normal", lambda t: t[::-1]),
+            ("upside down", "height", lambda t: t[::-1]),
+            ("upside down", "occlusion", lambda t: t[::-1]),
+            ("swapped", "normal", lambda t: t[..., [1, 0, 2]]),
             ("inwards", "normal", lambda t: np.dstack([t[..., :2], 255 - t[..., 2]])),
             ("unreal colour", "diffuse", lambda t: eighths(t / 255.0 * 0.15)),
             ("colour in a grey map", "roughness", lambda t: np.dstack([t, t, t // 2])),
@@ -155,10 +163,41 @@ class TestCheck:
             after = faults_of(project)
             assert after == [] or (kind == "unreal colour" and after[0].kind == kind) or role == "diffuse", after
 
+    @pytest.mark.parametrize(
+        ("role", "how", "words"),
+        [
+            ("diffuse", lambda t: np.roll(t, (t.shape[0] // 2, t.shape[1] // 4), (0, 1)), "shifted by .* of its height"),
+            ("specular", lambda t: np.rot90(t), "turned by 270 degrees, it fits"),
+            ("normal", lambda t: np.rot90(t), "turned by 270 degrees, it fits"),
+            ("height", lambda t: t[: t.shape[0] // 2, : t.shape[1] // 2].repeat(2, 0).repeat(2, 1), "enlarged twice"),
+        ],
+    )
+    def test_a_map_that_lies_otherwise_than_the_rest_is_a_fault(self, project, role, how, words):
+        """Of the set that has it, and of no other."""
+        Map(project, "cracked_clay", role).change(lambda texels: np.ascontiguousarray(how(texels)))
+        found = [each for each in faults_of(project) if each.kind != "seam"]  # what is cut out repeats with one
+        assert [(each.kind, each.role, each.swatch) for each in found] == [("misplaced", role, "cracked clay")], found
+        assert re.search(words, found[0].what), found[0].what
+
+    def test_a_map_of_another_material_is_noted(self, project):
+        other = Map(project, "raked_gravel", "normal")
+        Map(project, "cracked_clay", "normal").path.write_bytes(other.path.read_bytes())
+        clay = next(each for each in jq.read_quilt(project).sources if each.name == "cracked clay")
+        kinds = {(each.kind, each.role) for each in audit_swatch(clay, side=256).findings}
+        assert ("unrelated", "normal") in kinds
+        assert not [each for each in kinds if each[0] == "unrelated" and each[1] != "normal"]
+
+    def test_normals_that_are_too_short_are_left_as_they_are_stored(self, project):
+        """They are normalised as they are read; rebuilding z from red and green would turn them."""
+        Map(project, "cracked_clay", "normal").change(shorter)
+        clay = next(each for each in jq.read_quilt(project).sources if each.name == "cracked clay")
+        found = [each for each in audit_swatch(clay, side=256).findings if each.kind == "not unit"]
+        assert [(each.level, each.mend) for each in found] == [("note", "")]
+
     def test_two_mends_of_one_map_do_not_undo_each_other(self, project):
-        Map(project, "cracked_clay", "normal").change(lambda texels: shorter(green_round(texels)))
+        Map(project, "cracked_clay", "normal").change(lambda texels: without_z(green_round(texels)))
         found = faults_of(project)
-        assert {each.kind for each in found} == {"green", "not unit"}
+        assert {each.kind for each in found} == {"green", "no z"}
         mend(project, found)
         assert faults_of(project) == []
 

@@ -1,11 +1,17 @@
 """Gathering: folders that nobody prepared become quilt files that work, and no file plays a role that nobody told of."""
 
+import contextlib
 import json
+import os
+import pty
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.ndimage import gaussian_filter
 
 import jagged_quilt as jq
 from conftest import jquilt
@@ -29,9 +35,14 @@ def colour(side=64):
     return np.concatenate([grey(side, 90, 180), grey(side, 60, 120), grey(side, 30, 90)], axis=2)
 
 
-def normals(side=64):
-    made = jq.convert.normal_from_height(0.1 * waves(side), tile=(2.0, 2.0))
+def normals(relief=0.1, heights=None):
+    made = jq.convert.normal_from_height(relief * (waves() if heights is None else heights), tile=(2.0, 2.0))
     return np.rint(127.5 * made + 127.5).astype(np.uint8)
+
+
+def bumps(side=64):
+    made = gaussian_filter(np.random.default_rng(5).normal(size=(side, side)), 1.5, mode="wrap")
+    return (made - made.min()) / np.ptp(made)
 
 
 def flipped(image):
@@ -241,7 +252,120 @@ class TestGather:
         assert not (tmp_path / "m.quilt.toml").exists()
 
 
+class TestUnclear:
+    """Files whose names say something that is not known are asked about, and never taken for a material."""
+
+    @pytest.mark.parametrize("name", ["crate_sm", "crate_add", "crate_gm", "crate_glowy", "crate_luminosity", "crate_masks"])
+    def test_an_unknown_word_behind_the_name_of_a_set(self, tmp_path, name):
+        for word, made in {"crate_d": colour, "crate_n": normals, name: lambda: colour() // 2}.items():
+            write_image(tmp_path / f"{word}.png", made())
+        found = jq.gather(tmp_path)
+        assert [each.name for each in found.sets] == ["crate"]
+        (asked,) = [each for each in (*found.left, *found.sets[0].left) if each.ask]
+        assert asked.file.stem == name
+        assert "[names]" in asked.why
+
+    @pytest.mark.parametrize("name", ["luminosity", "masks", "palette", "environment", "whatever"])
+    def test_a_word_among_the_maps_of_a_folder(self, tmp_path, name):
+        for word, made in {"diffuse": colour, "normal": normals, name: lambda: colour() // 2}.items():
+            write_image(tmp_path / "lamp" / f"{word}.png", made())
+        found = jq.gather(tmp_path)
+        assert [(each.name, len(each.maps)) for each in found.sets] == [("lamp", 2)]
+        assert [each.file.stem for each in (*found.left, *found.sets[0].left) if each.ask] == [name]
+
+    def test_pictures_of_surroundings_are_asked_about(self, tmp_path):
+        write_image(tmp_path / "studio.exr", np.ones((32, 64, 3), np.float32) * np.float32([0.2, 0.5, 0.9]))
+        assert "as pictures of surroundings are" in jq.gather(tmp_path).left[0].why
+
+    def test_variants_that_differ_by_a_word_or_a_number_stay_materials(self, tmp_path):
+        for name in ("wall_dark", "wall_light", "wall_2", "wall"):
+            write_image(tmp_path / f"{name}.png", colour())
+        assert {each.name for each in jq.gather(tmp_path).sets} == {"wall dark", "wall light", "wall 2", "wall"}
+
+    def test_letters_of_any_script_tell_sets_apart_and_accents_stay(self, tmp_path):
+        for name in ("Žula", "Wiese grün", "岩石", "土", "песок"):
+            write_image(tmp_path / f"{name}_d.png", colour())
+            write_image(tmp_path / f"{name}_n.png", normals())
+        assert {each.name for each in jq.gather(tmp_path).sets} == {"žula", "wiese grün", "岩石", "土", "песок"}
+
+    @pytest.mark.parametrize(
+        ("word", "roles"),
+        [
+            *(("".join(w), r) for w, r in (("ORM", "occlusion roughness metallic"), ("MRA", "metallic roughness occlusion"))),
+            ("RAM", "roughness occlusion metallic"),
+            ("MAR", "metallic occlusion roughness"),
+            ("ARMH", "occlusion roughness metallic height"),
+            ("MaskMap", "metallic occlusion gloss"),
+            ("mask_map", "metallic occlusion gloss"),
+            ("MetallicSmoothness", "metallic gloss"),
+            ("SpecGloss", "specular gloss"),
+            ("NormalHeight", "normal height"),
+            ("AlbedoTransparency", "diffuse opacity"),
+        ],
+    )
+    def test_packed_files_are_taken_apart_as_their_names_say(self, tmp_path, word, roles):
+        rng = np.random.default_rng(3)
+        channel = {
+            role: rng.integers(130, 256, (64, 64), dtype=np.uint8) for role in ["occlusion", "roughness", "height", "gloss"]
+        }
+        channel |= {role: 255 * rng.integers(0, 2, (64, 64), dtype=np.uint8) for role in ("metallic", "opacity")}
+        wide = {"specular": colour(), "diffuse": colour(), "normal": normals()}
+        held = roles.split()
+        if held[0] in wide:
+            texels = np.dstack([wide[held[0]], channel[held[1]]])
+        elif held == ["metallic", "gloss"]:
+            texels = np.dstack([channel["metallic"]] * 3 + [channel["gloss"]])
+        elif "gloss" in held:
+            texels = np.dstack([channel["metallic"], channel["occlusion"], channel["gloss"] * 0, channel["gloss"]])
+        else:
+            texels = np.dstack([channel[role] for role in held])
+        for name, made in {"crate_d": colour, "crate_n": normals}.items():
+            if {"d": "diffuse", "n": "normal"}[name[-1]] not in held:
+                write_image(tmp_path / f"{name}.png", made())
+        write_image(tmp_path / f"crate_{word}.png", texels)
+        (one,) = jq.gather(tmp_path).sets
+        taken = next(each for each in one.maps if each.file.stem == f"crate_{word}")
+        assert list(dict.fromkeys(role.key for role in taken.roles if role)) == held
+        maps = one.source().read().maps
+        if "gloss" in held:
+            assert np.allclose(maps[R.ROUGHNESS].values[..., 0], 1 - channel["gloss"] / 255, atol=3e-3)
+        if "specular" in held:
+            assert np.array_equal(maps[R.SPECULAR].texels, colour())
+
+    def test_a_tile_has_the_proportions_of_its_maps(self, tmp_path):
+        for word, made in {"d": colour, "n": normals}.items():
+            write_image(tmp_path / "wide" / f"plank_{word}.png", np.concatenate([made()] * 4, axis=1))
+        assert jquilt("gather", "wide", "--into", "m.quilt.toml", cwd=tmp_path)[0] == 0
+        assert "tile = [2, 0.5]" in (tmp_path / "m.quilt.toml").read_text()
+        told = json.loads(jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)[1])
+        assert "not square" not in {each["kind"] for each in told["findings"]}
+
+
 class TestCommand:
+    def test_proposed_commands_can_be_pasted(self, tmp_path):
+        for word, made in {"d": colour, "n": normals}.items():
+            write_image(tmp_path / "heap" / f"kiln_{word}.png", made())
+        _, said, _ = jquilt("gather", "heap", "--into", "my materials.quilt.toml", cwd=tmp_path)
+        assert "next: jquilt check 'my materials.quilt.toml'" in said
+
+    def test_no_color_takes_all_colour_away(self, tmp_path):
+        write_image(tmp_path / "heap" / "kiln_d.png", colour())
+        write_image(tmp_path / "heap" / "kiln_n.png", flipped(normals()))
+        jquilt("gather", "heap", "--into", "m.quilt.toml", cwd=tmp_path)
+        words = [sys.executable, "-m", "jagged_quilt", "check", "m.quilt.toml"]
+        seen = {}
+        for value in ("", "1"):
+            own, other = pty.openpty()
+            subprocess.run(words, cwd=tmp_path, stdout=other, stderr=other, env={**os.environ, "NO_COLOR": value}, check=False)
+            os.close(other)
+            seen[value] = b""
+            with contextlib.suppress(OSError):
+                while part := os.read(own, 65536):
+                    seen[value] += part
+            os.close(own)
+        assert b"\x1b[31mfault" in seen[""]
+        assert b"\x1b[3" not in seen["1"]
+
     def test_the_file_is_as_reviewed(self, home):
         """Every line of it was looked at; what changes in it is to be looked at again."""
         code, said, errors = jquilt("gather", "downloads", "--into", "materials.quilt.toml", cwd=home)
@@ -312,6 +436,13 @@ class TestCommand:
         assert {role.key for role in jq.read_quilt(home / "m.quilt.toml").sources[-1].sources} == {"diffuse", "height"}
 
 
+BUMPS = {
+    "d": lambda: np.rint(bumps()[..., None] * (90, 70, 50) + 60).astype(np.uint8),
+    "n": lambda: normals(0.1, bumps()),
+    "h": lambda: np.rint(255 * bumps())[..., None].astype(np.uint8),
+}
+
+
 class TestMend:
     """Each kind of fault, planted in a set of its own: found, mended by the command, and clean after."""
 
@@ -320,7 +451,8 @@ class TestMend:
         [
             ("green", {"n": lambda: flipped(normals())}),
             ("height inverted", {"h": lambda: 255 - grey()}),
-            ("not unit", {"n": lambda: np.rint(127.5 + 0.6 * (normals().astype(float) - 127.5)).astype(np.uint8)}),
+            ("no z", {"n": lambda: np.dstack([normals(0.5)[..., :2], np.full((64, 64), 255, np.uint8)])}),
+            ("swapped", {"n": lambda: np.ascontiguousarray(normals()[..., [1, 0, 2]])}),
             ("looks encoded", {"rough": lambda: encoded(np.random.default_rng(2).integers(0, 256, (256, 256, 1)))}),
             ("looks linear", {"d": lambda: linear(np.random.default_rng(3).integers(60, 256, (256, 256, 3)))}),
             ("constant", {"rough": lambda: np.full((64, 64, 1), 90, np.uint8)}),
@@ -328,7 +460,8 @@ class TestMend:
             ("seam", {"d": lambda: colour()[:43, :43], "n": lambda: normals()[:43, :43], "h": lambda: grey()[:43, :43]}),
             ("same map twice", {"rough": grey, "ao": grey}),
             ("unreal specular", {"s": lambda: np.full((64, 64, 3), 150, np.uint8) + colour() // 20}),
-            ("upside down", {"n": lambda: normals()[::-1].copy()}),
+            ("upside down", BUMPS | {"n": lambda: normals(0.1, bumps())[::-1].copy()}),
+            ("upside down", BUMPS | {"h": lambda: np.rint(255 * bumps())[::-1, :, None].astype(np.uint8)}),
         ],
     )
     def test_a_planted_fault_is_mended_at_once(self, tmp_path, kind, spoil):

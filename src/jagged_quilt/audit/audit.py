@@ -11,6 +11,7 @@ import numpy as np
 from jagged_quilt.audit.finding import SMALL, Bench, Finding, leave_out, map_rule
 from jagged_quilt.audit.map_faults import MAP_CHECKS
 from jagged_quilt.audit.set_faults import NAME_CHECKS, SET_CHECKS
+from jagged_quilt.foundation.checks import instance_of
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts
@@ -58,6 +59,7 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
     side : int
         Along the side of a slice, to tell what packing would enlarge.
     """
+    instance_of("source", source, SwatchSource, "where a swatch comes from, jq.SwatchSource(name=…, folder=…, tile=…)")
     bench, usable = Bench(source, side), False
     try:
         sources = source.sources

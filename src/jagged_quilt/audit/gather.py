@@ -14,7 +14,19 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, ImageLimits
-from jagged_quilt.maps.names import NamedMap, NamedSet, Roles, is_green_down, is_preview, sets_in, sky_faces, stem_of, words_of
+from jagged_quilt.maps.names import (
+    UNCLEAR,
+    NamedMap,
+    NamedSet,
+    Roles,
+    channels_of,
+    is_green_down,
+    is_preview,
+    sets_in,
+    sky_faces,
+    stem_of,
+    words_of,
+)
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import MapRule, Names, SwatchSource
 
@@ -41,7 +53,8 @@ UNREAD = (
 """Formats of pictures that are not read."""
 
 _SMALLEST = 32  # texels: smaller pictures that belong to nothing are no materials
-_COLOUR = (MapRole.DIFFUSE,)
+_NEARLY_SQUARE = 0.02
+_VOWELS = "aeiouy"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,8 +78,8 @@ class Taken:
         file = Path(os.path.relpath(self.file, folder)).as_posix()
         if len(self.roles) == 1:
             return [MapRule(role=self.roles[0], file=file)]
-        letters = zip(self.roles, "rgba", strict=False)
-        return [MapRule(role=role, file=file, channel=letter, whole_file=True) for role, letter in letters if role]
+        each = channels_of(self.roles).items()
+        return [MapRule(role=role, file=file, channel=letters, whole_file=True) for role, letters in each]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,19 +109,36 @@ class GatheredSet:
     maps : tuple of Taken
     left : tuple of Left
         Files that belong to it by their names and are not taken.
+    aspect : float
+        How much higher than wide its colour map is.
     """
 
     name: str
     folder: Path
     maps: tuple[Taken, ...]
     left: tuple[Left, ...] = ()
+    aspect: float = 1.0
 
     __repr__ = brief
 
-    def source(self, *, tile: float = TILE, limits: ImageLimits = LIMITS) -> SwatchSource:
-        """Return it as a swatch's source, which takes these files and no others."""
+    @property
+    def tile(self) -> tuple[float, float]:
+        """Metres that a tile is taken to cover along u and v, so that its texels are square: `TILE` along the longer side."""
+        longer = max(1.0, self.aspect)
+        return round(TILE / longer, 4), round(TILE * self.aspect / longer, 4)
+
+    def source(self, *, tile: float | None = None, limits: ImageLimits = LIMITS) -> SwatchSource:
+        """Return it as a swatch's source, which takes these files and no others; `tile` is metres along u."""
         rules = [rule for each in self.maps for rule in each.rules(self.folder)]
-        return SwatchSource(name=self.name, folder=self.folder, tile=tile, rules=rules, names=Names.OFF, limits=limits)
+        return SwatchSource(
+            name=self.name,
+            folder=self.folder,
+            tile=self.tile[0] if tile is None else tile,
+            aspect=self.aspect,
+            rules=rules,
+            names=Names.OFF,
+            limits=limits,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
@@ -185,11 +215,11 @@ def gather(
     bare = [each for one in named if one.is_single for each in one.maps if not each.word]
     for one in named:
         alone = one.maps[0] if len(one.maps) == 1 and not one.maps[0].word else None
-        if alone is not None and (why := _no_material(seen[alone.file])):
+        if alone is not None and (why := _no_material(seen[alone.file]) or _near_a_set(one, named)):
             left.append(Left(file=alone.file, why=why, ask=not seen[alone.file].trouble))
             continue
         made = _chosen(one, seen)
-        if _COLOUR in [each.roles for each in made.maps]:
+        if any(MapRole.DIFFUSE in each.roles for each in made.maps):
             sets.append(made)
         else:
             left += _without_colour(one, made, bare, seen)
@@ -223,10 +253,15 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Glance]) -> GatheredSet:
     for roles, twins in sorted(by_roles.items(), key=lambda each: (len(each[0]), _order(each[0]))):
         twins.sort(key=lambda each: (bool(each.word), seen[each.file].worth), reverse=True)
         first, *others = twins
+        roles = _held_by(seen[first.file], roles)
         against = seen[first.file].trouble or objection(seen[first.file], roles, first.word)
         told = f'"{first.word}" in its name' if first.word else "bears the name of the set alone"
         if not roles:
             left += [Left(file=each.file, why=f'"{each.word}" in its name: not a map that is used') for each in twins]
+            continue
+        if roles == UNCLEAR:
+            why = f'"{first.word}" in its name says that it is a map, and not which: say what it is under [names]'
+            left += [Left(file=each.file, why=why, ask=True) for each in twins]
             continue
         if against:
             ask = not seen[first.file].trouble
@@ -241,7 +276,17 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Glance]) -> GatheredSet:
             told += _better(seen[first.file], [seen[each.file] for each in others])
             taken.append(Taken(file=first.file, roles=roles, why=told))
         left += [Left(file=each.file, why=f"a twin of {first.file.name}") for each in others]
-    return GatheredSet(name=one.name, folder=one.folder, maps=tuple(taken), left=tuple(left))
+    colour = next((seen[each.file] for each in taken if MapRole.DIFFUSE in each.roles), None)
+    aspect = 1.0 if colour is None or not colour.width else colour.height / colour.width
+    aspect = aspect if abs(aspect - 1) > _NEARLY_SQUARE else 1.0
+    return GatheredSet(name=one.name, folder=one.folder, maps=tuple(taken), left=tuple(left), aspect=aspect)
+
+
+def _held_by(seen: Glance, roles: Roles) -> Roles:
+    """The roles that a file can hold: without an alpha that says something, not the one that its name tells of that."""
+    if len(roles) < 4 or seen.trouble or seen.has_alpha:
+        return roles
+    return roles[:1] if roles[:3] == (roles[0],) * 3 or roles[1:3] == (None, None) else roles[:3]
 
 
 def _names(path: Path, words: Sequence[str]) -> bool:
@@ -258,7 +303,26 @@ def _no_material(seen: Glance) -> str:
         return f"fits no set, and is too small for a material, {seen.width} x {seen.height}"
     if seen.is_normals:
         return "fits no set, and holds normals"
+    if seen.file.suffix.lower() in (".hdr", ".exr") and seen.width == 2 * seen.height:
+        return "fits no set, and is twice as wide as high and of high range, as pictures of surroundings are"
     return "fits no set, and is grey: it may be any map" if seen.is_grey else ""
+
+
+def _near_a_set(one: NamedSet, named: Sequence[NamedSet]) -> str:
+    """Why a picture that stands alone may be a map of a set near it, and is not taken for a material of its own."""
+    for other in (each for each in named if each.folder == one.folder and each is not one):
+        more = one.words[len(other.words) :]
+        begins = one.words[: len(other.words)] == other.words and not all(word.isdigit() for word in more)
+        if not other.is_single and not other.words:
+            return (
+                f'lies among the maps of "{other.name}", and its name says nothing that is known; say what it is under [names]'
+            )
+        if begins and other.words and (not other.is_single or not any(set(word) & set(_VOWELS) for word in more)):
+            return (
+                f'has the name of "{other.name}" and "{" ".join(more)}", which is not known; if it is a map, say which under '
+                "[names]"
+            )
+    return ""
 
 
 def _order(roles: Roles) -> list[int]:
@@ -267,7 +331,7 @@ def _order(roles: Roles) -> list[int]:
 
 
 def _words(roles: Roles) -> str:
-    return ", ".join(role.key if role else "nothing" for role in roles)
+    return ", ".join(dict.fromkeys(role.key if role else "nothing" for role in roles))
 
 
 def _better(first: Glance, others: Sequence[Glance]) -> str:
@@ -289,10 +353,10 @@ def _better(first: Glance, others: Sequence[Glance]) -> str:
 
 def _variants_with_what_they_share(named: Sequence[NamedSet]) -> list[NamedSet]:
     """Give the maps of a set without colour to its variants: `door1_nm` to `door1a` and `door1b`, which have none such."""
-    own = [one for one in named if any(each.roles == _COLOUR for each in one.maps)]
+    own = [one for one in named if any(MapRole.DIFFUSE in each.roles for each in one.maps)]
     out = list(own)
     for one in named:
-        if any(each.roles == _COLOUR for each in one.maps):
+        if any(MapRole.DIFFUSE in each.roles for each in one.maps):
             continue
         variants = [other for other in own if one.words and other.folder == one.folder and _is_variant(other.words, one.words)]
         if not variants:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.audit import measures as m
+from jagged_quilt.audit.belonging import BELONGING_CHECKS, other_way_round
 from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule
 from jagged_quilt.maps.roles import MapRole, Transfer
 from jagged_quilt.maps.texture_map import TextureMap, grey_of
@@ -12,6 +13,7 @@ from jagged_quilt.maps.texture_map import TextureMap, grey_of
 _R = MapRole
 _BELONGS = 0.25  # correlation of slopes from which normals and height tell something of each other
 _CURLED = 0.62
+_SAME_Z = 0.02
 _FEW_LEVELS = 64
 _ENOUGH = 40  # texels expected on codes; chance would leave all of them empty once in e^40
 _DIFFUSE, _UNREAL = (0.012, 0.91), 0.2  # what real surfaces reflect, and the share of a map that may lie outside
@@ -88,13 +90,24 @@ def _normals(bench: Bench) -> None:
                 measured=f"{100 * lengths.inwards:.1f} % of the texels",
             )
         elif abs(lengths.mean - 1) > 0.03 or lengths.lowest < 0.9 or lengths.highest > 1.1:
-            bench.fault(
-                "not unit", "normals are not of unit length", _R.NORMAL, measured=told, mend=map_rule(_R.NORMAL, channel="rg")
-            )
+            if np.ptp(_raw(given)[..., 2]) < _SAME_Z:
+                bench.fault(
+                    "no z",
+                    "blue is the same everywhere, so normals are too long where they lean; it follows from red and green",
+                    _R.NORMAL,
+                    measured=told,
+                    mend=map_rule(_R.NORMAL, channel="rg"),
+                )
+            else:
+                bench.note(
+                    "not unit", "normals are not of unit length; they are normalised as they are read", _R.NORMAL, measured=told
+                )
     _green(bench, given)
 
 
 def _green(bench: Bench, given: TextureMap) -> None:
+    if bench.has(_R.NORMAL, "swapped", "misplaced", "upside down"):
+        return
     pair, turned = bench.together(), "up" if bench.source.sources[_R.NORMAL].is_green_down else "down"
     mend = map_rule(_R.NORMAL, green=turned)
     if pair is not None and not bench.has(_R.HEIGHT, "constant"):
@@ -139,13 +152,19 @@ def _green(bench: Bench, given: TextureMap) -> None:
 def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -> None:
     """Normals that have nothing to do with the height map as they lie, and much when one of them is turned over."""
     u, v = m.agreement(np.ascontiguousarray(normals[::-1]), height)
-    if min(abs(u), abs(v)) > _BELONGS:
+    if min(abs(u), abs(v)) > _BELONGS and not any(
+        bench.has(role, "upside down", "misplaced") for role in (_R.NORMAL, _R.HEIGHT)
+    ):
+        wrong = other_way_round(bench)
+        words = "the normal map and the height map lie the other way round"
         bench.fault(
             "upside down",
-            "the normal map lies the other way round than the height map",
-            _R.NORMAL,
+            f"{words}; no other map tells which of them is wrong: set upside_down = true on that one"
+            if wrong is None
+            else f"{words}; the {wrong.key} map is the one that does not fit the others",
+            wrong or _R.NORMAL,
             measured=f"{told}; turned over, by {u:.2f} and {v:.2f}",
-            mend=map_rule(_R.NORMAL, upside_down=True),
+            mend="" if wrong is None else map_rule(wrong, upside_down=True),
         )
 
 
@@ -207,4 +226,4 @@ def _raw(given: TextureMap) -> m.Values:
     return given.meanings[given.texels]
 
 
-MAP_CHECKS = (_constants, _encodings, _normals, _ranges, _heights)
+MAP_CHECKS = (_constants, _encodings, *BELONGING_CHECKS, _normals, _ranges, _heights)

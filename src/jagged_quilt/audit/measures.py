@@ -19,6 +19,7 @@ _FEWEST = 16  # strips across a border: fewer say more of chance than of the map
 _UNSEEN = 0.5 / 255
 ENOUGH = 512
 """Rows of a map from which all but its borders can be measured."""
+_STEEPEST = 3.0  # slope: steeper ones come of rounding
 _LARGE_FORMS = 8  # texels: what is smaller is grain
 _AT_ONCE = 1 << 20  # texels that are counted together
 _BANDS = 4  # of rows, that stand for a larger map
@@ -101,6 +102,15 @@ def picked(texels: Stored, rows: int, columns: int) -> Stored:
     down = (np.arange(rows) * texels.shape[0]) // rows
     across = (np.arange(columns) * texels.shape[1]) // columns
     return np.ascontiguousarray(texels[down][:, across])
+
+
+def curl_of(normals: Values) -> float:
+    """Return the mean square of the curl of the slopes that green-up normals tell; 0 of any surface, but for rounding."""
+    along_u, along_v = (np.clip(each, -_STEEPEST, _STEEPEST) for each in slopes_of(normals))
+    curl = (
+        np.roll(along_u, -1, axis=0) - np.roll(along_u, 1, axis=0) - np.roll(along_v, -1, axis=1) + np.roll(along_v, 1, axis=1)
+    )
+    return float(np.mean(curl**2))
 
 
 def curl_share(normals: Values) -> float:

@@ -13,6 +13,7 @@ from jagged_quilt.maps.roles import MapRole
 
 _CUT_OUT = 0.95  # the share of an alpha that is black or white
 _BELONGS = 0.5  # the correlation from which an alpha holds height
+_SAME_PROPORTIONS = 0.02  # so little off, a tile's proportions are those of its maps
 SEAM_SEEN = 0.25
 """The seam score from which a border is a fault."""
 
@@ -97,7 +98,8 @@ def _sizes(bench: Bench) -> None:
             "maps of different proportions cannot lie upon each other" if crooked else "its maps have different sizes",
             measured=", ".join(f"{w} x {h}" for w, h in shapes),
         )
-    if any(h != w for h, w in sizes.values()) and bench.source.fit == "stretch":
+    is_said = all(abs(h / w - bench.source.aspect) < _SAME_PROPORTIONS * h / w for h, w in sizes.values())
+    if any(h != w for h, w in sizes.values()) and bench.source.fit == "stretch" and not is_said:
         bench.note(
             "not square",
             "maps that are not square are stretched to a square",

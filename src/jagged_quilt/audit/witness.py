@@ -38,6 +38,7 @@ class Glance:
     width, height, bits : int
     texels : (h, w, C) float32, 0..1
         Without alpha; every so manieth row and column.
+    alpha : (h, w) float32, 0..1, or None
     trouble : str
         Why it cannot be read; empty if it can.
     """
@@ -46,6 +47,7 @@ class Glance:
     width: int = 0
     height: int = 0
     bits: int = 0
+    alpha: m.Values | None = None
     texels: m.Values = field(default_factory=lambda: np.zeros((0, 0, 0), np.float32))
     trouble: str = ""
 
@@ -58,6 +60,11 @@ class Glance:
     def worth(self) -> tuple[bool, bool, int, int]:
         """Which of twins is taken: what can be read, then lossless, then larger, then deeper."""
         return not self.trouble, self.is_lossless, self.width * self.height, self.bits
+
+    @property
+    def has_alpha(self) -> bool:
+        """Whether its alpha says anything: it has one, and not the same everywhere."""
+        return self.alpha is not None and bool(np.ptp(self.alpha) > _COLOURED)
 
     @property
     def is_grey(self) -> bool:
@@ -104,9 +111,11 @@ def glance(file: Path, limits: ImageLimits = LIMITS) -> Glance:
     kept = [place for place, name in enumerate(names) if name != "a"] or [0]
     height, width, _ = image.texels.shape
     step = max(1, -(-max(height, width) // SIDE))
-    small = image.texels[::step, ::step][..., kept[:3]]
+    small = image.texels[::step, ::step]
     scale = np.float32(np.iinfo(small.dtype).max) if small.dtype.kind == "u" else np.float32(1)
-    return Glance(file, width, height, image.texels.dtype.itemsize * 8, (small / scale).astype(np.float32))
+    small = (small / scale).astype(np.float32)
+    alpha = small[..., names.index("a")] if "a" in names[1:] else None
+    return Glance(file, width, height, image.texels.dtype.itemsize * 8, alpha, small[..., kept[:3]])
 
 
 def objection(seen: Glance, roles: Roles, word: str = "") -> str:
@@ -130,14 +139,16 @@ def objection(seen: Glance, roles: Roles, word: str = "") -> str:
 
 
 def _packed_objection(seen: Glance, roles: Roles) -> str:
-    count = seen.texels.shape[2]
+    count = seen.texels.shape[2] + (seen.alpha is not None)
     if count < len(roles):
         return f"it has only {count} channel(s)"
+    if roles[0] is not None and roles[:3] == (roles[0],) * 3:
+        return objection(seen, roles[:1])
     if seen.is_normals:
         return "it holds normals"
-    if seen.is_grey and np.ptp(seen.texels) > _COLOURED:
+    if seen.is_grey and np.ptp(seen.texels) > _COLOURED and roles[1:3] != (None, None):
         return "its channels are alike: one grey map, not several"
-    for place, role in enumerate(roles):
+    for place, role in enumerate(roles[:3]):
         channel, letter = seen.texels[..., place], "rgb"[place]
         if role is MapRole.METALLIC and ((channel > 0.2) & (channel < 0.8)).mean() > _METAL_MIDDLE:
             return f"{letter} should be metallic, and is neither metal nor not"

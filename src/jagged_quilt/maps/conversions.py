@@ -14,6 +14,7 @@ Values = NDArray[np.float32]
 
 DIELECTRIC = 0.04
 """Reflectance at normal incidence of what is no metal, where nothing else is known."""
+_STEEPEST = float(np.tan(np.radians(80)))
 _LOWEST_EXPONENT, _HIGHEST_EXPONENT = 2.0, 2048.0
 
 
@@ -154,11 +155,19 @@ def normal_from_height(metres: Values, *, tile: tuple[float, float]) -> Values:
     return (normals / np.linalg.norm(normals, axis=2, keepdims=True)).astype(np.float32)
 
 
+def slopes_from_normals(normals: NDArray[np.floating]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return the slopes that green-up normals (H, W, 3) tell, east and south, (H, W), metres a metre; none above 80 degrees."""
+    vectors = np.asarray(normals, np.float64)
+    up = np.maximum(vectors[..., 2], np.maximum(np.hypot(vectors[..., 0], vectors[..., 1]) / _STEEPEST, 1e-9))
+    return -vectors[..., 0] / up, vectors[..., 1] / up
+
+
 def height_from_normal(normals: Values, *, tile: tuple[float, float]) -> Values:
     """Return the relief that fits normals best, in metres about 0, (H, W): the inverse of `normal_from_height`.
 
     Least squares over all slopes at once, in Fourier space (Frankot and Chellappa 1988), with the frequency response of
-    central differences, i sin(w). What no central difference can see (the finest ripples) is left flat.
+    central differences, i sin(w). What no central difference can see (the finest ripples) is left flat, and so is the mean
+    slope: a map that repeats has none. Slopes above 80 degrees, as of texels that point sideways or inwards, count as 80.
 
     Parameters
     ----------
@@ -170,8 +179,7 @@ def height_from_normal(normals: Values, *, tile: tuple[float, float]) -> Values:
     vectors = finite_array("normals", normals, ("H", "W", 3)).astype(np.float64)
     wide, high = positive("tile", tile[0], "m"), positive("tile", tile[1], "m")
     rows, columns = vectors.shape[:2]
-    up = np.maximum(vectors[..., 2], 1e-3)
-    east, south = -vectors[..., 0] / up, vectors[..., 1] / up
+    east, south = slopes_from_normals(vectors)
     across = np.sin(2 * np.pi * np.fft.rfftfreq(columns))[None, :] * (columns / wide)
     down = np.sin(2 * np.pi * np.fft.fftfreq(rows))[:, None] * (rows / high)
     power = across**2 + down**2

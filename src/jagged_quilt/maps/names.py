@@ -9,10 +9,11 @@ most files agree on are taken, one after the other.
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from itertools import pairwise, permutations, product
 from pathlib import Path
 
 from jagged_quilt.foundation.brief import brief
@@ -23,22 +24,84 @@ Roles = tuple[MapRole | None, ...]
 """What a file holds: one role, or one for each of its channels, of which None is not used; nothing if it is of no use."""
 
 _R = MapRole
+
+
+def _by_initials() -> Iterator[tuple[str, Roles]]:
+    """Occlusion, roughness and metal in any order, by their initials; with height in the alpha, too."""
+    initials = {_R.OCCLUSION: ("o", "a", "ao"), _R.ROUGHNESS: ("r",), _R.METALLIC: ("m",)}
+    for order in permutations(initials):
+        for letters in product(*(initials[role] for role in order)):
+            yield "".join(letters), order
+            yield "".join(letters) + "h", (*order, _R.HEIGHT)
+
+
+def _with_alpha(role: MapRole, alpha: MapRole) -> Roles:
+    return (role, role, role, alpha)
+
+
 PACKED_WORDS: dict[str, Roles] = {
-    **dict.fromkeys(
-        ("orm", "arm", "aorm", "occlusionroughnessmetallic", "aoroughmetal"), (_R.OCCLUSION, _R.ROUGHNESS, _R.METALLIC)
-    ),
-    "rma": (_R.ROUGHNESS, _R.METALLIC, _R.OCCLUSION),
-    "rmo": (_R.ROUGHNESS, _R.METALLIC, _R.OCCLUSION),
-    **dict.fromkeys(("mra", "mro", "mrao"), (_R.METALLIC, _R.ROUGHNESS, _R.OCCLUSION)),
+    **dict(_by_initials()),
+    **dict.fromkeys(("occlusionroughnessmetallic", "aoroughmetal"), (_R.OCCLUSION, _R.ROUGHNESS, _R.METALLIC)),
+    **dict.fromkeys(("maskmap", "mos"), (_R.METALLIC, _R.OCCLUSION, None, _R.GLOSS)),
     "ord": (_R.OCCLUSION, _R.ROUGHNESS, _R.HEIGHT),
     "orh": (_R.OCCLUSION, _R.ROUGHNESS, _R.HEIGHT),
     **dict.fromkeys(("rghmet", "roughmet", "roughmetal", "roughnessmetallic"), (_R.ROUGHNESS, _R.METALLIC)),
     **dict.fromkeys(("metallicroughness", "metalrough", "metallicrough"), (None, _R.ROUGHNESS, _R.METALLIC)),
+    **dict.fromkeys(
+        ("metallicsmoothness", "metalsmoothness", "metallicsmooth", "metallicgloss", "metalgloss", "metallicglossiness"),
+        (_R.METALLIC, None, None, _R.GLOSS),
+    ),
+    **dict.fromkeys(
+        ("specularsmoothness", "specularglossiness", "speculargloss", "specgloss", "specsmooth", "specularsmooth"),
+        _with_alpha(_R.SPECULAR, _R.GLOSS),
+    ),
+    **dict.fromkeys(
+        (
+            *("albedotransparency", "albedoalpha", "albedoopacity", "basecoloropacity", "basecoloralpha"),
+            *("basecolortransparency", "diffusealpha", "diffuseopacity", "diffusetransparency", "coloralpha", "coloropacity"),
+        ),
+        _with_alpha(_R.DIFFUSE, _R.OPACITY),
+    ),
+    **dict.fromkeys(
+        ("albedosmoothness", "basecolorsmoothness", "albedogloss", "diffusegloss", "diffusesmoothness"),
+        _with_alpha(_R.DIFFUSE, _R.GLOSS),
+    ),
+    **dict.fromkeys(("albedoroughness", "basecolorroughness", "diffuseroughness"), _with_alpha(_R.DIFFUSE, _R.ROUGHNESS)),
+    **dict.fromkeys(
+        ("albedoheight", "basecolorheight", "diffuseheight", "colorheight", "albedodisplacement"),
+        _with_alpha(_R.DIFFUSE, _R.HEIGHT),
+    ),
+    **dict.fromkeys(
+        ("normalheight", "normaldisplacement", "normaldisp", "normalbump", "nh"), _with_alpha(_R.NORMAL, _R.HEIGHT)
+    ),
+    **dict.fromkeys(("normalgloss", "normalsmoothness"), _with_alpha(_R.NORMAL, _R.GLOSS)),
+    **dict.fromkeys(("normalroughness", "normalrough"), _with_alpha(_R.NORMAL, _R.ROUGHNESS)),
 }
-"""Words for several roles in the red, green and blue of one file."""
+"""Words for several roles in the red, green, blue and alpha of one file; a role of three channels stands three times."""
 
 UNUSED_WORDS = ("packed",)
 """Words for what is known and not used: packed maps of which no more is told."""
+
+UNCLEAR: Roles = (None,)
+"""The roles of a file whose name tells that it is a map, and not which: somebody must be asked."""
+UNCLEAR_WORDS = (
+    *(
+        "luminosity",
+        "luminance",
+        "masks",
+        "palette",
+        "lut",
+        "ramp",
+        "env",
+        "environment",
+        "envmap",
+        "environmentmap",
+        "cubemap",
+    ),
+    *("panorama", "hdri", "add", "additive", "gm", "sm", "mk", "idmap", "matid", "lightmap", "lm", "thickness", "sss"),
+    *("subsurface", "cubemap"),
+)
+"""Words that name maps, of which this library has no role, or several."""
 
 PREVIEW_WORDS = ("preview", "thumb", "thumbnail", "icon", "screenshot", "render", "sphere", "cover", "sample", "logo")
 GREEN_DOWN_WORDS = ("dx", "directx", "normaldx", "normdx")
@@ -56,11 +119,24 @@ _IDLE_FOLDER = re.compile(
 )
 _SIZE_AT_END = re.compile(rf"(?<=[a-z])(?:\d{{1,2}}k|{_SIDES})$")
 _LONGEST_WORD = 3  # words that together name a role: base color, ambient occlusion, occlusion roughness metallic
+_LONGEST_INITIALS = 4
 _SHORTEST_GLUED = 3  # letters of a word that is found though nothing parts it from the material's name
 
-_ROLES_OF_WORD: dict[str, Roles] = (
-    dict.fromkeys(UNUSED_WORDS, ()) | PACKED_WORDS | {word: (role,) for role in MapRole for word in role.value.words}
-)
+_ROLES_OF_WORD: dict[str, Roles] = {
+    **dict.fromkeys(UNUSED_WORDS, ()),
+    **dict.fromkeys(UNCLEAR_WORDS, UNCLEAR),
+    **PACKED_WORDS,
+    **{word: (role,) for role in MapRole for word in role.value.words},
+}
+
+
+def channels_of(roles: Roles) -> dict[MapRole, str]:
+    """Return which of the channels r, g, b and a of a file hold each role, for roles that are told channel by channel."""
+    out: dict[MapRole, str] = {}
+    for role, letter in zip(roles, "rgba", strict=False):
+        if role is not None:
+            out[role] = out.get(role, "") + letter
+    return out
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,10 +203,22 @@ def words_of(name: str) -> list[str]:
     """Return the words of a name, lower case: parted by all but letters and digits, and by a capital after a small letter or
     digit; a size that is glued on is parted too: `rockNormal_wet2k` gives rock, normal, wet, 2k."""
     out = []
-    for word in re.findall(r"[A-Z]?[a-z0-9]+|[A-Z0-9]+(?![a-z])", name):
+    name = unicodedata.normalize("NFC", name)
+    kinds = "".join(map(_kind_of, name))
+    for found in re.finditer(r"A?[a0]+|[A0]+(?!a)", kinds):
+        word = name[found.start() : found.end()]
         size = _SIZE_AT_END.search(word.lower())
         out += [word.lower()[: size.start()], size[0]] if size else [word.lower()]
     return out
+
+
+def _kind_of(letter: str) -> str:
+    """A for a capital, a for any other letter and for what belongs to one, 0 for a digit, else a blank."""
+    if letter.isupper():
+        return "A"
+    if letter.isalpha() or unicodedata.category(letter).startswith("M"):
+        return "a"
+    return "0" if letter.isdigit() else " "
 
 
 def stem_of(path: Path) -> str:
@@ -234,7 +322,7 @@ def _set_of(key: tuple[str, ...], folder: Path, made: Mapping[Path, _Reading]) -
 
 def _readings(words: Sequence[str], known: Mapping[str, Roles]) -> Iterator[_Reading]:
     """Every way to read the words of a name: with one role in it, then as the bare name of a material."""
-    plain = [word for word in words if word in known or not _IDLE.fullmatch(word)]
+    plain = [word for word in _with_idle_endings(words, known) if word in known or not _IDLE.fullmatch(word)]
     for last in range(len(plain), 0, -1):
         for count in range(min(_LONGEST_WORD, last), 0, -1):
             word = "".join(plain[last - count : last])
@@ -249,10 +337,27 @@ def _readings(words: Sequence[str], known: Mapping[str, Roles]) -> Iterator[_Rea
     yield _Reading(tuple(plain), (MapRole.DIFFUSE,), "", True, False)
 
 
+def _with_idle_endings(words: Sequence[str], known: Mapping[str, Roles]) -> list[str]:
+    """The words of a name, with a word that tells nothing joined to the one before where both together tell something else."""
+    out: list[str] = []
+    for word in words:
+        both = out[-1] + word if out and _IDLE.fullmatch(word) else ""
+        if both in known and known[both] != known.get(out[-1]):
+            out[-1] = both
+        else:
+            out.append(word)
+    return out
+
+
 def _ending(word: str, known: Mapping[str, Roles]) -> str:
     """The longest known word that a longer word ends in; empty if there is none."""
     endings = (word[cut:] for cut in range(2, len(word) - _SHORTEST_GLUED + 1))
-    return next((each for each in endings if each in known), "")
+    return next((each for each in endings if each in known and _may_be_glued(each, known[each])), "")
+
+
+def _may_be_glued(word: str, roles: Roles) -> bool:
+    """Whether a word counts that nothing parts from a longer one: three initials end too many words."""
+    return roles != UNCLEAR and (len(roles) < 2 or len(word) > _LONGEST_INITIALS)
 
 
 def own_maps(sets: Sequence[NamedSet], name: str) -> tuple[NamedMap, ...]:
@@ -284,7 +389,7 @@ def own_maps(sets: Sequence[NamedSet], name: str) -> tuple[NamedMap, ...]:
 
 
 def _holds_colour(one: NamedSet) -> bool:
-    return any(each.roles == (MapRole.DIFFUSE,) for each in one.maps)
+    return any(MapRole.DIFFUSE in each.roles for each in one.maps)
 
 
 def is_preview(path: Path) -> bool:

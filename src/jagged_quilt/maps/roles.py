@@ -84,7 +84,7 @@ class MapRole(Enum):
         array=_COLOUR,
         always=True,
         words=_words(
-            "diffuse diff dif dff albedo alb basecolor basecolour basecol basemap base color colour col cc bc cm rgb d c"
+            "diffuse diff dif dff albedo alb basecolor basecolour basecol basemap base color colour col skin cc bc cm rgb d c"
         ),
     )
     NORMAL = RoleFacts(

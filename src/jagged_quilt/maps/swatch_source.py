@@ -16,9 +16,9 @@ from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.maps.by_example import Grow, grown
-from jagged_quilt.maps.conversions import height_from_normal
+from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
-from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits
+from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits, image_size
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, Transfer
@@ -91,6 +91,7 @@ class MapRule:
         return replace(source, **said)
 
 
+_LEVEL = 0.005  # a slope that nobody sees
 _KEYS = ("channel", "green", "transfer", "invert", "upside_down", "smooth", "times")
 _NOTHING_SAID = {each.name: each.default for each in fields(MapRule) if each.name in _KEYS}
 
@@ -135,6 +136,7 @@ class SwatchSource:
     grow: Grow | None = None
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "folder", Path(self.folder))
         positive("tile", self.tile, "m")
         positive("aspect of the tile", self.aspect)
         if self.aspect != 1 and Fit.of(self.fit, "way to fit") is Fit.REPEAT:
@@ -233,6 +235,11 @@ class SwatchSource:
         """The roles of its maps, as they are read; of rare ones not those that are said to be neutral."""
         said = {role for role, value in self.constants.items() if role.value.always or value != role.value.neutral}
         return frozenset(self.sources) | frozenset(said)
+
+    @property
+    def largest_side(self) -> int:
+        """Texels along the longer side of its largest map; 1 where it has none but constants."""
+        return max((max(image_size(each.file, self.limits)) for each in self.sources.values()), default=1)
 
     @property
     def _height_from_normal(self) -> bool:
@@ -342,7 +349,11 @@ class SwatchSource:
                 f"relief of {self.relief:g} m; write relief = {needed:.2g}"
             )
         values = np.clip((metres - middle) / self.relief + 0.5, 0, 1)
-        return TextureMap.of_values(MapRole.HEIGHT, values[..., None], normals.source), f"from normals; spans {needed:.3g} m"
+        words = f"from normals; spans {needed:.3g} m"
+        lean = [float(each.mean()) for each in slopes_from_normals(normals.values)]
+        if max(map(abs, lean)) > _LEVEL:
+            words += f"; leant by {100 * lean[0]:.1f} % along u and {100 * lean[1]:.1f} % along v on average, taken out"
+        return TextureMap.of_values(MapRole.HEIGHT, values[..., None], normals.source), words
 
     @staticmethod
     def _names(files: Sequence[Path]) -> str:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import tomlkit
 
-from jagged_quilt.audit.gather import TILE, GatheredSet, Gathering, Taken
+from jagged_quilt.audit.gather import GatheredSet, Gathering, Taken
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_bytes, written_whole
 from jagged_quilt.foundation.within import Within
@@ -104,12 +104,17 @@ def _swatch(one: GatheredSet, home: Path) -> str:
         f"name = {_quoted(one.name)}",
         f"folder = {_quoted(_relative(one.folder, home))}",
         _line('names = "off"', "only the files that are named below"),
-        _line(f"tile = {TILE:.1f}", "metres; no picture tells: measure it"),
+        _line(f"tile = {_tile(one)}", "metres; no picture tells: measure it"),
     ]
     for each in one.maps:
         lines += _map(each, one.folder)
     lines += [f"# {_relative(each.file, one.folder)} is left out: {each.why}" for each in one.left]
     return "\n".join(lines)
+
+
+def _tile(one: GatheredSet) -> str:
+    along, down = one.tile
+    return f"{along:.1f}" if along == down else f"[{along:g}, {down:g}]"
 
 
 def _map(one: Taken, folder: Path) -> list[str]:
