@@ -92,6 +92,31 @@ class TestLook:
         finally:
             looking.stop()
 
+    def test_only_what_the_quilt_file_names_starts_a_redraw(self, project):
+        """A log of its own output, or a picture saved beside it, does not, not even while the file is wrong."""
+        text, looking = project.read_text(), Looking(project)
+        try:
+            looking.until("whole after")
+            for number in range(15):
+                (project.parent / "look.log").write_text(f"{number} lines")
+                write_image(project.parent / "shot.png", np.zeros((4, 4, 3), np.uint8))
+                time.sleep(0.1)
+            time.sleep(1)
+            assert looking.lines.empty()
+            project.write_text(text + "\nnonsense = [\n")
+            looking.until("the last good picture stays")
+            for number in range(15):
+                (project.parent / "look.log").write_text(f"{number} lines")
+                time.sleep(0.1)
+            time.sleep(1)
+            assert looking.lines.empty()
+            project.write_text(text)
+            looking.until("whole after")
+            write_image(project.parent / "clay" / "clay_diffuse.png", np.full((16, 16, 3), 99, np.uint8))
+            looking.until("whole after")
+        finally:
+            looking.stop()
+
     def test_what_did_not_change_stays_in_memory(self, project):
         look = jq.Look(project, threads=1)
         small, whole = look.draw()

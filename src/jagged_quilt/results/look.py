@@ -18,7 +18,8 @@ from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_files import SUFFIXES, write_image
+from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
@@ -35,6 +36,8 @@ if TYPE_CHECKING:
 
 
 COARSE = 4  # a small picture has so many times fewer pixels along each side
+_OF_MESHES = (*READERS, ".mtl", ".bin")
+_INPUTS = (*SUFFIXES, *_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
 _QUIET = 60  # milliseconds in which nothing more changes before it is looked at
 _GLANCE = 500  # milliseconds after which files elsewhere are looked at
 
@@ -79,6 +82,7 @@ class Look:
         self._out, self._threads, self._tell = out, threads, progress
         self._changes: queue.Queue[set[Path] | Exception] = queue.Queue()
         self._results: Results | None = None
+        self._is_wrong = False  # the quilt file, when it was last read, or what was made of it
         self._missed: set[Path] = set()  # what changed while the file could not be read
         self._fields: tuple[Terrain, Remembering] | None = None
         self._weights: tuple[tuple[str, int], WeightMap] | None = None
@@ -120,6 +124,7 @@ class Look:
                 except _StaleError:
                     pass
                 except QuiltError as error:
+                    self._is_wrong = True
                     yield error
                 changed = self._next_change()
         finally:
@@ -143,8 +148,7 @@ class Look:
         inputs = DefaultFilter()
 
         def wanted(change: Change, path: str) -> bool:
-            own = self._folder().resolve() in Path(path).resolve().parents or LEFT_OVER.match(Path(path).name)
-            return not own and inputs(change, path)
+            return self._is_input(Path(path).resolve()) and inputs(change, path)
 
         home, before = self.path.parent.resolve(), self._elsewhere()
         try:
@@ -165,6 +169,28 @@ class Look:
                     self._changes.put(changed)
         except Exception as error:
             self._changes.put(error)
+
+    def _is_input(self, path: Path) -> bool:
+        """Whether a file is one that the quilt file, or a mesh of it, names, or an image in a folder of maps.
+
+        While the file cannot be read, whatever may be a map, a mesh or a quilt file is one: a missing file may have come.
+        """
+        if self._folder().resolve() in path.parents or LEFT_OVER.match(path.name):
+            return False
+        if path == self.path.resolve():
+            return True
+        suffix = path.suffix.lower()
+        if self._is_wrong or self._results is None:
+            return suffix in _INPUTS
+        quilt = self._results.quilt
+        if path in {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}:
+            return True
+        if suffix in _OF_MESHES:
+            return path.parent in {(quilt.folder / table.file).resolve().parent for table in quilt.table.mesh}
+        if suffix in SUFFIXES and path.parent in {source.folder.resolve() for source in quilt.sources}:
+            return True
+        materials = [each for mesh in vars(quilt).get("meshes", ()) for each in mesh.materials.values()]
+        return path in {(each.folder / rule.file).resolve() for each in materials for rule in each.rules if rule.file}
 
     def _folder(self) -> Path:
         return self.path.parent / "out" if self._out is None else self._out
@@ -187,13 +213,14 @@ class Look:
 
     def _read_again(self, changed: set[Path] | None) -> Results:
         self._missed |= changed or set()
+        self._is_wrong = True
         quilt = read_quilt(self.path)
         before = self._results
         results = Results(quilt, self._out, threads=self._threads, progress=self._progress)
         if before is not None and changed is not None:
             quilt.take_over(before.quilt, {each.resolve() for each in self._missed})
             results.take_over(before)
-        self._results, self._missed = results, set()
+        self._results, self._missed, self._is_wrong = results, set(), False
         return results
 
     def _known(self, quilt: Quilt) -> Remembering:
