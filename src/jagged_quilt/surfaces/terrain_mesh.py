@@ -10,12 +10,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, positive
+from jagged_quilt.foundation.checks import finite_array, frozen, positive
 from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.surfaces._terrain_mesh_kernels import farthest_samples
 from jagged_quilt.surfaces.terrain import Terrain
 
 _ROUNDS = 400
-_AT_ONCE = 1 << 18
 
 
 def terrain_mesh(
@@ -44,20 +44,16 @@ def terrain_mesh(
     chosen = np.zeros(heights.shape, bool)
     for index in ((0, slice(None)), (rows - 1, slice(None)), (slice(None), 0), (slice(None), columns - 1)):
         chosen[index] |= _kept_on_line(heights[index], allowed[index])
-    inside = np.zeros(heights.shape, bool)
-    inside[1:-1, 1:-1] = True
-    open_samples = np.flatnonzero(inside)
+    grid, most = frozen(heights, np.float64), frozen(allowed, np.float64)
     for _ in range(_ROUNDS):
         at = np.flatnonzero(chosen)
         flat = Delaunay(np.column_stack([x[at % columns], z[at // columns]]))
-        far, where = _how_far(flat, heights.ravel()[at], open_samples, x, z, heights, allowed)
-        bad = far > 0
-        if not bad.any():
+        far, where = np.empty(len(flat.simplices)), np.empty(len(flat.simplices), np.int64)
+        row_of, column_of = (frozen(each, np.int64) for each in divmod(at, columns))
+        farthest_samples(frozen(flat.simplices, np.int64), row_of, column_of, grid, most, far, where)
+        if not far.any():
             break
-        order = np.lexsort((-far[bad], where[bad]))  # the farthest of each triangle
-        first = np.concatenate([[True], np.diff(where[bad][order]) != 0])
-        chosen.ravel()[open_samples[bad][order[first]]] = True
-        open_samples = open_samples[~chosen.ravel()[open_samples]]
+        chosen.ravel()[where[far > 0]] = True  # the farthest of each triangle
     at = np.flatnonzero(chosen)
     corners = flat.simplices.astype(np.int64)
     place = np.column_stack([x[at % columns], heights.ravel()[at], z[at // columns]])
@@ -96,27 +92,3 @@ def _kept_on_line(heights: NDArray[np.float64], allowed: NDArray[np.float64]) ->
             kept[worst] = True
             waiting += [(first, worst), (worst, last)]
     return kept
-
-
-def _how_far(
-    flat: object,
-    tops: NDArray[np.float64],
-    samples: NDArray[np.int64],
-    x: NDArray[np.float64],
-    z: NDArray[np.float64],
-    heights: NDArray[np.float64],
-    allowed: NDArray[np.float64],
-) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """By how much each sample lies too far from the triangle over or under it (0 or less: near enough), and which that is."""
-    far, where = np.empty(len(samples)), np.empty(len(samples), np.int64)
-    columns = heights.shape[1]
-    for first in range(0, len(samples), _AT_ONCE):
-        part = samples[first : first + _AT_ONCE]
-        places = np.column_stack([x[part % columns], z[part // columns]])
-        own = flat.find_simplex(places, tol=1e-9)  # type: ignore[attr-defined]
-        shares = np.einsum("nij,nj->ni", flat.transform[own, :2], places - flat.transform[own, 2])  # type: ignore[attr-defined]
-        corners = flat.simplices[own]  # type: ignore[attr-defined]
-        height = (tops[corners[:, :2]] * shares).sum(axis=1) + tops[corners[:, 2]] * (1 - shares.sum(axis=1))
-        far[first : first + len(part)] = np.abs(height - heights.ravel()[part]) - allowed.ravel()[part]
-        where[first : first + len(part)] = own
-    return far, where
