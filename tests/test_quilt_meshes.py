@@ -1,6 +1,7 @@
 """Meshes and projections in a quilt file, and the pictures that show how textures lie."""
 
 import re
+import warnings
 
 import numpy as np
 import pytest
@@ -145,6 +146,65 @@ def test_a_mesh_is_not_called_as_the_ground_is(crate):
     crate.write_text(re.sub(r'(\[\[mesh\]\]\nname = )"[^"]*"', r'\1"ground"', crate.read_text()))
     with pytest.raises(jq.QuiltError, match=r'mesh\[0\]\.name: "ground" is what the terrain is called'):
         jq.read_quilt(crate)
+
+
+class TestStanding:
+    """A long box on a ramp that rises by a quarter towards the east."""
+
+    LENGTH = 16.0
+
+    @pytest.fixture
+    def ramp(self, tmp_path):
+        ramp = np.linspace(0, 10, 41) + 1e-4 * np.arange(41)[:, None]  # no two samples alike, or they would be stairs
+        np.save(tmp_path / "ramp.npy", ramp.astype(np.float32))
+        box = jq.shapes.box()
+        wide = float(np.ptp(box.position[:, 0]))
+        jq.export.write_mesh(box.placed(np.diag([self.LENGTH / wide, 2 / wide, 3 / wide, 1])), tmp_path / "boat.glb")
+
+        def read(stand):
+            mesh = f'[[mesh]]\nname = "boat"\nfile = "boat.glb"\nat = [20.0, 0.0, 20.0]\nstand = {stand}\n'
+            ground = '[surface]\nterrain = "ramp.npy"\nsize = [40.0, 40.0]\n[[swatch]]\nname = "a"\ntile = 1.0\n'
+            layer = '[[mesh.layer]]\nswatch = "a"\nprojection = "box"\n'
+            (tmp_path / "a.quilt.toml").write_text(f"{ground}plain = {{ diffuse = 0.5 }}\n{mesh}{layer}")
+            return jq.read_quilt(tmp_path / "a.quilt.toml")
+
+        return read
+
+    def test_upright_the_gap_is_told_with_the_way_to_close_it(self, ramp):
+        (told,) = ramp("true").meshes[0].repairs
+        assert "sinks in by up to 2.00 m and hangs up to 2.00 m above it" in told
+        assert 'stand = "lean"' in told
+
+    def test_it_leans_with_the_slope_below_it(self, ramp):
+        quilt = ramp('"lean"')
+        mesh = quilt.meshes[0]
+        assert mesh.repairs == ()
+        base = np.sort(mesh.world[:, 1] - quilt.terrain.points_at(mesh.world[:, [0, 2]]).places[:, 1])[: len(mesh.world) // 2]
+        flat = jq.read_mesh(quilt.folder / "boat.glb").world[:, 1].min()
+        assert np.abs(base - flat * np.sqrt(1 + 0.25**2)).max() < 0.05
+        axis = mesh.parts[0].frame[:3, 1] / np.linalg.norm(mesh.parts[0].frame[:3, 1])
+        assert np.allclose(axis, np.array([-0.25, 1, 0]) / np.sqrt(1 + 0.25**2), atol=1e-3)
+
+    def test_on_flat_ground_both_are_the_same(self, ramp, tmp_path):
+        ramp("true")
+        np.save(tmp_path / "ramp.npy", np.full((41, 41), 3, np.float32))
+        upright, leaning = (ramp(stand).meshes[0] for stand in ("true", '"lean"'))
+        assert np.allclose(upright.world, leaning.world, atol=1e-6)
+        assert upright.repairs == leaning.repairs == ()
+
+
+def test_a_warning_of_a_bake_names_its_mesh(crate):
+    """One whose uv have no extent in part."""
+    mesh = jq.read_mesh(crate.parent / "crate.glb")
+    uv = np.array(mesh.uv)
+    uv[mesh.triangles[0]] = 0
+    jq.export.write_mesh(jq.Mesh.of(mesh.position, mesh.triangles, normal=mesh.normal, uv=uv / 8), crate.parent / "crate.glb")
+    crate.write_text(crate.read_text().replace("unwrap = true\n", ""))
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always", jq.QuiltWarning)
+        jq.run(jq.read_quilt(crate), "bake crate")
+    words = [str(each.message) for each in told]
+    assert any(re.match('mesh "crate": .* triangles have no extent in uv, and so no texel', each) for each in words), words
 
 
 class TestExport:

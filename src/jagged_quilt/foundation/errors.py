@@ -3,6 +3,12 @@
 All are `QuiltError`, and each is also the built-in kind that a Python user would catch.
 """
 
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 
 class QuiltError(Exception):
     """The input was refused; the message says what came, where, and what to do."""
@@ -34,3 +40,16 @@ class QuiltFileError(QuiltError, ValueError):
 
 class QuiltWarning(UserWarning):
     """Something was accepted that a careful eye should look at."""
+
+
+@contextmanager
+def warning_of(what: str) -> Iterator[None]:
+    """Say of every `QuiltWarning` that is raised within what it is of."""
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always", QuiltWarning)
+        yield
+    for each in caught:
+        if isinstance(each.message, QuiltWarning):
+            warnings.warn(f"{what}: {each.message}", QuiltWarning, stacklevel=3)
+        else:
+            warnings.warn_explicit(each.message, each.category, each.filename, each.lineno)

@@ -9,16 +9,18 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.meshes._kernels import touch_texels
 from jagged_quilt.meshes.complete import only_used
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.tangents import mesh_tangents
 
+_LARGE, _PIECE = 16_384, 4_096  # triangles
 _LEAST = 16  # texels of a place for pieces
 _OUTSIDE = 1e-4  # of the layout
 
 
-def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4, faces: str = "all") -> Mesh:
+def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4, faces: str = "all", progress: Progress = silent) -> Mesh:
     """Return the mesh laid out anew, with no two triangles on each other.
 
     A mesh that has uv keeps them: its own textures go on lying by them, and the new ones are its `layout`, to bake into. One
@@ -44,6 +46,7 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4, faces: str = "al
     known_name("way to choose faces", faces, ("all", "bare"))
     side = whole_number_in("texels", texels, _LEAST, 1 << 14)
     gap = whole_number_in("padding", padding, 0, 1024)
+    progress(f"unwrapping {len(mesh.triangles):,} triangles", 0, 0)
     if faces == "bare" and mesh.uv is not None:
         return _with_the_rest(mesh, mesh.uv, side, gap) if mesh.bare.any() else mesh
     source, corners, uv = _atlas(mesh.position, mesh.triangles, mesh.normal, side, gap)
@@ -63,11 +66,39 @@ def _atlas(
         ) from None
     options = xatlas.PackOptions()
     options.resolution, options.padding = texels, padding
-    atlas = xatlas.Atlas()
-    atlas.add_mesh(position, corners.astype(np.uint32), normal)
+    atlas, pieces, used = xatlas.Atlas(), _pieces(position, corners), list[NDArray[np.int64]]()
+    for own in pieces:
+        vertices, local = only_used(corners[own], len(position))
+        atlas.add_mesh(position[vertices], local.astype(np.uint32), normal[vertices])
+        used.append(vertices)
     atlas.generate(xatlas.ChartOptions(), options)
-    source, laid, uv = atlas[0]
-    return np.asarray(source, np.int64), np.asarray(laid).reshape(-1, 3).astype(np.int32), np.asarray(uv, np.float32)
+    source, places, laid, count = list[NDArray[np.int64]](), list[NDArray[np.float32]](), np.empty_like(corners), 0
+    for number, own in enumerate(pieces):
+        taken, triangles, uv = atlas[number]
+        source.append(used[number][np.asarray(taken, np.int64)])
+        places.append(np.asarray(uv, np.float32))
+        laid[own] = np.asarray(triangles).reshape(-1, 3).astype(np.int32) + count
+        count += len(uv)
+    return np.concatenate(source), laid, np.concatenate(places)
+
+
+def _pieces(position: NDArray[np.float32], corners: NDArray[np.int32]) -> list[NDArray[np.intp]]:
+    """Cut a large mesh into pieces of neighbouring triangles, by their numbers: charts grow more slowly the more there are.
+
+    160,000 triangles take a sixth of the time, and get 15 % more charts. A mesh that is not large stays whole.
+    """
+    waiting, out = [np.arange(len(corners))], list[NDArray[np.intp]]()
+    if len(corners) <= _LARGE:
+        return waiting
+    middles = position[corners].mean(axis=1)
+    while waiting:
+        some = waiting.pop()
+        if len(some) <= _PIECE:
+            out.append(some)
+            continue
+        order = some[np.argsort(middles[some, np.ptp(middles[some], axis=0).argmax()], kind="stable")]
+        waiting += [order[: len(order) // 2], order[len(order) // 2 :]]
+    return [np.sort(each) for each in out]
 
 
 def _along(mesh: Mesh, uv: NDArray[np.float32]) -> Mesh:

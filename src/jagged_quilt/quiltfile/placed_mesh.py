@@ -11,8 +11,10 @@ from numpy.typing import NDArray
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import Uv
 from jagged_quilt.foundation.checks import known_name
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh, Part
@@ -22,11 +24,17 @@ from jagged_quilt.quiltfile.layer_tables import OWN
 from jagged_quilt.quiltfile.schema import MeshTable
 from jagged_quilt.surfaces.terrain import Terrain
 
+_BASE = 0.1  # of its height: a mesh stands on its vertices up to there
+_MOST_OF_BASE = 4096  # vertices
+_LEANS = 3
+_SMALLEST_GAP, _GAP_OF_SIZE = 0.05, 0.02  # metres, and of how wide a mesh is: such a gap is reported
 
-def placed_mesh(table: MeshTable, within: Within, terrain: Terrain | None) -> Mesh:
+
+def placed_mesh(table: MeshTable, within: Within, terrain: Terrain | None, progress: Progress = silent) -> Mesh:
     """Read the mesh of a table and put it in its place; on the ground where it is to stand there.
 
-    What the file names may lie below its own folder, and `within`. Where a layer shows its own materials, its uv are those by
+    What the file names may lie below its own folder, and `within`. How far it sinks into ground that is not level, or hangs
+    above it, is the first of its `repairs`. Where a layer shows its own materials, its uv are those by
     which their textures are read.
     """
     second = table.into == "second uv"
@@ -34,15 +42,22 @@ def placed_mesh(table: MeshTable, within: Within, terrain: Terrain | None) -> Me
     mesh = read_mesh(within.home / table.file, allow=(within.home, *within.allowed), **how)
     if table.unwrap:
         faces = "bare" if table.unwrap == "bare" else "all"
-        mesh = unwrap(mesh, texels=table.texels, padding=max(2, table.padding // 4), faces=faces)
+        mesh = unwrap(mesh, texels=table.texels, padding=max(2, table.padding // 4), faces=faces, progress=progress)
     if any(layer.is_own for layer in table.layer):
         laid = mesh.texture_uv()
         mesh = laid if laid is mesh or mesh.layout is not None else mesh.laid_out(mesh.uv).texture_uv()
-    at = np.array(table.at, np.float64)
-    if table.stand:
-        assert terrain is not None
-        at[1] += float(terrain.points_at([[at[0], at[2]]]).places[0, 1])
-    return mesh.placed(_placement(at, table.turn, table.scale))
+    matrix = _placement(np.array(table.at, np.float64), table.turn, table.scale)
+    if not table.stand:
+        return mesh.placed(matrix)
+    assert terrain is not None
+    base = _base_of(mesh)
+    flat = base @ matrix[1, :3]  # how high above its origin
+    matrix = _leaning(matrix, base, flat, terrain) if table.stand == "lean" else _upright(matrix, terrain)
+    gap = _gap_words(matrix, base, flat, terrain)
+    if gap and table.stand != "lean":
+        gap += '; stand = "lean" lays it along the slope'
+    placed = mesh.placed(matrix)
+    return replace(placed, repairs=(gap, *placed.repairs)) if gap else placed
 
 
 def own_name(mesh: str, material: str) -> str:
@@ -105,7 +120,65 @@ def _of_material(name: str, mesh: Mesh, part: Part, layer: Layer) -> Layer:
     lie = layer.projection
     if isinstance(lie, Uv) and lie.metres is None:
         lie = replace(lie, metres=_metres(mesh, material.name))
+    if isinstance(lie, Uv) and lie.wraps == (Wrap.REPEAT, Wrap.REPEAT) and lie.shuffle is None:
+        lie = replace(lie, wrap=material.wrap)
     return replace(layer, swatch=own_name(name, material.name), projection=lie, label=layer.label or OWN)
+
+
+def _base_of(mesh: Mesh) -> NDArray[np.float64]:
+    """Vertices of the lowest part of a mesh, on which it stands, (N, 3), in its own space."""
+    low, high = mesh.world[:, 1].min(), mesh.world[:, 1].max()
+    base = mesh.world[mesh.world[:, 1] <= low + _BASE * (high - low)]
+    return base[:: max(1, len(base) // _MOST_OF_BASE)]
+
+
+def _above(
+    matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDArray[np.float64], terrain: Terrain
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Where the places of a base come to lie, (N, 3), and how much higher above the ground than on flat ground, (N,)."""
+    places = base @ matrix[:3, :3].T + matrix[:3, 3]
+    return places, places[:, 1] - flat - terrain.points_at(places[:, [0, 2]]).places[:, 1]
+
+
+def _upright(matrix: NDArray[np.float64], terrain: Terrain) -> NDArray[np.float64]:
+    """Raise a mesh by the height of the ground below its origin."""
+    out = matrix.copy()
+    out[1, 3] += float(terrain.points_at([matrix[[0, 2], 3]]).places[0, 1])
+    return out
+
+
+def _leaning(
+    matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDArray[np.float64], terrain: Terrain
+) -> NDArray[np.float64]:
+    """Turn a mesh about its origin so that it stands square to the plane that fits the ground below its base, and let it down
+    until it is as far above that as below on average."""
+    out = _upright(matrix, terrain)
+    for _ in range(_LEANS):  # leaning moves it sideways
+        places = base @ out[:3, :3].T + out[:3, 3]
+        ground = terrain.points_at(places[:, [0, 2]]).places[:, 1]
+        plane = np.column_stack([places[:, [0, 2]] - matrix[[0, 2], 3], np.ones(len(places))])
+        east, south, _height = np.linalg.lstsq(plane, ground, rcond=None)[0]
+        normal = np.array([-east, 1.0, -south]) / np.sqrt(1 + east**2 + south**2)
+        out[:3, :3] = _turn_up_to(normal) @ matrix[:3, :3]
+        out[1, 3] -= float(_above(out, base, flat, terrain)[1].mean())
+    out[1, 3] += matrix[1, 3]
+    return out
+
+
+def _turn_up_to(normal: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The shortest turn, (3, 3), that takes +Y to a unit vector that points upwards."""
+    x, y, z = normal
+    return np.array([[1 - x * x / (1 + y), x, -x * z / (1 + y)], [-x, y, -z], [-x * z / (1 + y), z, 1 - z * z / (1 + y)]])
+
+
+def _gap_words(matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDArray[np.float64], terrain: Terrain) -> str:
+    """How far a standing mesh sinks in and hangs above the ground, beside flat ground; empty where nobody sees it."""
+    places, above = _above(matrix, base, flat, terrain)
+    sinks, hangs = max(0.0, -float(above.min())), max(0.0, float(above.max()))
+    seen = max(_SMALLEST_GAP, _GAP_OF_SIZE * float(np.ptp(places[:, [0, 2]], axis=0).max()))
+    if max(sinks, hangs) <= seen:
+        return ""
+    return f"the ground below it is not level: it sinks in by up to {sinks:.2f} m and hangs up to {hangs:.2f} m above it"
 
 
 def _placement(at: NDArray[np.float64], turn: float, scale: float) -> NDArray[np.float64]:

@@ -23,6 +23,7 @@ from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.foundation.within import Within
 from jagged_quilt.light.clear_sky import clear_sky
@@ -31,6 +32,7 @@ from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.names import channels_of
 from jagged_quilt.maps.roles import PACKED, RARE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource, plain_value
@@ -66,6 +68,7 @@ HELD_TEXELS = 1 << 26
 HELD_DAUBS = 1 << 24
 """Bytes of a file of daubs, up to which they are held in memory."""
 _ASPECT = 1.6  # width over height of the view
+_SEEN = 32  # places along each side of the ground that such a camera is to see
 _RISE = 28.0  # degrees from above, of a camera that nobody placed
 
 
@@ -122,6 +125,8 @@ class Quilt:
         self._check_parts()
         self._check_files()
         self.limits = table.images
+        self.progress: Progress = silent
+        """What hears of work that takes long while meshes are read; results name it."""
         self.shelf: Shelf | None = None
         """Where a heightmap and adopted weights lie that are more than can be held; results name it."""
         self.layouts = self._layouts()
@@ -195,7 +200,7 @@ class Quilt:
         out = []
         for number, table in enumerate(self.table.mesh):
             with self._at("mesh", number, "file"):
-                out.append(placed_mesh(table, self.within, self.terrain if table.stand else None))
+                out.append(placed_mesh(table, self.within, self.terrain if table.stand else None, self.progress))
         return tuple(out)
 
     @cached_property
@@ -261,8 +266,9 @@ class Quilt:
             bounds = [mesh.bounds for mesh in self.meshes] or [(np.zeros(3), np.array([4.0, 2.0, 4.0]))]
             low, high = np.min([each[0] for each in bounds], axis=0), np.max([each[1] for each in bounds], axis=0)
             return Camera.before(low, high, _ASPECT)
-        (east, south), (lowest, highest) = self.ground.size, self.terrain.height_range
-        return Camera.before(np.array([0, lowest, 0]), np.array([east, highest, south]), _ASPECT, rise=_RISE)
+        (east, south), low = self.ground.size, self.terrain.height_range[0]
+        corners = np.array([[x, low, z] for x in (0, east) for z in (0, south)])
+        return Camera.fitting(np.concatenate([self.terrain.points((_SEEN, _SEEN)).places, corners]), _ASPECT, rise=_RISE)
 
     @property
     def haze(self) -> float | None:
@@ -644,8 +650,7 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
             times=table.times,
             whole_file=True,
         )
-        for channel, role in zip("rgba", roles, strict=False)
-        if role is not None
+        for role, channel in channels_of(tuple(roles)).items()
     ]
 
 

@@ -150,16 +150,16 @@ class AdoptTable(Table):
 
 
 class MeshTable(Table):
-    """A mesh file and its place: metres, degrees clockwise from above, whether it stands on the ground; which axis of the file
-    points up and what its unit is; degrees up to which made normals are smooth; whether it is laid out anew, or what of it has
-    no uv; what it is baked into; texels and padding of its maps; its layers."""
+    """A mesh file and its place: metres, degrees clockwise from above, whether it stands on the ground (upright, or leaning
+    with it); which axis of the file points up and what its unit is; degrees up to which made normals are smooth; whether it is
+    laid out anew, or what of it has no uv; what it is baked into; texels and padding of its maps; its layers."""
 
     name: str
     file: str
     at: Place = (0.0, 0.0, 0.0)
     turn: float = 0.0
     scale: Annotated[float, AfterValidator(lambda scale: positive("scale", scale))] = 1.0
-    stand: bool = False
+    stand: bool | Literal["lean"] = False
     up: Literal["y", "z"] = default_of(read_mesh, "up")
     metres: float = default_of(read_mesh, "metres")
     smooth: float = default_of(read_mesh, "smooth")

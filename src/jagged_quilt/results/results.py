@@ -8,19 +8,20 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property, partial
 from pathlib import Path
 
-from jagged_quilt.arrays.pack import PackedAnew, pack_files
+from jagged_quilt.arrays.mips import LARGEST_SIDE
+from jagged_quilt.arrays.pack import PackedAnew, pack, pack_files
 from jagged_quilt.arrays.texture_arrays import MANIFEST, TextureArrays, open_arrays
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
-from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.export.driver import Driver
 from jagged_quilt.export.shader_blend import baked_on
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError
+from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, warning_of
 from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.foundation.files import (
     fingerprint,
@@ -119,7 +120,7 @@ class Results:
         """The device that baked last, if one did."""
         self.inputs = Inputs(self)
         self.runner = Runner(self.folder, self._steps())
-        quilt.shelf = self.shelf
+        quilt.shelf, quilt.progress = self.shelf, progress
 
     def __repr__(self) -> str:
         return f"<Results of {self.quilt.path.name} in {self.folder}: {', '.join(self.runner.steps)}>"
@@ -292,15 +293,15 @@ class Results:
             eye=table.eye,
             films=quilt.films_on(GROUND),
         )
-        return self._over(baker, bits)
+        return self._over(baker, self.arrays, bits)
 
-    def _over(self, baker: Baker, bits: int) -> BakedMaps:
+    def _over(self, baker: Baker, arrays: TextureArrays, bits: int) -> BakedMaps:
         """Bake the whole canvas, by the kernel or by a shader."""
         if not self.on_gpu:
             return baker.over(baker.canvas, bits=bits, threads=self.threads, progress=self.progress)
         with Driver() as driver:
             self.device = driver.name
-            return baked_on(driver, baker, self.arrays, bits=bits, progress=self.progress)
+            return baked_on(driver, baker, arrays, bits=bits, progress=self.progress)
 
     def baked_mesh(self, number: int, texels: int | None = None, bits: int = 8) -> BakedMaps:
         """Bake a mesh into its layout, of so many texels along its longer side, or as the quilt file has it."""
@@ -308,8 +309,24 @@ class Results:
         layers, films = quilt.layers_by_part[number], quilt.films_on(table.name)
         with quilt.of_mesh(number, "unwrap"):
             canvas = UvCanvas(quilt.meshes[number], texels or table.texels, padding=table.padding)
-        baker = Baker(canvas, layers, self.arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
-        return self._over(baker, bits)
+        arrays = self._arrays_of_mesh(number)
+        with warning_of(f'mesh "{table.name}"'):
+            baker = Baker(canvas, layers, arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
+            return self._over(baker, arrays, bits)
+
+    def _arrays_of_mesh(self, number: int) -> TextureArrays:
+        """Return the arrays to bake a mesh from: the quilt's own, or larger ones where the mesh's own maps are larger."""
+        layers = [layer for own in self.quilt.layers_by_part[number].values() for layer in own]
+        shown = set(every_swatch(layers))
+        own_sources = self.quilt.own_sources(self.folder / OWN_IMAGES)
+        largest = max((each.largest_side for each in own_sources if each.name in shown), default=1)
+        table = self.quilt.table.arrays
+        side = min(LARGEST_SIDE, 1 << (largest - 1).bit_length())
+        if side <= table.side:
+            return self.arrays
+        sources = [each for each in self.sources if each.name in shown]
+        layouts = self.quilt.layouts_for(sources)
+        return pack(sources, side=side, layouts=layouts, mips=table.mips, threads=self.threads, progress=self.progress)
 
     def _bake_mesh(self, number: int, folder: Path, _anew: bool) -> Files:
         quilt, table = self.quilt, self.quilt.table.mesh[number]
