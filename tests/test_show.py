@@ -10,6 +10,7 @@ from conftest import made_swatch
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.show.board import GROUND, Board, picture_of, picture_of_data
+from jagged_quilt.show.compare import draw_compared
 from jagged_quilt.show.labelled_grid import grid_arrays, labelled_grid
 from jagged_quilt.show.riser import draw_riser
 from jagged_quilt.show.sheets import maps_sheet, weight_sheets
@@ -101,6 +102,50 @@ class TestViews:
             assert pixels.shape == (800, 1280, 3)
             assert np.ptp(pixels[60:730, 20:635]) > 100
             assert np.ptp(pixels[60:730, 645:1260]) > 100
+
+
+class TestCompared:
+    def test_pictures_of_the_usual_size_are_shown_whole_with_their_difference_and_figures(self):
+        one, other = np.full((800, 1280, 3), 60, np.uint8), np.full((800, 1280, 3), 60, np.uint8)
+        other[:, 1200:] = 160  # at the right end of the second
+        shown = draw_compared(["a", "b"], [one, other]).pixels()
+        right = shown[100:400, 660:1255]
+        assert (right[:, -20:] == 160).all()
+        assert (right[:, :400] == 60).all()
+        below = shown[500:780, 20:615].astype(int)
+        assert np.abs(below[:, -20:] - below[:, :20]).min(axis=(0, 1)).max() > 100  # the difference is bright where it is
+        words = [each[2] for each in draw_compared(["a", "b"], [one, other])._words]
+        assert "6.2 % of the pixels differ by more than 2 of 255" in words
+        assert any("largest 100" in each for each in words)
+        with pytest.raises(jq.QuiltError, match="two pictures of one size are compared"):
+            draw_compared(["a", "b"], [one, other[:10]])
+
+
+class TestCameras:
+    def test_a_camera_below_the_ground_is_told(self, scene_of_hills):
+        scene, terrain = scene_of_hills
+        low = float(terrain.heights.min())
+        camera = jq.Camera(position=(10.0, low - 3, 10.0), target=(0.0, low - 3, 0.0))
+        with pytest.warns(jq.QuiltWarning, match=r"the camera at 10, .* m below the ground, and sees nothing of it"):
+            scene.draw(camera, width=32, height=20, threads=1)
+
+    @pytest.mark.parametrize("size", [(20.0, 20.0), (4000.0, 4000.0), (100.0, 1500.0)])
+    def test_a_camera_that_nobody_placed_sees_all_of_the_ground_and_little_else(self, size):
+        terrain = jq.Terrain(np.random.default_rng(1).random((33, 33)) * size[0] / 8, size=size)
+        places = terrain.points((32, 32)).places
+        seen = jq.Camera.fitting(places, 1.6, rise=28).on_picture(places, 800, 1280)
+        assert (seen[:, 2] > 0).all()
+        low, high = seen[:, :2].min(axis=0), seen[:, :2].max(axis=0)
+        assert (low >= 0).all()
+        assert (high <= (1280, 800)).all()
+        assert max((high - low) / (1280, 800)) > 0.9
+        assert np.allclose((low + high) / 2, (640, 400), atol=90) or min((high - low) / (1280, 800)) < 0.9
+
+    @pytest.fixture
+    def scene_of_hills(self):
+        terrain = jq.Terrain(np.random.default_rng(0).random((17, 17)) * 4, size=(20, 20))
+        scene = jq.Scene(jq.pack([made_swatch("a")], side=16, threads=1))
+        return scene.add(terrain, [jq.Layer("a")]), terrain
 
 
 class TestSheets:

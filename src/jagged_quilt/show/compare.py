@@ -8,8 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.show.board import FAINT, Board, Picture
+from jagged_quilt.show.board import FAINT, Board, Picture, picture_of
 from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.weight_pictures import heat
@@ -32,16 +34,24 @@ def _stands(scene: Scene) -> list[str]:
 
 
 def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
-    """Draw two pictures of the same camera and light above, and below how far each pixel differs, with figures."""
+    """Draw two pictures of the same camera and light above, and below how far each pixel differs, with figures.
+
+    Larger pictures are shown smaller, so that both fit; the figures are of all their pixels. Raises `ShapeError` unless there
+    are two of one size.
+    """
+    if len(pictures) != 2 or pictures[0].shape != pictures[1].shape:
+        raise ShapeError(f"two pictures of one size are compared; got {', '.join(str(each.shape) for each in pictures)}")
     board = Board("Compared: the same camera, the same light")
-    height, width = pictures[0].shape[:2]
     apart = np.abs(pictures[0].astype(np.int16) - pictures[1].astype(np.int16)).max(axis=2)
+    shrink = min(1.0, (board.width - 40) / 2 / apart.shape[1], (board.height - 72 - 26 - 14) * 0.6 / apart.shape[0])
+    height, width = (max(1, int(side * shrink)) for side in apart.shape)
     for place, (name, picture) in enumerate(zip(names, pictures, strict=True)):
         x = 15 + place * (width + 10)
         board.write(x, 58, f"{'left' if place == 0 else 'right'}: {name}", size=13, bold=True)
-        board.pin(picture, x, 72)
+        board.pin(picture if shrink == 1 else _shrunk(picture, height, width), x, 72)
     top = 72 + height + 26
     shown = heat(np.clip(apart / _MOST, 0, 1))
+    shown = shown if shrink == 1 else _shrunk(shown, height, width)
     rows = board.height - top - 14
     cut = max(0, (height - rows) // 2)
     board.write(15, top - 12, "difference, the largest of the three channels", size=13, bold=True)
@@ -60,6 +70,11 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     if cut:
         board.write(x, top + 134, "the difference is cut above and below to fit", size=12, ink=FAINT)
     return board
+
+
+def _shrunk(picture: Picture, rows: int, columns: int) -> Picture:
+    """A smaller copy of a picture, averaged in linear light."""
+    return picture_of(linear_from_srgb(picture.astype(np.float32) / 255), rows, columns)
 
 
 def draw_halves(pictures: Sequence[Picture], names: Sequence[str]) -> Board:

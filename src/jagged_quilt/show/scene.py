@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Collection, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass
@@ -20,7 +21,7 @@ from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.foundation.canvas import Part, Piece
 from jagged_quilt.foundation.checks import number_in, positive
-from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Points
@@ -179,7 +180,19 @@ class Scene(Shown):
     def canvas(
         self, camera: Camera, rows: int, columns: int, *, only: NDArray[np.bool_] | None = None, footprint: float = 1.0
     ) -> PictureCanvas:
-        """Return what a camera sees as a canvas of so many pixels or rays; see `PictureCanvas`."""
+        """Return what a camera sees as a canvas of so many pixels or rays; see `PictureCanvas`.
+
+        A camera below the ground sees nothing of it: that is told by a `QuiltWarning`.
+        """
+        for terrain in self.terrains:
+            x, y, z = camera.position
+            depth = float(terrain.points_at([[x, z]]).places[0, 1]) - y
+            if 0 <= x <= terrain.size[0] and 0 <= z <= terrain.size[1] and depth > 0:
+                warnings.warn(
+                    f"the camera at {x:g}, {y:g}, {z:g} is {depth:.3g} m below the ground, and sees nothing of it",
+                    QuiltWarning,
+                    stacklevel=3,
+                )
         holes = self._holes if self.has_holes else None
         surfaces = [thing.surface for thing in self.things]
         return PictureCanvas(camera, surfaces, rows, columns, only=only, footprint=footprint, is_there=holes)

@@ -16,6 +16,8 @@ from jagged_quilt.surfaces import _sight_kernels
 BEARING = 25.0
 """Degrees: from where a camera that nobody placed sees a thing."""
 _RISE, _ANGLE = 14.0, 34.0  # degrees: how high it stands, what it takes in
+_MARGIN = 1.06  # times as wide as what it is to see
+_NEAREST = 1e-3  # metres from what is nearest
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,14 +45,27 @@ class Camera:
     @classmethod
     def before(cls, low: NDArray[np.float64], high: NDArray[np.float64], aspect: float, *, rise: float = _RISE) -> Camera:
         """A camera that sees all of a box from the south-west, `rise` degrees from above; `aspect` is width over height."""
-        middle, size = (low + high) / 2, high - low
-        half = math.tan(math.radians(_ANGLE / 2))
+        corners = np.stack(np.meshgrid(*np.stack([low, high], axis=1), indexing="ij"), axis=-1).reshape(-1, 3)
+        return cls.fitting(corners, aspect, rise=rise)
+
+    @classmethod
+    def fitting(cls, places: NDArray[np.float64], aspect: float, *, rise: float = _RISE) -> Camera:
+        """A camera from the south-west, `rise` degrees from above, as near as it sees all of some places (N, 3)."""
         turn, rise = math.radians(BEARING), math.radians(rise)
-        across = abs(size[0] * math.cos(turn)) + abs(size[2] * math.sin(turn))
-        far = 1.1 * max(size[1] * math.cos(rise) / 2 / half, across / 2 / (half * aspect))
-        way = np.array([-math.sin(turn) * math.cos(rise), math.sin(rise), math.cos(turn) * math.cos(rise)])
-        eye = middle + (far + float(np.hypot(size[0], size[2])) / 2) * way
-        return cls(position=(eye[0], eye[1], eye[2]), target=(middle[0], middle[1], middle[2]), view_angle=_ANGLE)
+        ahead = np.array([math.sin(turn) * math.cos(rise), -math.sin(rise), -math.cos(turn) * math.cos(rise)])
+        right = np.array([math.cos(turn), 0.0, math.sin(turn)])
+        axes, half = np.stack([right, np.cross(right, ahead), ahead]), math.tan(math.radians(_ANGLE / 2)) / _MARGIN
+        middle = (places.min(axis=0) + places.max(axis=0)) / 2
+        across, up, away = axes @ (places - middle).T
+        # a place is seen where |across - x| <= half * aspect * (away + back), and |up - y| <= half * (away + back)
+        move, back = [0.0, 0.0], 0.0
+        for which, (seen, wide) in enumerate(((across, half * aspect), (up, half))):
+            one, other = float((seen - wide * away).max()), float((-seen - wide * away).max())
+            move[which], back = (one - other) / 2, max(back, (one + other) / (2 * wide))
+        back = max(back, _NEAREST - float(away.min()))
+        eye = middle + move[0] * axes[0] + move[1] * axes[1] - back * ahead
+        target = eye + back * ahead
+        return cls(position=(eye[0], eye[1], eye[2]), target=(target[0], target[1], target[2]), view_angle=_ANGLE)
 
     def rays(self, rows: int, columns: int, pixels: NDArray[np.int64] | None = None) -> NDArray[np.float32]:
         """Return the unit directions through the centres of pixels, (N, 3) float32: all, or some by number row by row."""
