@@ -236,7 +236,7 @@ class TestGltf:
         )
         quilt = project / "job.quilt.toml"
         quilt.write_text(quilt.read_text() + mesh + layers)
-        code, _, errors = jquilt("export", quilt, "--scene", "glb", "--tiled")
+        code, said, errors = jquilt("export", quilt, "--scene", "glb", "--tiled")
         assert code == 0, errors
         told = gltf_of(project / "out" / "export" / "scene.glb")
         by_name = {each["name"]: each for each in told["materials"]}
@@ -247,6 +247,7 @@ class TestGltf:
             "scale": [3 / 2 / tile, 3 / tile],
             "offset": [pytest.approx(-0.5 / 2 / tile), pytest.approx(-0.25 / tile)],
         }
+        assert f'the tile of "two", part "{parts[1][8:-2]}": its layer is not laid on by uv' in said
         used = [each["primitives"][0]["material"] for each in told["meshes"]]
         assert [told["materials"][number]["name"] for number in used] == ["ground", f"two: {parts[0][8:-2]}", "two"]
         assert validated(project / "out" / "export" / "scene.glb") == []
@@ -327,6 +328,24 @@ class TestOpenUsd:
             jq.export.write_usd(scene(), tmp_path / "scene.usda")
         with pytest.raises(jq.QuiltError, match=r"as \.usda or \.usdc"):
             jq.export.write_usd(scene(), tmp_path / "scene.usdz")
+
+
+class TestCutOuts:
+    def test_what_is_cut_out_is_seen_from_both_sides_in_either_form(self, tmp_path):
+        from pxr import Usd, UsdGeom
+
+        for roles, both in (((*jq.SURFACE_ROLES, R.OPACITY), True), (jq.SURFACE_ROLES, False)):
+            arrays = jq.pack([made_swatch("a", roles=roles)], side=16, threads=1)
+            leaf = jq.shapes.plane((1.0, 1.0))
+            maps = jq.bake(jq.UvCanvas(leaf, 16), [jq.Layer("a", jq.Uv())], arrays, threads=1)
+            scene = jq.export.EngineScene(things=[jq.export.SceneThing(name="leaf", mesh=leaf, maps=maps)])
+            jq.export.write_usd(scene, tmp_path / f"{both}.usda")
+            jq.export.write_gltf(scene, tmp_path / f"{both}.glb")
+            stage = Usd.Stage.Open(str(tmp_path / f"{both}.usda"))
+            meshes = [UsdGeom.Mesh(each) for each in stage.Traverse() if each.IsA(UsdGeom.Mesh)]
+            assert [each.GetDoubleSidedAttr().Get() for each in meshes] == [both] * len(meshes)
+            (material,) = gltf_of(tmp_path / f"{both}.glb")["materials"]
+            assert material.get("doubleSided", False) is both
 
 
 class TestMaterialX:

@@ -324,7 +324,7 @@ class TestSource:
         for word in ("hashed", "around_axis", "by_uv", "lay_film", "group <", "folded", "make_unit", "//?", "{{"):
             assert word not in plain
         assert "#define LAYERS 2" in plain
-        assert plain.count("\n") < 260
+        assert plain.count("\n") < 262
         shuffled = blend_shader(arrays, [jq.Layer("a", jq.Planar(shuffle=jq.Shuffle(size=1)))]).source
         assert "Heitz and Neyret" in shuffled
         assert "at most 3 places" in shuffled

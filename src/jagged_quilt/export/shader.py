@@ -22,7 +22,7 @@ from jagged_quilt.blend._chart_kernels import DISC_CHART, FLAT_CHART, PLANE_CUT,
 from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, opened
-from jagged_quilt.blend.projection import Filter, Wrap
+from jagged_quilt.blend.projection import Filter
 from jagged_quilt.export.mask_shader import WEIGHED, LiveWeights
 from jagged_quilt.export.shader_arrays import FileArray, by_files
 from jagged_quilt.export.shader_block import blend_block
@@ -39,7 +39,7 @@ from jagged_quilt.export.shader_lines import (
     output_of,
 )
 from jagged_quilt.export.shader_text import filled
-from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.choices import Choice, Wrap
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import written_together
 from jagged_quilt.maps.roles import MapRole

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Uv, Wrap
+from jagged_quilt.blend.projection import Uv
 from jagged_quilt.blend.tuning import AS_IT_IS
+from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.meshes.mesh import Mesh
 
@@ -24,15 +25,11 @@ class Tiled:
 
 
 def tiled_parts(mesh: Mesh, layers: Mapping[str, Sequence[Layer]], swatches: Mapping[str, Swatch]) -> dict[str, Tiled]:
-    """Return the parts of a mesh that need no bake: one layer, by uv, unturned, as its swatch is.
-
-    Turned patterns are left to the bake, since readers do not turn the tangents of a mesh with its textures; and so is what was
-    laid out anew, which has uv of its own to be baked into.
-    """
-    out = {}
-    for part in mesh.parts if mesh.layout is None and mesh.uv is not None else ():
+    """Return the parts of a mesh that need no bake: one layer, by uv, unturned, as its swatch is (see `why_baked`)."""
+    out, baked = {}, why_baked(mesh, layers)
+    for part in mesh.parts:
         own = layers[part.name]
-        if len(own) == 1 and _is_plain(own[0]) and own[0].swatch in swatches:
+        if part.name not in baked and own[0].swatch in swatches:
             swatch, lie = swatches[own[0].swatch], own[0].projection
             assert isinstance(lie, Uv)
             metres = mesh.metres_of(part) if lie.metres is None else lie.metres
@@ -42,12 +39,37 @@ def tiled_parts(mesh: Mesh, layers: Mapping[str, Sequence[Layer]], swatches: Map
     return out
 
 
-def _is_plain(layer: Layer) -> bool:
-    """Whether a layer shows its swatch by uv and as it is."""
-    lie = layer.projection
-    if not isinstance(lie, Uv) or layer.mask is not None or layer.medley is not None or layer.far is not None:
-        return False
+def why_baked(mesh: Mesh, layers: Mapping[str, Sequence[Layer]]) -> dict[str, str]:
+    """Return the parts of a mesh that need baked maps, and why.
+
+    Turned patterns are baked, since readers do not turn the tangents of a mesh with its textures; and so is what was laid out
+    anew, which has uv of its own to be baked into.
+    """
+    if mesh.uv is None or mesh.layout is not None:
+        why = "it has no uv" if mesh.uv is None else "it is baked into a layout of its own"
+        return {part.name: why for part in mesh.parts}
+    found = {part.name: _against(layers[part.name]) for part in mesh.parts}
+    return {name: why for name, why in found.items() if why}
+
+
+def _against(layers: Sequence[Layer]) -> str:
+    """Why layers are more than one swatch by uv, as it is; empty where they are that."""
+    if len(layers) > 1:
+        return f"it has {len(layers)} layers"
+    layer, lie = layers[0], layers[0].projection
+    if not isinstance(lie, Uv):
+        return f"its layer is not laid on by uv (projection = {lie.called!r})"
     turned = np.asarray(lie.turned)
-    unturned = abs(turned[0, 1]) + abs(turned[1, 0]) < 1e-12 and turned[0, 0] > 0 and turned[1, 1] > 0
-    repeats = lie.wraps == (Wrap.REPEAT, Wrap.REPEAT)
-    return unturned and repeats and lie.warp is None and lie.shuffle is None and layer.tuning == AS_IT_IS and not layer.apart
+    said = {
+        "mask": layer.mask is not None,
+        "medley": layer.medley is not None,
+        "far": layer.far is not None,
+        "rotation or mirror": abs(turned[0, 1]) + abs(turned[1, 0]) > 1e-12 or turned[0, 0] <= 0 or turned[1, 1] <= 0,
+        "wrap": lie.wraps != (Wrap.REPEAT, Wrap.REPEAT),
+        "warp": lie.warp is not None,
+        "shuffle": lie.shuffle is not None,
+        "tuning": layer.tuning != AS_IT_IS,
+        "apart": bool(layer.apart),
+    }
+    there = [key for key, is_there in said.items() if is_there]
+    return f"its layer has {', '.join(there)}" if there else ""

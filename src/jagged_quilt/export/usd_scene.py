@@ -108,6 +108,8 @@ class _Making:
             own.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(part.last - part.first, 3, np.int32)))
             own.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(corners.astype(np.int32).ravel()))
             own.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+            if thing.maps is not None and MapRole.OPACITY in thing.maps:
+                own.CreateDoubleSidedAttr(True)
             own.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.normal[used])))
             own.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
             if mesh.uv is not None:

@@ -21,7 +21,7 @@ from jagged_quilt.export.mask_shader import LiveWeights, live_weights
 from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
 from jagged_quilt.export.splat_sheets import whole_weight, write_live, write_masks, write_pairs, write_splat
-from jagged_quilt.export.tiled import Tiled, tiled_parts
+from jagged_quilt.export.tiled import Tiled, tiled_parts, why_baked
 from jagged_quilt.export.usd_scene import write_usd
 from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.checks import known_name
@@ -246,6 +246,7 @@ def export_scene(
     files, lost = write_usd(scene, path) if form.startswith("usd") else write_gltf(scene, path, metallic=metallic)
     triangles = sum(len(thing.mesh.triangles) for thing in scene.things)
     lamps = len(scene.lighting.lights) if scene.lighting else 0
+    lost = (*lost, *(_baked_in_spite(results) if tiled else ()))
     told = f"things: {len(scene.things)}, of {triangles:,} triangles; lamps: {lamps}"
     return Made(folder, tuple(files), fresh=True, remark=told), list(lost)
 
@@ -270,6 +271,17 @@ def engine_things(
         alone = _tiled(results, number) if tiled and not quilt.films_on(table.name) else {}
         things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, tiled=alone, threads=results.threads))
     return things
+
+
+def _baked_in_spite(results: Results) -> list[str]:
+    """What is baked though swatches were to keep their tiles, a line each, with the reason."""
+    out = []
+    for number, (table, mesh) in enumerate(zip(results.quilt.table.mesh, results.quilt.meshes, strict=True)):
+        why = why_baked(mesh, results.quilt.layers_by_part[number])
+        if results.quilt.films_on(table.name):
+            why = {part.name: "a film lies on it" for part in mesh.parts}
+        out += [f'the tile of "{table.name}", part "{part}": {reason}; baked instead' for part, reason in why.items()]
+    return out
 
 
 def _tiled(results: Results, number: int) -> dict[str, Tiled]:

@@ -22,9 +22,7 @@
 //.
 
 {{samplers}}
-//?far
-uniform vec3 eye;  // where the camera is, metres
-//.
+uniform vec3 eye;  // where the camera is, metres; read where a layer lies otherwise far from it
 
 // How a texture lies: places of the world become metres of the pattern.
 struct Chart {
