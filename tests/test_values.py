@@ -13,7 +13,9 @@ import pytest
 import jagged_quilt as jq
 from conftest import made_swatch, write_small_project
 from jagged_quilt.arrays.pages import TexelPages
+from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.maps.roles import MapRole as R
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 
 MASK = jq.Noise(size=1.5) * jq.Slope(0, 40, fade=5).warped(by=0.2, size=1.0)
@@ -198,3 +200,38 @@ class TestShared:
             _ = jq.read_quilt(second).swatches
         assert wide.swatches[0].maps
         assert jq.read_quilt(first).swatches[0].maps
+
+
+class TestFirstGuesses:
+    """What a person tries first is right, or the message says what to write."""
+
+    def test_texels_go_by_names_too(self):
+        texels = Texels.of({R.DIFFUSE: np.full((2, 3), 0.5, np.float32)}, 2)
+        assert "diffuse" in texels
+        assert R.NORMAL in texels
+        assert "diffusion" not in texels
+        assert "coat" not in texels
+        assert texels.keys() == [role.key for role in jq.SURFACE_ROLES]
+        assert np.array_equal(texels["diffuse"], texels[R.DIFFUSE])
+        assert [name for name, _ in texels.items()] == texels.keys()
+        with pytest.raises(jq.QuiltError, match='did you mean "diffuse"'):
+            texels["difuse"]
+
+    def test_a_folder_may_be_text(self, tmp_path):
+        write_small_project(tmp_path)
+        assert jq.SwatchSource(name="clay", folder=str(tmp_path / "clay"), tile=1.0).read().name == "clay"
+
+    @pytest.mark.parametrize(
+        ("call", "words"),
+        [
+            (lambda a: jq.bake(ground().canvas(8), [], a), r"there is no layer to bake; give at least one: \[jq.Layer"),
+            (lambda a: jq.bake(ground().canvas(8), ["a"], a), "each of the layers must be a jq.Layer: .*; got a str"),
+            (
+                lambda a: jq.audit.audit_swatch(made_swatch("a")),
+                "where a swatch comes from, jq.SwatchSource.*; got a Swatch",
+            ),
+        ],
+    )
+    def test_what_is_of_the_wrong_kind_is_refused_in_words(self, call, words):
+        with pytest.raises(jq.QuiltError, match=words):
+            call(jq.pack([made_swatch("a")], side=16, threads=1))

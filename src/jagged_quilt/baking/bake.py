@@ -22,7 +22,7 @@ from jagged_quilt.blend.plan import BlendPlan, Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter, Projection
 from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
-from jagged_quilt.foundation.checks import whole_number_in
+from jagged_quilt.foundation.checks import instance_of, whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.loose import Facts, Stored
@@ -140,6 +140,7 @@ class Baker:
         self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
         self.eye = None if eye is None else tuple(float(each) for each in eye)
         self.layers, self.films = layers_of_parts(canvas, layers), tuple(films)
+        check_layers(self.layers)
         shown = [one for own in self.layers for one in one_each(own)]
         pages = opened(arrays, shown)
         source = arrays.arrays if isinstance(arrays, TexelCache) else arrays
@@ -277,6 +278,15 @@ def layers_of_parts(canvas: Canvas, layers: Layers) -> list[Sequence[Layer]]:
     if set(layers) != set(names):
         raise ShapeError(f"layers are needed for each of the parts {names}; got them for {list(layers)}")
     return [layers[name] for name in names]
+
+
+def check_layers(by_part: Sequence[Sequence[Layer]]) -> None:
+    """Raise `ShapeError` unless each part has layers, and nothing but layers."""
+    for own in by_part:
+        if not own:
+            raise ShapeError('there is no layer to bake; give at least one: [jq.Layer("clay")]')
+        for each in own:
+            instance_of("each of the layers", each, Layer, 'a jq.Layer: jq.Layer("clay")')
 
 
 def source_of(

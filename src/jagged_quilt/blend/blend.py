@@ -28,7 +28,7 @@ from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.roles import RARE_ROLES, MapRole, stored_type
+from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole, role_among, stored_type
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -59,8 +59,9 @@ class Texels:
             out[role][...] = np.reshape(maps.get(role, np.array(role.value.neutral, np.float32)), (-1, *out[role].shape[1:]))
         return out
 
-    def __getitem__(self, role: MapRole) -> NDArray[np.float32]:
-        """Return one role: (N, 3) linear colour or unit normals (-1..1), or (N,) numbers 0..1."""
+    def __getitem__(self, role: MapRole | str) -> NDArray[np.float32]:
+        """Return one role, by its name too: (N, 3) linear colour or unit normals (-1..1), or (N,) numbers 0..1."""
+        role = role_among(BLENDED_ROLES, role) if isinstance(role, str) else role
         first, channels = k.ROW_OF[role], role.value.channels
         if first >= self.values.shape[1]:
             raise KeyError(f"no layer of this blend has a map of the role {role.key}")
@@ -70,11 +71,22 @@ class Texels:
         """Return the columns of `values` that hold a role."""
         return range(k.ROW_OF[role], k.ROW_OF[role] + role.value.channels)
 
-    def __contains__(self, role: MapRole) -> bool:
-        return k.ROW_OF[role] < self.values.shape[1]
+    def __contains__(self, role: object) -> bool:
+        return any(role in (each, each.key) for each in self)
+
+    def __iter__(self) -> Iterator[MapRole]:
+        return (role for role, first in k.ROW_OF.items() if first < self.values.shape[1])
+
+    def keys(self) -> list[str]:
+        """Return the names of the roles that were blended."""
+        return [role.key for role in self]
+
+    def items(self) -> list[tuple[str, NDArray[np.float32]]]:
+        """Return each role by its name, with its values."""
+        return [(role.key, self[role]) for role in self]
 
     def __repr__(self) -> str:
-        return f"<Texels at {len(self.values)} points: {', '.join(role.key for role in k.ROW_OF if role in self)}>"
+        return f"<Texels at {len(self.values)} points: {', '.join(self.keys())}>"
 
 
 class Blend:

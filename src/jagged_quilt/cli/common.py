@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 import threading
 import time
@@ -187,6 +188,11 @@ def terminal(stderr: bool = False) -> Console:
     if not console.is_terminal:
         console = Console(stderr=stderr, highlight=False, markup=False, emoji=False, width=200)
     return console
+
+
+def as_typed(path: Path) -> str:
+    """Return a path as it is typed in a shell: in quotes where it holds spaces, brackets and the like."""
+    return shlex.quote(str(path))
 
 
 def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) -> None:

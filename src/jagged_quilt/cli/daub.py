@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import terminal
+from jagged_quilt.cli.common import as_typed, terminal
 
 if TYPE_CHECKING:
     from jagged_quilt.foundation.loose import Told
@@ -54,7 +54,7 @@ def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
             )
         daub = _daub(told)
         daub.check_on(quilt.ground.size, tuple(x.name for x in quilt.layers), tuple(x.name for x in quilt.channels))
-        click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {quilt_file} lays it on")
+        click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {as_typed(quilt_file)} lays it on")
     elif any(value is not None for key, value in told.items() if key != "smooth"):
         raise RangeError("say what to do with that: --add LAYER, --channel CHANNEL, --erase LAYER or --smooth")
     else:

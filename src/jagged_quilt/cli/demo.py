@@ -11,7 +11,7 @@ from typing import TypeVar
 
 import click
 
-from jagged_quilt.cli.common import at_work, ready_kernels, terminal
+from jagged_quilt.cli.common import as_typed, at_work, ready_kernels, terminal
 
 Result = TypeVar("Result")
 
@@ -79,7 +79,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
     console.print()
     console.print(cover)
     click.echo("\nNext: look at " + str(results.folder / "pictures" / "view.png"))
-    click.echo(f"      jquilt look {quilt_file}")
+    click.echo(f"      jquilt look {as_typed(quilt_file)}")
     click.echo("      draws it again whenever you save a change to that file")
     click.echo("      jquilt --help tells the rest")
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, terminal
+from jagged_quilt.cli.common import as_typed, at_work, terminal
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.gather import GatheredSet, Gathering
@@ -81,7 +81,7 @@ def command(
     kept = f", beside {len(quilt.sources)} that stand there" if quilt else ""
     sets = "1 set" if len(added) == 1 else f"{len(added)} sets"
     click.echo(f"{into}: {sets} written{kept}." if added else f"{into}: nothing new; it stays as it is.")
-    click.echo(f"next: jquilt check {into}")
+    click.echo(f"next: jquilt check {as_typed(into)}")
 
 
 def _why_nothing(found: Gathering) -> str:

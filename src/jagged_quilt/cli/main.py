@@ -58,7 +58,7 @@ def main() -> None:
         _keep_libraries_quiet()
     _print_anything()
     try:
-        jquilt.main(prog_name="jquilt", standalone_mode=False)
+        jquilt.main(prog_name="jquilt", standalone_mode=False, color=False if os.environ.get("NO_COLOR") else None)
         _flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
