@@ -1,3 +1,3 @@
 """The version, here once; the package's metadata reads it."""
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"
