@@ -1,5 +1,8 @@
 """What a layer can be told beside where it lies: as values, in the quilt file, and by the command."""
 
+import pickle
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -8,6 +11,7 @@ from conftest import jquilt, made_swatch
 from jagged_quilt.blend import _home_kernels
 from jagged_quilt.foundation import checks
 from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.roles import stored_type
 
 R = jq.MapRole
 FAR = np.hypot(*np.meshgrid(np.fft.fftfreq(96, 1 / 96), np.fft.fftfreq(96, 1 / 96)))
@@ -397,3 +401,31 @@ class TestSeveralCharts:
             own = np.flatnonzero(which == n)
             alone = jq.Blend(arrays, [layer], relief=relief).at(points[own], jq.PointWeights.all_of(layer.name, len(own)))
             assert np.abs(whole.values[own] - alone.values).max() < 2e-5
+
+
+class TestVertexColours:
+    def test_a_layer_is_tinted_as_a_tint_of_that_colour_would(self):
+        """Among others, under a film, at points and as finished texels; points without colours are as they are."""
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        rng, colour = np.random.default_rng(0), (0.6, 0.3, 0.9)
+        where = rng.uniform(-4, 4, (60, 3))
+        plain = jq.Points.of(where, np.tile([0, 1, 0], (60, 1)), footprint=0.05)
+        points = replace(plain, colour=np.tile(np.float32([*colour, 1]), (60, 1)))
+        weights = jq.weigh_points(points, [jq.Layer("a"), jq.Layer("b", mask=jq.Constant(0.4))])
+        film = jq.Film(mask=jq.Constant(0.5), tint=(0.5, 0.6, 0.7))
+
+        def blend(**tuning):
+            return jq.Blend(arrays, [jq.Layer("a", tuning=jq.Tuning(**tuning)), jq.Layer("b")], films=[film])
+
+        tinted, by_tint = blend(vertex_colour=True), blend(tint=colour)
+        assert np.allclose(tinted.at(points, weights).values, by_tint.at(points, weights).values, atol=1e-5)
+        assert np.allclose(tinted.at(plain, weights).values, blend().at(plain, weights).values, atol=1e-3)
+        made = []
+        for each in (tinted, by_tint):
+            made.append({role: np.zeros((60, role.value.channels), stored_type(role)) for role in each.roles})
+            each.into(made[-1], points, weights)
+        assert all(np.abs(made[0][role].astype(int) - made[1][role]).max() <= 1 for role in made[0])
+        again = pickle.loads(pickle.dumps(tinted))
+        assert np.array_equal(again.at(points, weights).values, tinted.at(points, weights).values)
+        with pytest.raises(jq.QuiltError, match="vertex_colour must be true or false"):
+            jq.Tuning(vertex_colour=0.5)

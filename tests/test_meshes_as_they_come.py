@@ -314,7 +314,7 @@ class TestQuiltFile:
         made = jq.run(jq.read_quilt(self.write(two, 'into = "vertices"', layers)), "bake two")["bake two"]
         told = json.loads((made.folder / "mesh.json").read_text())
         assert told["weights"] == {"own": "_WEIGHTS_0.x", "sand": "_WEIGHTS_0.y"}
-        mesh = quietly(jq.read_mesh, made.folder / "mesh.glb")
+        mesh = jq.read_mesh(made.folder / "mesh.glb")
         assert len(mesh.position) == told["vertices"] == 8
         wanted = 0.75 * np.array([1, 0, 0]) + 0.25 * linear_from_srgb(188 / 255)
         assert np.allclose(mesh.colour[0, :3], wanted, atol=0.01)
@@ -586,12 +586,31 @@ class TestScenes:
         assert 'unless its layer sets filter = "nearest"' in words
         assert mesh.materials["paint"].wrap == ("repeat", "repeat")
 
-    def test_colours_that_tint_a_material_are_told(self, tmp_path):
+    def test_vertex_colours_multiply_the_base_colour(self, tmp_path):
+        """In linear light, and what lies over it is not tinted."""
+        colours = np.float32([[0.5, 0.25, 1.0, 1.0]] * 4)
+        write_image(tmp_path / "sand" / "sand_diffuse.png", np.full((16, 16, 3), 99, np.uint8))
+        sand = '[[swatch]]\nname = "sand"\nfolder = "sand"\ntile = 1.0\n'
+        over = '[[mesh.layer]]\nswatch = "sand"\nsoftness = 1.0\n[[mesh.layer.mask]]\nkind = "constant"\nvalue = 0.5\n'
+        mesh = '[[mesh]]\nname = "m"\nfile = "shape.gltf"\ntexels = 32\n[[mesh.layer]]\nswatch = "own"\nsoftness = 1.0\n'
+        path, made = tmp_path / "m.quilt.toml", []
+        for attributes, layers in (({}, ""), ({"COLOR_0": colours}, ""), ({}, over), ({"COLOR_0": colours}, over)):
+            self.painted(tmp_path, None, {"TEXCOORD_0": UV, **attributes})
+            path.write_text(f"[arrays]\nside = 16\n{sand}{mesh}{layers}")
+            maps = jq.run(jq.read_quilt(path), "bake m", anew=True)["bake m"].folder
+            made.append(linear_from_srgb(read_image(maps / "diffuse.png")[4, 4] / 255))
+        plain, tinted, below, both = made
+        assert np.allclose(tinted, plain * colours[0, :3], atol=4e-3)
+        assert np.allclose(both, below - 0.5 * (plain - tinted), atol=4e-3)
+
+    def test_what_vertex_colours_do_not_do_is_told(self, tmp_path):
         colours = np.full((4, 4), 0.5, np.float32)
-        mesh, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": colours}))
-        assert 'material "paint" has vertex colours (COLOR_0) that multiply its base colour' in words
-        assert words.split(": ", 1)[1] in mesh.repairs
-        _, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": 2 * colours}))
+        _, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": colours}))
+        assert 'material "paint" has vertex colours (COLOR_0) with an alpha, which is not supported' in words
+        text = (tmp_path / "shape.gltf").read_text().replace('"metallicFactor": 0', '"metallicFactor": 1')
+        (tmp_path / "shape.gltf").write_text(text)
+        assert "what its metal reflects is not" in notes_of(jq.read_mesh, tmp_path / "shape.gltf")[1]
+        _, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": colours[:, :3]}))
         assert words == ""
 
     def test_every_instance_of_a_mesh_is_read(self, tmp_path):
@@ -632,6 +651,13 @@ class TestScenes:
         wanted = 100 * (SQUARE + np.array([[0, 1, 0], [0, 1, 0], [0, 0, 2], [0, 0.5, 1]]))
         assert np.allclose(mesh.world[np.argsort(mesh.source)], wanted, atol=1e-3)
         assert np.allclose(mesh.normal, [0, 1, 0])
+        told = json.loads((tmp_path / "shape.gltf").read_text())
+        told["nodes"][0]["children"] = [1]  # joints that stand outside of the scene, one of no size
+        told["nodes"][3]["scale"] = [0, 0, 0]
+        (tmp_path / "shape.gltf").write_text(json.dumps(told))
+        shrunk = quietly(jq.read_mesh, tmp_path / "shape.gltf")
+        assert np.allclose(shrunk.bounds, [[0, 0, 0], [1, 1, 2]], atol=1e-5)
+        assert np.isfinite(shrunk.normal).all()
 
     def test_whole_uv_that_a_transform_takes_back_fill_their_layout(self, tmp_path):
         """As tools write them that store little: a sixteenth of each axis."""

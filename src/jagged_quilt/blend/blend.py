@@ -29,6 +29,7 @@ from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole, role_among, stored_type
+from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -147,6 +148,7 @@ class Blend:
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD, means=self._means) for space in NormalSpace}
         self._levels, self._homes = plan.levels(pages.side), plan.homes
         self._all = self._texels(pages.texels, len(pages.names)) if isinstance(pages, TexelPages) else None
+        self._others = Blend.by(plan.without_tinted(), pages) if plan.tinted.any() else None
         self._scratch = threading.local()
 
     def __reduce__(self) -> tuple[object, ...]:
@@ -190,7 +192,12 @@ class Blend:
         out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS), np.float32)
         with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns, eye) as rows:
             _kernels.blend_points(out, *rows)
-        return Texels(out)
+        made = Texels(out)
+        if self._others is not None and points.colour is not None:
+            # each layer adds its share of the diffuse, so what the tinted ones add is what is missing where they are black
+            others = self._others.at(points, weights, normals=normals, columns=columns, eye=eye)[MapRole.DIFFUSE]
+            made[MapRole.DIFFUSE][...] = others + points.colour[:, :3] * (made[MapRole.DIFFUSE] - others)
+        return made
 
     def into(
         self,
@@ -209,6 +216,12 @@ class Blend:
         `at`.
         """
         space = NormalSpace.of(normals, "space of normals")
+        if self._others is not None and points.colour is not None:
+            texels = self.at(points, weights, normals=space, columns=columns, eye=eye)
+            for output in self.plan.outputs:
+                values = stored_values(output.role, texels[output.role].reshape(len(points), -1), output.role.value.bits)
+                target[output.role].reshape(len(target[output.role]), -1)[slice(None) if where is None else where] = values
+            return
         with self._input(points, weights, space, columns, eye) as rows:
             _kernels.blend_encoded(self._targets(target, where), *rows)
 

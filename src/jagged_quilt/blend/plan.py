@@ -193,6 +193,18 @@ class BlendPlan:
         """Whether a layer takes slopes as they are along the points' uv."""
         return bool(((self.chart_rows["kind"] == UV_CHART) & (self.chart_rows["cheap"] > 0)).any())
 
+    @property
+    def tinted(self) -> NDArray[np.bool_]:
+        """Which of `layers` the vertex colours of points are multiplied into, (L,); not what is black anyway."""
+        asked = np.array([layer.tuning.vertex_colour for layer in self.layers], bool)
+        return asked & self.layer_rows["colours"].any(axis=(1, 2))
+
+    def without_tinted(self) -> BlendPlan:
+        """Return the plan with those layers black: what it gives is the share of all others of the diffuse."""
+        rows = self.layer_rows.copy()
+        rows["colours"][self.tinted] = 0
+        return replace(self, layer_rows=frozen(rows, k.LAYER))
+
     def as_it_lies(self) -> BlendPlan:
         """Return the plan with the slopes of every layer as long as its texture: what a survey of how it lies goes by."""
         charts = self.chart_rows.copy()

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.foundation.colour import rgb_of
+from jagged_quilt.foundation.errors import RangeError
 
 _LUMA = np.array([0.2126, 0.7152, 0.0722])  # of Rec. 709 primaries, linear light
 _MOST = 16.0
@@ -39,6 +40,8 @@ class Tuning:
         Degrees by which hues of the diffuse are turned about grey.
     saturation : float
         0 is grey, 1 as it is.
+    vertex_colour : bool
+        Whether its diffuse is multiplied by the vertex colours of a mesh too, which are linear; not where it has none.
 
     What comes of a map stays within 0 and 1. Hue and saturation are the matrices of the W3C's Filter Effects, of linear light
     and with the luminances of Rec. 709.
@@ -55,6 +58,7 @@ class Tuning:
     brightness: float = 1.0
     hue: float = 0.0
     saturation: float = 1.0
+    vertex_colour: bool = False
 
     def __post_init__(self) -> None:
         for name in ("normal", "relief", "occlusion", "brightness", "saturation"):
@@ -62,6 +66,8 @@ class Tuning:
         number_in("roughness", self.roughness, -1, 1)
         number_in("hue", self.hue, -360, 360, "degrees")
         number_in("lift", self.lift, -1e4, 1e4, "m")
+        if not isinstance(self.vertex_colour, bool):
+            raise RangeError(f"vertex_colour must be true or false; got {self.vertex_colour!r}")
         object.__setattr__(self, "tint", rgb_of("tint", self.tint, _MOST))
 
     @property

@@ -196,6 +196,8 @@ class _Making:
             lie = layer.projection
             if lie.warp is not None:
                 self.left_out.append(f'layer "{layer.name}": its warp; it lies unbent')
+            if layer.tuning.vertex_colour:
+                self.left_out.append(f'layer "{layer.name}": vertex colours, which would multiply its diffuse')
         held = self.held
         bound = len(held) + self.sheets + len(self.plan.films)
         if bound > _UNITS and self.dialect is Dialect.ESSL:

@@ -32,6 +32,8 @@ class MeshMaterial:
         Degrees that uv are turned, counter-clockwise as seen in an image.
     wrap : (Wrap, Wrap)
         What lies beyond the first repeat, along u and along v.
+    vertex_colours : bool
+        Whether its base colour is multiplied by the colours of the vertices.
     embedded : dict of file name to bytes
         Images that lie within the mesh file.
     """
@@ -43,6 +45,7 @@ class MeshMaterial:
     offset: tuple[float, float] = (0.0, 0.0)
     rotation: float = 0.0
     wrap: tuple[Wrap, Wrap] = (Wrap.REPEAT, Wrap.REPEAT)
+    vertex_colours: bool = False
     embedded: Mapping[str, bytes] = field(default_factory=dict, repr=False)
 
     @property

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.within import Within
+from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.gltf_file import GltfFile, opened
@@ -23,7 +24,6 @@ _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 _OF_INSTANCES = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
 _ROUNDED = 1e-3  # of the layout: so far beyond 0 and 1 quantised uv may lie
 _SETS = 8  # of joints that a vertex may have, four each
-_BY = {True: "its node", False: "the joints of its skin"}
 
 
 def read_gltf(path: Path, within: Within, *, second_uv: bool = False, **options: Told) -> Mesh:
@@ -70,8 +70,7 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
             check_count(file.path, "corners", corners, file.held)
     if not pieces:
         raise FileError(f"{file.path}: the mesh has no faces")
-    notes += _coloured(pieces)
-    materials = _without_quantisation(pieces, {each.name: each for each, _ in made})
+    materials = _without_quantisation(pieces, _coloured(pieces, {each.name: each for each, _ in made}, notes))
     notes += [f"{passed_over} primitives of points or lines passed over"] if passed_over else []
     whole: dict[str, Told] = {
         key: _whole(key, pieces, notes) for key in ("normal", "uv", "tangent", "colour", *(["layout"] if second_uv else []))
@@ -123,14 +122,18 @@ def _whole(key: str, pieces: list[dict[str, Told]], notes: list[str]) -> NDArray
     )
 
 
-def _coloured(pieces: list[dict[str, Told]]) -> list[str]:
-    """Say which materials a reader by the standard multiplies by vertex colours."""
-    tinted = {piece["part"].material for piece in pieces if piece["colour"] is not None and (piece["colour"] != 1).any()}
-    return [
-        f'material "{name}" has vertex colours (COLOR_0) that multiply its base colour; they are kept for masks, and are not '
-        "baked into its own maps"
-        for name in sorted(tinted - {""})
-    ]
+def _coloured(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial], notes: list[str]) -> dict[str, MeshMaterial]:
+    """Mark the materials whose base colour vertex colours multiply (COLOR_0); note what of that is not supported."""
+    tints: dict[str, list[NDArray[Told]]] = {}
+    for piece in pieces:
+        if piece["colour"] is not None and piece["part"].material in materials:
+            tints.setdefault(piece["part"].material, []).append(piece["colour"])
+    for name, colours in tints.items():
+        if MapRole.METALLIC in materials[name].roles:
+            notes.append(f'material "{name}" is tinted by vertex colours (COLOR_0); what its metal reflects is not')
+        if any((each[:, 3] != 1).any() for each in colours):
+            notes.append(f'material "{name}" has vertex colours (COLOR_0) with an alpha, which is not supported and is ignored')
+    return {name: replace(each, vertex_colours=name in tints) for name, each in materials.items()}
 
 
 def _without_quantisation(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial]) -> dict[str, MeshMaterial]:
@@ -184,10 +187,8 @@ def _joints(file: GltfFile, number: int, frames: dict[int, NDArray[np.float64]])
     """What the joints of a skin do to the places of a mesh, (J, 4, 4); the node of the mesh itself does nothing to them."""
     skin = file.entry("skins", number)
     joints = skin["joints"]
-    lost = [each for each in joints if each not in frames]
-    if lost:
-        raise FileError(f"{file.path}: skins[{number}] names the joint nodes[{lost[0]}], which is not in the scene")
-    world = np.array([frames[each] for each in joints])
+    parents = {child: place for place, node in enumerate(file.told.get("nodes", [])) for child in node.get("children", [])}
+    world = np.array([frames[each] if each in frames else _outside(file, each, parents) for each in joints])
     if "inverseBindMatrices" not in skin:
         return world
     inverse = file.accessor(skin["inverseBindMatrices"])
@@ -195,6 +196,16 @@ def _joints(file: GltfFile, number: int, frames: dict[int, NDArray[np.float64]])
         raise FileError(f"{file.path}: skins[{number}] has {len(joints)} joints and {len(inverse)} inverse bind matrices")
     bound: NDArray[np.float64] = world @ inverse[: len(joints)].astype(np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
     return bound
+
+
+def _outside(file: GltfFile, number: int, parents: dict[int, int]) -> NDArray[np.float64]:
+    """What places a node that is not in the default scene, by all above it."""
+    frame, seen = np.eye(4), set[int]()
+    while number is not None and number not in seen:
+        seen.add(number)
+        frame = _placement(file.entry("nodes", number)) @ frame
+        number = parents.get(number)  # type: ignore[assignment]
+    return frame
 
 
 def _skinned(
@@ -262,13 +273,13 @@ def _piece(
     skinned = None if joints is None else _skinned(file, given, joints, name)
     linear, move = (frame[:3, :3], frame[:3, 3]) if skinned is None else skinned
     sizes = np.linalg.det(linear)
-    if np.size(sizes) and np.abs(sizes).min() < 1e-30:
-        raise FileError(f'{file.path}: "{name}" is flattened by {_BY[skinned is None]}: one of its axes has no length')
+    if skinned is None and abs(sizes) < 1e-30:
+        raise FileError(f'{file.path}: "{name}" is flattened by its node: one of its axes has no length')
     mirrors = bool(np.median(sizes) < 0) if np.size(sizes) else False
     along = lambda vectors: (linear @ vectors[..., None])[..., 0]
     normal, tangent, colour = read("NORMAL"), read("TANGENT"), read("COLOR_0")
     if normal is not None:
-        normal = (np.linalg.inv(linear).swapaxes(-1, -2) @ normal.astype(np.float64)[..., None])[..., 0]
+        normal = (_of_normals(linear) @ normal.astype(np.float64)[..., None])[..., 0]
     if tangent is not None:
         tangent = np.column_stack([along(tangent[:, :3]), tangent[:, 3] * (-1 if mirrors else 1)])
     if colour is not None and colour.shape[1] == 3:
@@ -288,6 +299,15 @@ def _piece(
         "triangles": corners[:, ::-1] if mirrors else corners,
         "part": Part(name=name, material=material, frame=frame),
     }
+
+
+def _of_normals(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What turns normals, (…, 3, 3), where `linear` turns places: the inverse transpose up to a length, without a division, so
+    that a joint may shrink to nothing."""
+    a, b, c = (linear[..., column] for column in range(3))
+    cofactors = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=-1)
+    turned: NDArray[np.float64] = cofactors * np.where(np.linalg.det(linear) < 0, -1.0, 1.0)[..., None, None]
+    return turned
 
 
 def _faces(index: NDArray[np.int64], mode: int) -> NDArray[np.int64]:

@@ -27,6 +27,7 @@ from jagged_quilt.surfaces.terrain import Terrain
 _BASE = 0.1  # of its height: a mesh stands on its vertices up to there
 _MOST_OF_BASE = 4096  # vertices
 _LEANS = 3
+_NO_GAP = 0.01  # metres
 _SMALLEST_GAP, _GAP_OF_SIZE = 0.05, 0.02  # metres, and of how wide a mesh is: such a gap is reported
 
 
@@ -122,7 +123,8 @@ def _of_material(name: str, mesh: Mesh, part: Part, layer: Layer) -> Layer:
         lie = replace(lie, metres=_metres(mesh, material.name))
     if isinstance(lie, Uv) and lie.wraps == (Wrap.REPEAT, Wrap.REPEAT) and lie.shuffle is None:
         lie = replace(lie, wrap=material.wrap)
-    return replace(layer, swatch=own_name(name, material.name), projection=lie, label=layer.label or OWN)
+    tuning = replace(layer.tuning, vertex_colour=layer.tuning.vertex_colour or material.vertex_colours)
+    return replace(layer, swatch=own_name(name, material.name), projection=lie, label=layer.label or OWN, tuning=tuning)
 
 
 def _base_of(mesh: Mesh) -> NDArray[np.float64]:
@@ -178,7 +180,8 @@ def _gap_words(matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDA
     seen = max(_SMALLEST_GAP, _GAP_OF_SIZE * float(np.ptp(places[:, [0, 2]], axis=0).max()))
     if max(sinks, hangs) <= seen:
         return ""
-    return f"the ground below it is not level: it sinks in by up to {sinks:.2f} m and hangs up to {hangs:.2f} m above it"
+    both = (sinks, f"sinks in by up to {sinks:.2f} m"), (hangs, f"hangs up to {hangs:.2f} m above it")
+    return f"the ground below it is not level: it {' and '.join(words for gap, words in both if gap >= _NO_GAP)}"
 
 
 def _placement(at: NDArray[np.float64], turn: float, scale: float) -> NDArray[np.float64]:
