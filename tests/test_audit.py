@@ -166,7 +166,11 @@ class TestCheck:
     @pytest.mark.parametrize(
         ("role", "how", "words"),
         [
-            ("diffuse", lambda t: np.roll(t, (t.shape[0] // 2, t.shape[1] // 4), (0, 1)), "shifted by .* of its height"),
+            (
+                "diffuse",
+                lambda t: np.roll(t, (t.shape[0] // 2, t.shape[1] // 4), (0, 1)),
+                "shifted .* by 25 % of its width to the right and 50 %",
+            ),
             ("specular", lambda t: np.rot90(t), "turned by 270 degrees, it fits"),
             ("normal", lambda t: np.rot90(t), "turned by 270 degrees, it fits"),
             ("height", lambda t: t[: t.shape[0] // 2, : t.shape[1] // 2].repeat(2, 0).repeat(2, 1), "enlarged twice"),
