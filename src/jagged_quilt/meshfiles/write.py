@@ -35,7 +35,8 @@ def write_mesh(mesh: Mesh, path: Path | str, *, more: Mapping[str, NDArray[np.fl
     elif path.suffix.lower() == ".glb":
         writer = GltfWriter()
         names = list(dict.fromkeys(part.material for part in mesh.parts if part.material))
-        numbers = {name: writer.add("materials", {"name": name}) for name in names}
+        plain = {"pbrMetallicRoughness": {"metallicFactor": 0.0}}  # by the standard it would be a metal
+        numbers = {name: writer.add("materials", {"name": name, **plain}) for name in names}
         writer.add_mesh(mesh, [numbers.get(part.material) for part in mesh.parts], more or {})
         write_bytes(path, writer.glb())
     else:
