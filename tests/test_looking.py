@@ -97,18 +97,18 @@ class TestLook:
         text, looking = project.read_text(), Looking(project)
         try:
             looking.until("whole after")
-            for number in range(15):
+            for number in range(8):
                 (project.parent / "look.log").write_text(f"{number} lines")
                 write_image(project.parent / "shot.png", np.zeros((4, 4, 3), np.uint8))
                 time.sleep(0.1)
-            time.sleep(1)
+            time.sleep(0.8)
             assert looking.lines.empty()
             project.write_text(text + "\nnonsense = [\n")
             looking.until("the last good picture stays")
-            for number in range(15):
+            for number in range(8):
                 (project.parent / "look.log").write_text(f"{number} lines")
                 time.sleep(0.1)
-            time.sleep(1)
+            time.sleep(0.8)
             assert looking.lines.empty()
             project.write_text(text)
             looking.until("whole after")
