@@ -32,7 +32,7 @@ import jagged_quilt as jq
 if "--wide" in sys.argv:
     jq.wide_vectors()
 
-from jagged_quilt.blend import _chart_kernels, _kernels, _mix_kernels, _sample_kernels, _spread_kernels
+from jagged_quilt.blend import _kernels, _mapping_kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
 from jagged_quilt.blend.blend import Blend, NormalSpace
 from jagged_quilt.demo.project import write_project
@@ -134,7 +134,7 @@ class Scene:
         """What makes it the standard scene."""
         share = np.abs(self.points.normal) ** 4
         share /= share.sum(1, keepdims=True)
-        planes = (share > _chart_kernels.PLANE_CUT).sum(1)
+        planes = (share > rows_of.PLANE_CUT).sum(1)
         layers = (self.weights.weights > 0).sum(1)
         return layers.mean(), planes.mean(), (layers * planes).mean()
 
@@ -182,31 +182,31 @@ def chosen(block, scratch):
 @numba.njit(cache=True)
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
-    places, samples, mix, laid = scratch.places, scratch.samples, scratch.mix, scratch.lying.laid
-    look, spot, around, heights, weight = places.look, samples.spot, samples.around, samples.heights, mix.weight
-    b = rows_of.B
+    slots, samples, mix, mapped = scratch.slots, scratch.samples, scratch.mix, scratch.mapping.mapped
+    read, spot, around, heights, weight = slots.read, samples.spot, samples.around, samples.heights, mix.weight
+    b, between = rows_of.B, spot.between
     for _ in range(times):
         if phase == 0:
             _spread_kernels.spread(points, plan, scratch)
         elif phase == 1:
-            _chart_kernels.lay_places(most, points, plan, scratch)
+            _mapping_kernels.map_block(most, points, plan, scratch)
         elif phase == 2:
-            _sample_kernels.locate((9, 8), -1, False, (0, 0, 1), 1, 0, laid, look, spot)
+            _sample_kernels.locate((9, 8), -1, False, (0, 0, 1), 1, 0, mapped, read, spot)
         elif phase == 3:
             _sample_kernels.fetch(1, 3, pages.texels, 2, samples)
         elif phase == 4:
-            _sample_kernels.rise(0, 1, 3, 8 * b, around, spot.between, spot.shares, heights, look.rows, mix.tall)
+            _sample_kernels.add_heights(0, 1, 3, 8, around, between, spot.shares, heights, read.values, mix.tallness)
         elif phase == 5:
-            _mix_kernels.weigh(most, look.rows, mix)
+            _mix_kernels.weigh(most, read.values, mix)
         elif phase == 6:
-            _mix_kernels.weights_of_pass(0, 1, spot.shares, mix.kept, weight)
-            _mix_kernels.mix_colour(1, 0, 8 * b, around, spot.between, weight, mix.channels)
-            _mix_kernels.mix_data(1, 1, 2, 12 * b, around, spot.between, weight, mix.channels)
-            _mix_kernels.mix_data(1, 1, 3, 12 * b, around, spot.between, weight, mix.channels)
-            _mix_kernels.mix_normals(1, 0, 8 * b, (4, 5), rows_of.TILT, around, spot.between, weight, laid, mix.sums)
+            _mix_kernels.weigh_pass(0, 1, spot.shares, mix.slot_share, weight)
+            _mix_kernels.mix_colour(1, 0, 8, around, between, weight, mix.channels)
+            _mix_kernels.mix_data(1, 6, 12, around, between, weight, mix.channels)
+            _mix_kernels.mix_data(1, 7, 12, around, between, weight, mix.channels)
+            _mix_kernels.mix_normals(1, 0, (12, 12), (4, 5), rows_of.TILT, around, between, weight, mapped, mix.sums)
             _mix_kernels.mix_height(1, heights, weight, mix.sums)
         elif phase == 7:
-            _mix_kernels.turn(False, rows_of.TILT, rows_of.NORMAL, scratch.lying.frame, mix.sums)
+            _mix_kernels.tilt_normals(False, rows_of.TILT, rows_of.NORMAL, scratch.mapping.frame, mix.sums)
         else:
             _mix_kernels.encode(b, targets, scratch)
 
@@ -223,8 +223,8 @@ def where_time_goes(scene, blend):
         assert chosen(int(number), scratch) == size
         passes = _kernels.blend_block(points, plan, pages, scratch)
         most = int((scene.weights.weights[scratch.who] > 0).sum(axis=1).max())
-        kept, shares = scratch.mix.kept.reshape(-1, size), scratch.samples.spot.shares.reshape(-1, size)
-        seen = sum(bool((kept[scratch.samples.place[s]] * shares[s] > 0).any()) for s in range(passes))
+        kept, shares = scratch.mix.slot_share.reshape(-1, size), scratch.samples.spot.shares.reshape(-1, size)
+        seen = sum(bool((kept[scratch.samples.slot[s]] * shares[s] > 0).any()) for s in range(passes))
         runs = dict.fromkeys(PHASES, 1) | {"locate": passes, "fetch": passes, "rise": passes, "mix": seen}
         for phase, name in enumerate(PHASES):
             repeat(phase, 1, most, points, plan, pages, targets, scratch)
@@ -261,11 +261,13 @@ class Former:
 
     def __init__(self, revision, folder):
         root = Path(__file__).parents[1]
-        packed = subprocess.run(["git", "-C", root, "archive", revision, "src"], capture_output=True, check=True).stdout
+        packed = subprocess.run(
+            ["git", "-C", root, "archive", revision, "src", "benchmarks"], capture_output=True, check=True
+        ).stdout
         subprocess.run(["tar", "-x", "-C", folder], input=packed, check=True)
         plain = {key: value for key, value in os.environ.items() if not key.startswith("NUMBA_CPU_")}  # never wide
         env = {**plain, "PYTHONPATH": str(Path(folder, "src")), "NUMBA_CACHE_DIR": str(Path(folder, "kernels"))}
-        words = [sys.executable, __file__, "--serve"]
+        words = [sys.executable, str(Path(folder, "benchmarks", "blend.py")), "--serve"]
         self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=env)
 
     def run(self, name):

@@ -183,7 +183,7 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world, fi
     pairs of a film and how much of it there is."""
     R = jq.MapRole
     tallest_relief = max(arrays.reliefs[arrays.names.index(layer.swatch)] * layer.tuning.relief for layer in layers)
-    total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.RARE_ROLES)}
+    total = {role: np.zeros(role.value.channels) for role in (*jq.SURFACE_ROLES, *jq.OPTIONAL_ROLES)}
     normal, tangent = point["normal"], point["tangent"]
     bitangent = np.cross(normal, tangent[:3]) * tangent[3]
     places = []

@@ -12,7 +12,14 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps, made_swatch
-from jagged_quilt.blend import _chart_kernels, _mix_kernels, _number_kernels, _sample_kernels, _seat_kernels
+from jagged_quilt.blend import (
+    _lane_kernels,
+    _mapping_kernels,
+    _mix_kernels,
+    _plane_kernels,
+    _sample_kernels,
+    _sample_set_kernels,
+)
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
 from jagged_quilt.light import _kernels as _light_kernels
@@ -24,7 +31,7 @@ LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
 RARE_LAYOUTS = ("emission_coat", "coat_normal_roughness", "opacity")
 R = jq.MapRole
 ROLES = jq.SURFACE_ROLES
-ALL_ROLES = (*ROLES, *jq.RARE_ROLES)
+ALL_ROLES = (*ROLES, *jq.OPTIONAL_ROLES)
 
 
 def random_points(rng, count):
@@ -435,39 +442,40 @@ class TestBake:
 
 def loops_in_lanes():
     """The loops of the blend that run in lanes, with arguments for them. Three rare ones that write what they read do not."""
-    scratch, charts = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.CHART)
-    frame, moved, laid, shares, alike, _, patches, turns, shown = lying = scratch.lying
-    look, *_, taps = places = scratch.places
+    scratch, mappings = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.MAPPING)
+    frame, lookup, mapped, shares, sharing, _, patches, turns, plane_weight = rows = scratch.mapping
+    read, *_, taps = slots = scratch.slots
     spot, around, heights, *_ = scratch.samples
-    tall, _, kept, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
-    between, mips, rows = spot.between, (1, 1), look.rows
-    yield _chart_kernels.move, (False, False, frame, moved)
-    yield _chart_kernels.lay_plane, (0, 1, charts, lying)
-    yield _chart_kernels.lay_by_uv, (0, charts, lying)
-    yield _chart_kernels.refine_plane, (0, 1, False, charts, lying)
-    yield _chart_kernels.limit_sides, (0, charts, lying)
-    yield _chart_kernels.share_planes, (0, 0, 0, laid, alike, shares)
-    yield _chart_kernels.count_planes, (0, 0, shares, rows, look.counts)
-    yield _number_kernels.largest, (0, look.counts)
-    yield _sample_kernels.plan_taps, (0, 0, 0, 0, laid, look, taps)
-    yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0), 0, 0, laid, look, spot)
-    yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0), 0, 0, laid, places, spot)
-    yield _seat_kernels.choose_patches, (0, 0, laid, rows, patches)
-    yield _seat_kernels.turn_patch, (0, 0, patches, rows, turns)
-    yield _seat_kernels.turn_plane, (0, 0, turns, laid, laid)
-    yield _seat_kernels.count_patch, (0, 0, shown, patches, look.counts)
-    yield _sample_kernels.rise, (0, 0, 0, 0, around, between, spot.shares, heights, rows, tall)
-    yield _sample_kernels.rise_flat, (0, 0, np.float32(1), spot.shares, heights, rows, tall)
-    yield _mix_kernels.weigh, (1, rows, mix)
-    yield _mix_kernels.weights_of_pass, (0, 0, spot.shares, kept, weight)
+    tallness, _, slot_share, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
+    between, mips, values = spot.between, (1, 1), read.values
+    yield _mapping_kernels.look_up, (False, False, frame, lookup)
+    yield _mapping_kernels.map_flat, (0, 1, mappings, rows)
+    yield _mapping_kernels.map_by_uv, (0, mappings, rows)
+    yield _mapping_kernels.refine_plane, (0, 1, False, mappings, rows)
+    yield _mapping_kernels.bend_gradients, (0, frame, mapped)
+    yield _mapping_kernels.limit_sides, (0, mappings, rows)
+    yield _plane_kernels.share_planes, (0, 0, 0, mapped, sharing, shares)
+    yield _plane_kernels.weigh_planes, (0, 0, shares, values, read.plane_weights)
+    yield _lane_kernels.largest, (0, read.plane_weights)
+    yield _sample_kernels.plan_taps, (0, 0, 0, 0, mapped, read, taps)
+    yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0), 0, 0, mapped, read, spot)
+    yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0), 0, 0, mapped, slots, spot)
+    yield _sample_set_kernels.choose_patches, (0, 0, mapped, values, patches)
+    yield _sample_set_kernels.turn_patch, (0, 0, patches, values, turns)
+    yield _sample_set_kernels.turn_plane, (0, 0, turns, mapped, mapped)
+    yield _sample_set_kernels.weigh_patch, (0, 0, plane_weight, patches, read.plane_weights)
+    yield _sample_kernels.add_heights, (0, 0, 0, 0, around, between, spot.shares, heights, values, tallness)
+    yield _sample_kernels.add_flat_heights, (0, 0, np.float32(1), spot.shares, heights, values, tallness)
+    yield _mix_kernels.weigh, (1, values, mix)
+    yield _mix_kernels.weigh_pass, (0, 0, spot.shares, slot_share, weight)
     yield _mix_kernels.mix_colour, (0, 0, 0, around, between, weight, channels)
-    yield _mix_kernels.mix_data, (0, 0, 0, 0, around, between, weight, channels)
-    yield _mix_kernels.mix_normals, (0, 0, 0, (0, 1), 0, around, between, weight, laid, sums)
-    yield _mix_kernels.mix_diffuse, (0, 0, 0, 0, around, between, weight, rows, channels)
-    yield _mix_kernels.mix_tuned, (0, 0, 0, 0, around, between, weight, rows, channels, True)
-    yield _mix_kernels.steepen, (0, weight, rows, scaled)
+    yield _mix_kernels.mix_data, (0, 0, 0, around, between, weight, channels)
+    yield _mix_kernels.mix_normals, (0, 0, (0, 0), (0, 1), 0, around, between, weight, mapped, sums)
+    yield _mix_kernels.mix_diffuse, (0, 0, 0, 0, around, between, weight, values, channels)
+    yield _mix_kernels.mix_tuned, (0, 0, 0, 0, around, between, weight, values, channels, True)
+    yield _mix_kernels.scale_slopes, (0, weight, values, scaled)
     yield _mix_kernels.mix_height, (0, heights, weight, sums)
-    yield _mix_kernels.turn, (False, k.TILT, k.NORMAL, frame, sums)
+    yield _mix_kernels.tilt_normals, (False, k.TILT, k.NORMAL, frame, sums)
     fine = np.ones(16, np.float32)
     ways, ends = np.ones(5 * _ground_kernels.LANES, np.float32), np.ones(_ground_kernels.LANES, np.float32)
     bounds = (np.int32(3), np.int32(3), np.float32(0.1), np.float32(0.1))

@@ -20,7 +20,7 @@ from jagged_quilt.show.lit_view import light_along
 from test_light import DARK, looks, surface, thrown_back
 
 R = jq.MapRole
-RARE = tuple(role for role in jq.RARE_ROLES if role is not jq.MapRole.OPACITY)
+RARE = tuple(role for role in jq.OPTIONAL_ROLES if role is not jq.MapRole.OPACITY)
 ALL = (*jq.SURFACE_ROLES, *RARE)
 
 

@@ -265,7 +265,7 @@ NAMES = ("a", "b", "c", "d", "e")
 
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory):
-    rare = (*jq.SURFACE_ROLES, *jq.RARE_ROLES)
+    rare = (*jq.SURFACE_ROLES, *jq.OPTIONAL_ROLES)
     swatches = [made_swatch(name, n, roles=rare if n == 2 else jq.SURFACE_ROLES) for n, name in enumerate(NAMES)]
     where = tmp_path_factory.mktemp("arrays")
     jq.pack(swatches, side=16).save(where)

@@ -37,7 +37,7 @@ def ground():
 
 @pytest.fixture(scope="module")
 def arrays():
-    rare = (*jq.SURFACE_ROLES, *jq.RARE_ROLES)
+    rare = (*jq.SURFACE_ROLES, *jq.OPTIONAL_ROLES)
     return jq.pack([made_swatch("low", 1), made_swatch("high", 2, roles=rare), made_swatch("rim", 3)], side=16)
 
 
@@ -117,7 +117,8 @@ class TestCoarser:
     def test_colour_is_light_normals_are_vectors_and_roughness_is_widened(self):
         rng = np.random.default_rng(2)
         maps = {
-            role: each.texels for role, each in made_swatch("a", 4, 8, roles=(*jq.SURFACE_ROLES, *jq.RARE_ROLES)).maps.items()
+            role: each.texels
+            for role, each in made_swatch("a", 4, 8, roles=(*jq.SURFACE_ROLES, *jq.OPTIONAL_ROLES)).maps.items()
         }
         maps[R.HEIGHT] = rng.integers(0, 65536, (8, 8, 1), dtype=np.uint16)
         values = {role: TextureMap(role=role, texels=each).values.astype(np.float64) for role, each in maps.items()}

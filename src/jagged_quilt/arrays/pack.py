@@ -32,7 +32,7 @@ from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder,
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
-from jagged_quilt.maps.roles import RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.maps.swatch import SIDE, Swatch
 
 MOST_SLICES = 2048
@@ -362,7 +362,7 @@ def _shared(
             tile=float(swatch.size),
             aspect=float(swatch.aspect),
             relief=float(swatch.relief),
-            rare=tuple(role.key for role in RARE_ROLES if role in swatch.roles or role.key in told.derived[place]),
+            optional=tuple(role.key for role in OPTIONAL_ROLES if role in swatch.roles or role.key in told.derived[place]),
             slices=slices[place],
             stamps=told.stamps[place],
             derived=told.derived[place],

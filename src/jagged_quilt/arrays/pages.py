@@ -33,15 +33,15 @@ class SwatchFacts:
         Metres that one repeat covers along u, and from black to white of its height.
     aspect : float
         How much longer a repeat is along v than along u.
-    rare : frozenset of MapRole
-        The `RARE_ROLES` that it has.
+    optional : frozenset of MapRole
+        The `OPTIONAL_ROLES` that it has.
     """
 
     name: str = ""
     tile: float = 1.0
     relief: float = 1.0
     aspect: float = 1.0
-    rare: frozenset[MapRole] = frozenset()
+    optional: frozenset[MapRole] = frozenset()
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
@@ -112,7 +112,7 @@ class TexelPages:
     def digest(self, name: str) -> str:
         """Return a hash of all that is read of a swatch."""
         place, starts = self.place_of(name), page_starts(self.side, len(self.facts))
-        own = {**asdict(self.facts[place]), "rare": sorted(role.key for role in self.facts[place].rare)}
+        own = {**asdict(self.facts[place]), "optional": sorted(role.key for role in self.facts[place].optional)}
         parts = [repr((own, self.side, [layout.name for layout in self.layouts]))]
         for level, start in enumerate(starts[:-1]):
             count = (self.side >> level) * ((self.side >> level) + 1)

@@ -72,8 +72,8 @@ class SliceFacts:
         Its slice in each array; swatches of the same content share one.
     stamps : mapping of layout name to str
         A hash of what each slice was made from.
-    rare : tuple of str
-        The keys of the `RARE_ROLES` that it has; of others only the neutral value stands in the arrays.
+    optional : tuple of str
+        The keys of the `OPTIONAL_ROLES` that it has; of others only the neutral value stands in the arrays.
     quality : mapping of layout name to what block codes cost there
     derived : mapping of role to words
         Which maps were made from others, and how.
@@ -85,7 +85,7 @@ class SliceFacts:
     tile: float
     relief: float
     slices: dict[str, int]
-    rare: tuple[str, ...] = ()
+    optional: tuple[str, ...] = ()
     stamps: dict[str, str] = field(default_factory=dict)
     quality: dict[str, dict[str, float]] = field(default_factory=dict)
     derived: dict[str, str] = field(default_factory=dict)
@@ -215,17 +215,17 @@ class TextureArrays(Shown):
     def opened(self, names: Sequence[str]) -> Opened:
         """Return how some swatches are opened: the layouts, the side, and what is known of each."""
         places = [self.place_of(name) for name in names]
-        rare = [{MapRole[key.upper()] for key in self.facts[place].rare} for place in places]
+        optional = [{MapRole[key.upper()] for key in self.facts[place].optional} for place in places]
         held = {
-            role for role in BLENDED_ROLES if self.carried(role) and (role.value.always or any(role in own for own in rare))
+            role for role in BLENDED_ROLES if self.carried(role) and (role.value.always or any(role in own for own in optional))
         }
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
         known = [self.facts[place] for place in places]
         facts = tuple(
-            SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, rare=frozenset(own & held))
-            for each, own in zip(known, rare, strict=True)
+            SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, optional=frozenset(own & held))
+            for each, own in zip(known, optional, strict=True)
         )
         return Opened(layouts, self.side, facts)
 
@@ -319,7 +319,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
                 tile=float(each["tile"]),
                 relief=float(each["relief"]),
                 slices=each["slice"],
-                rare=tuple(each["rare"]),
+                optional=tuple(each["rare"]),
                 stamps=each["made_from"],
                 quality=each["quality"],
                 derived=each["derived"],
@@ -388,7 +388,7 @@ def write_arrays(
             "aspect": each.aspect,
             "relief": each.relief,
             "slice": each.slices,
-            "rare": list(each.rare),
+            "rare": list(each.optional),
             "derived": each.derived,
             "quality": each.quality,
             "made_from": each.stamps,

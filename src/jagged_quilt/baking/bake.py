@@ -6,7 +6,7 @@ import warnings
 from collections.abc import Mapping, Sequence
 from copy import copy
 from dataclasses import asdict, replace
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened, tallest_of
-from jagged_quilt.blend.projection import Filter, Projection
+from jagged_quilt.blend.projection import Filter, ProjectionBase
 from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import instance_of, whole_number_in
@@ -37,6 +37,9 @@ from jagged_quilt.weights.weigh import Weighable
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 from jagged_quilt.weights.weight_windows import WeightWindows
+
+if TYPE_CHECKING:
+    from _typeshed import DataclassInstance
 
 Layers = Sequence[Layer] | Mapping[str, Sequence[Layer]]
 """From the bottom up; or those of each part by its name."""
@@ -174,7 +177,7 @@ class Baker:
         out = []
         for layer in one_each(self.layers[part]):
             shown = [layer.swatch] if layer.far is None or not layer.far.swatch else [layer.swatch, layer.far.swatch]
-            lies = [
+            lies: list[DataclassInstance] = [
                 _without_picture(layer.projection),
                 layer.tuning,
                 *dict(layer.apart).values(),
@@ -249,8 +252,8 @@ class Baker:
         return BakedMaps(maps, relief=self.relief, normals=self.normals, cover=cover)
 
 
-def _without_picture(lie: Projection) -> Projection:
-    return replace(lie, warp=None) if isinstance(lie.warp, Flow) else lie
+def _without_picture(projection: ProjectionBase) -> ProjectionBase:
+    return replace(projection, warp=None) if isinstance(projection.warp, Flow) else projection
 
 
 def bent_by(warp: AnyWarp | None) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from jagged_quilt.blend._lane_kernels import lane
 from jagged_quilt.blend._rows import F1
 from jagged_quilt.foundation.compiler import inlined
 
@@ -51,3 +52,9 @@ def channel_bits(channel):
 def corner_weights(fx, fy):
     both = fx * fy
     return F1 - fx - fy + both, fx - both, fy - both, both
+
+
+@inlined
+def corners_at(t, texels, around):
+    """The four texels around a lane's sample, which are in four rows of `around` from one on."""
+    return around[lane(texels, t)], around[lane(texels + 1, t)], around[lane(texels + 2, t)], around[lane(texels + 3, t)]

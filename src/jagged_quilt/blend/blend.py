@@ -13,9 +13,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend import _home_kernels, _kernels
+from jagged_quilt.blend import _kernels, _slot_order_kernels
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend._seat_kernels import BESIDE
 from jagged_quilt.blend.film import Film, film_amounts
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened
@@ -28,7 +27,7 @@ from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole, role_among, stored_type
+from jagged_quilt.maps.roles import BLENDED_ROLES, OPTIONAL_ROLES, MapRole, role_among, stored_type
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -46,7 +45,7 @@ class Texels:
 
     Attributes
     ----------
-    values : (N, 12) float32, or (N, 20) where rare roles are blended too
+    values : (N, 12) float32, or (N, 20) where optional roles are blended too
     """
 
     values: NDArray[np.float32]
@@ -54,8 +53,8 @@ class Texels:
     @classmethod
     def of(cls, maps: Mapping[MapRole, NDArray[np.float32]], count: int) -> Texels:
         """Return texels of maps of (N, C) values each; what is missing is neutral."""
-        rare = any(role in maps for role in RARE_ROLES)
-        out = cls(np.empty((count, k.ALL_OUTPUTS if rare else k.OUTPUTS), np.float32))
+        optional = any(role in maps for role in OPTIONAL_ROLES)
+        out = cls(np.empty((count, k.ALL_OUTPUTS if optional else k.OUTPUTS), np.float32))
         for role in (role for role in k.ROW_OF if role in out):
             out[role][...] = np.reshape(maps.get(role, np.array(role.value.neutral, np.float32)), (-1, *out[role].shape[1:]))
         return out
@@ -146,7 +145,7 @@ class Blend:
         self.plan, self.pages = plan, pages
         self._means = _means_of(pages, plan) if plan.shuffled else None
         self._rows = {space: plan.rows(is_world=space is NormalSpace.WORLD, means=self._means) for space in NormalSpace}
-        self._levels, self._homes = plan.levels(pages.side), plan.homes
+        self._levels, self._preferred = plan.levels(pages.side), plan.preferred_slots
         self._all = self._texels(pages.texels, len(pages.names)) if isinstance(pages, TexelPages) else None
         self._others = Blend.by(plan.without_tinted(), pages) if plan.tinted.any() else None
         self._scratch = threading.local()
@@ -189,7 +188,7 @@ class Blend:
         ShapeError, RangeError
             If weights do not fit the points or the layers, are not finite, or sum to something else than 1.
         """
-        out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS), np.float32)
+        out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_optional else k.OUTPUTS), np.float32)
         with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns, eye) as rows:
             _kernels.blend_points(out, *rows)
         made = Texels(out)
@@ -227,8 +226,8 @@ class Blend:
 
     def survey(self, points: Points, weights: PointWeights, *, eye: Sequence[float] | None = None) -> Survey:
         """Return what the blend goes by at points: how textures lie there, how dense and how stretched; `eye` as for `at`."""
-        out = np.empty((len(points), k.SURVEYED), np.float32)
-        plan = self.plan.as_it_lies()
+        out = np.empty((len(points), int(k.Survey.END)), np.float32)
+        plan = self.plan.with_true_slopes()
         with self._input(points, weights, NormalSpace.WORLD, 0, eye) as (points_rows, _, texels, scratch):
             _kernels.survey_points(out, points_rows, plan.rows(is_world=True, means=self._means), texels, scratch)
         seen = weights if eye is None else self.plan.seen_from(eye, points, weights)
@@ -246,7 +245,7 @@ class Blend:
             _encode_table(),
             frozen([k.ROW_OF[role] for role in roles], np.int32),
             frozen([role.is_colour for role in roles], bool),
-            _scales()[: k.ALL_OUTPUTS if self.plan.has_rare else k.OUTPUTS],
+            _scales()[: k.ALL_OUTPUTS if self.plan.has_optional else k.OUTPUTS],
             tuple(each for each in arrays if each.dtype == np.uint8),
             tuple(each for each in arrays if each.dtype == np.uint16),
         )
@@ -266,7 +265,7 @@ class Blend:
         weights.check(self.plan.names, len(points))
         if eye is not None:
             weights = self.plan.seen_from(eye, points, weights)
-        layers, shares = self._at_home(weights)
+        layers, shares = self._in_slots(weights)
         uv, gradients = self._own_coordinates(points)
         rows = k.PointRows(  # frozen, since what came from another process is writable
             frozen(points.position, np.float32),
@@ -293,16 +292,16 @@ class Blend:
             plan = self.plan.in_slots(slots).rows(is_world=normals is NormalSpace.WORLD, means=self._means)
             yield rows, plan, self._texels(texels, self.pages.slots), scratch
 
-    def _at_home(self, weights: PointWeights) -> tuple[Stored, NDArray[np.float32]]:
-        """The layers and weights of points, those that cost more each in its own place."""
+    def _in_slots(self, weights: PointWeights) -> tuple[Stored, NDArray[np.float32]]:
+        """The layers and weights of points, those that cost more each in its preferred slot."""
         layers = frozen(weights.layers, np.uint16)  # for one kernel, whatever the map keeps its numbers in
-        if not len(self._homes):
+        if not len(self._preferred):
             return layers, frozen(weights.weights, np.float32)
         to, shares = np.empty(layers.shape, np.uint16), np.empty(layers.shape, np.float32)
         most = layers.shape[1]
-        homes = frozen(np.where(self._homes < 0, 0, 1 + self._homes % most), np.int32)
-        ways = _home_kernels.ways_home(most)
-        _home_kernels.go_home(layers, frozen(weights.weights, np.float32), homes, ways, to, shares)
+        preferred = frozen(np.where(self._preferred < 0, 0, 1 + self._preferred % most), np.int32)
+        orders = _slot_order_kernels.slot_orders(most)
+        _slot_order_kernels.order_slots(layers, frozen(weights.weights, np.float32), preferred, orders, to, shares)
         return frozen(to, np.uint16), frozen(shares, np.float32)
 
     def _texels(self, texels: NDArray[np.uint32], slices: int) -> k.TexelRows:
@@ -334,11 +333,11 @@ class Blend:
         """This thread's buffers, for `most` layers at a texel; those for far places are others, since they are not as clean."""
         if getattr(self._scratch, "most", 0) < most or getattr(self._scratch, "is_far", False) != is_far:
             self._scratch.is_far = is_far
-            extra = (BESIDE if self.plan.shuffled else 0) + len(self.plan.groups)
+            extra = (k.PATCHES_BESIDE if self.plan.shuffled else 0) + len(self.plan.groups)
             passes = 3 * (1 + extra) * most * (2 if self._levels > 1 else 1) * self.plan.most_taps
             arrays = len(self.plan.layouts)
             groups = len(self.plan.groups)
-            self._scratch.buffers = k.scratch_for(most, len(self.plan.chart_rows), arrays, passes, extra, groups)
+            self._scratch.buffers = k.scratch_for(most, len(self.plan.mapping_rows), arrays, passes, extra, groups)
             self._scratch.most = most
         buffers: k.Scratch = self._scratch.buffers
         return buffers

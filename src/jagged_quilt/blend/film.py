@@ -79,22 +79,19 @@ class Film:
         return replace(self, mask=self.mask.on(surface))
 
     @property
-    def row(self) -> list[float]:
-        """What the kernel reads, by the FILM_ numbers of `_rows`."""
-        said: dict[int, float] = {
-            k.FILM_SHARP: self.hollows / max(self.softness, _THINNEST),
-            k.FILM_ROUGHNESS: self.roughness or 0.0,
-            k.FILM_ROUGH: float(self.roughness is not None),
-            k.FILM_SPECULAR: self.specular or 0.0,
-            k.FILM_SHINES: float(self.specular is not None),
-            k.FILM_LEVEL: self.level,
-            k.FILM_FILLS: self.level * self.hollows,
-            k.FILM_HIDES: self.hides if self.colour is not None else 0.0,
-        }
-        for axis in range(3):
-            said[k.FILM_TINT + axis] = float(self.tint[axis])
-            said[k.FILM_COLOUR + axis] = float((self.colour or (0.0, 0.0, 0.0))[axis])
-        return [said[row] for row in range(k.FILM_ROWS)]
+    def row(self) -> NDArray[np.void]:
+        """What the kernel reads, () FILM."""
+        row = np.zeros((), k.FILM)
+        row["sharpness"] = self.hollows / max(self.softness, _THINNEST)
+        row["tint"] = self.tint
+        if self.colour is not None:
+            row["colour"], row["opacity"] = self.colour, self.hides
+        if self.roughness is not None:
+            row["roughness"], row["roughness_share"] = self.roughness, 1
+        if self.specular is not None:
+            row["specular"], row["specular_share"] = self.specular, 1
+        row["flatten"], row["fill"] = self.level, self.level * self.hollows
+        return row
 
 
 def films_on(films: Sequence[Film], surface: Fields | HasFields) -> tuple[Film, ...]:
@@ -103,9 +100,9 @@ def films_on(films: Sequence[Film], surface: Fields | HasFields) -> tuple[Film, 
     return tuple(film.on(known) for film in films)
 
 
-def film_rows(films: Sequence[Film]) -> NDArray[np.float32]:
-    """Return what the kernel reads of some films, one after the other."""
-    return frozen(np.array([film.row for film in films]).reshape(-1), np.float32)
+def film_rows(films: Sequence[Film]) -> NDArray[np.void]:
+    """Return what the kernel reads of some films, (F,) FILM."""
+    return frozen(np.array([film.row for film in films], k.FILM), k.FILM)
 
 
 def film_amounts(films: Sequence[Film], points: Points) -> NDArray[np.float32]:

@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from jagged_quilt.blend.distance import Far
-from jagged_quilt.blend.projection import Apart, Planar, Projection, Round
+from jagged_quilt.blend.flat_projections import Planar
+from jagged_quilt.blend.projection import Apart, ProjectionBase
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in
@@ -49,7 +50,7 @@ class Layer:
     __repr__ = brief
 
     swatch: str
-    projection: Projection = _FROM_ABOVE
+    projection: ProjectionBase = _FROM_ABOVE
     softness: float = 0.3
     mask: Mask | None = None
     label: str = ""
@@ -66,7 +67,7 @@ class Layer:
         apart = tuple(self.apart.items() if isinstance(self.apart, Mapping) else self.apart)
         for role, _ in apart:
             known_name("role that may lie apart", role, [each.key for each in BLENDED_ROLES])
-            if isinstance(self.projection, Round):
+            if self.projection.closes_around:
                 raise RangeError(f'layer "{self.name}": a map cannot lie apart around an axis, where u wraps')
         object.__setattr__(self, "apart", apart)
         pairs = tuple(self.meets.items() if isinstance(self.meets, Mapping) else self.meets)

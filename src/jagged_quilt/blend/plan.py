@@ -15,18 +15,17 @@ from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend._chart_kernels import UV_CHART
-from jagged_quilt.blend._seat_kernels import BESIDE
-from jagged_quilt.blend.charts import Charts, is_plain, rigid_frame, sharpness_of
 from jagged_quilt.blend.distance import seen_from
 from jagged_quilt.blend.film import Film, film_rows
 from jagged_quilt.blend.layer import Layer, every_swatch, far_of, one_each
-from jagged_quilt.blend.projection import Filter, Turn
+from jagged_quilt.blend.mappings import Mappings, is_plain, rigid_frame
+from jagged_quilt.blend.projection import Filter
+from jagged_quilt.blend.shuffle import Turn
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, OPTIONAL_ROLES, MapRole
 from jagged_quilt.weights.medley import shown_names
 
 if TYPE_CHECKING:
@@ -81,12 +80,12 @@ class BlendPlan:
     layer_rows : (L,) structured, read-only
         For the kernel, by name: hardness, relief, level_bias, sharpness, planes, wrap_u, wrap_v, filter, most_taps, slice,
         chart, tiles.
-    chart_rows : (C,) structured, read-only
+    mapping_rows : (C,) structured, read-only
         The charts on which they lie: kind, planes, axes, origin, offset, turn, warp, cheap, fine, radius, ….
     warps : tuple of AnyWarp
     groups : tuple of frozenset of MapRole
         Roles that some layers have apart, together where they always lie alike.
-    apart_rows : (G, L) int32, read-only
+    per_map_rows : (G, L) int32, read-only
         The chart on which a layer has the roles of a group, or -1.
     far : (L,) int32, read-only
         Which of `layers` stands for each that weights name far from the eye, or -1.
@@ -102,10 +101,10 @@ class BlendPlan:
     filter: Filter
     relief: float
     layer_rows: NDArray[np.void]
-    chart_rows: NDArray[np.void]
+    mapping_rows: NDArray[np.void]
     warps: tuple[AnyWarp, ...]
     groups: tuple[frozenset[MapRole], ...]
-    apart_rows: NDArray[np.int32]
+    per_map_rows: NDArray[np.int32]
     far: NDArray[np.int32]
     films: tuple[Film, ...] = ()
 
@@ -129,10 +128,10 @@ class BlendPlan:
         shown = [*near, *(far_of(layer) for layer in near if layer.far is not None)]
         places = [pages.place_of(layer.swatch) for layer in shown]
         tallest = tallest_of(near, pages) if relief is None else positive("relief", relief, "m")
-        charts = Charts(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
+        mappings = Mappings(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
         groups = _groups_of(shown)
-        apart_rows = np.full((len(groups), len(shown)), -1, np.int32)
+        per_map_rows = np.full((len(groups), len(shown)), -1, np.int32)
         for number, (row, layer, place) in enumerate(zip(rows, shown, places, strict=True)):
             _fill_row(row, layer, pages, place, tallest, filter)
             how, aspect = (layer.projection, pages.facts[place].tile, filter), pages.facts[place].aspect
@@ -141,11 +140,11 @@ class BlendPlan:
                     f'layer "{layer.called or layer.name}": patches of a tile that is not square cannot be turned; say '
                     'turn = "none"'
                 )
-            row["chart"] = charts.add(*how, aspect=aspect)
+            row["mapping"] = mappings.add(*how, aspect=aspect)
             for group, roles in enumerate(groups):
                 apart = dict(layer.apart).get(min(role.key for role in roles))
                 if apart is not None:
-                    apart_rows[group, number] = charts.add(*how, apart, aspect)
+                    per_map_rows[group, number] = mappings.add(*how, apart, aspect)
         return cls(
             names=shown_names(layers),
             layers=tuple(shown),
@@ -155,32 +154,32 @@ class BlendPlan:
             filter=filter,
             relief=tallest,
             layer_rows=frozen(rows, k.LAYER),
-            chart_rows=charts.table,
+            mapping_rows=mappings.table,
             groups=groups,
-            apart_rows=frozen(apart_rows, np.int32),
+            per_map_rows=frozen(per_map_rows, np.int32),
             far=frozen(_far_numbers(near), np.int32),
-            warps=tuple(charts.warps),
+            warps=tuple(mappings.warps),
             films=tuple(films),
         )
 
     def __repr__(self) -> str:
         outputs = ", ".join(each.role.key for each in self.outputs)
-        return f"<BlendPlan {len(self.names)} layers on {len(self.chart_rows)} charts, {self.filter}: {outputs}>"
+        return f"<BlendPlan {len(self.names)} layers on {len(self.mapping_rows)} charts, {self.filter}: {outputs}>"
 
     @property
-    def has_rare(self) -> bool:
-        """Whether one of the `RARE_ROLES` is blended."""
-        return any(each.role in RARE_ROLES for each in self.outputs)
+    def has_optional(self) -> bool:
+        """Whether one of the `OPTIONAL_ROLES` is blended."""
+        return any(each.role in OPTIONAL_ROLES for each in self.outputs)
 
     @property
     def needs_uv(self) -> bool:
         """Whether a layer is laid on by the points' uv."""
-        return bool((self.chart_rows["kind"] == UV_CHART).any())
+        return bool((self.mapping_rows["kind"] == k.BY_UV).any())
 
     @property
     def needs_true_steps(self) -> bool:
         """Whether a layer is read along the true sides of the footprint."""
-        return bool((self.chart_rows["fine"] > 0).any())
+        return bool((self.mapping_rows["true_steps"] > 0).any())
 
     @property
     def most_taps(self) -> int:
@@ -191,7 +190,7 @@ class BlendPlan:
     @property
     def needs_ways(self) -> bool:
         """Whether a layer takes slopes as they are along the points' uv."""
-        return bool(((self.chart_rows["kind"] == UV_CHART) & (self.chart_rows["cheap"] > 0)).any())
+        return bool(((self.mapping_rows["kind"] == k.BY_UV) & (self.mapping_rows["cheap"] > 0)).any())
 
     @property
     def tinted(self) -> NDArray[np.bool_]:
@@ -205,11 +204,11 @@ class BlendPlan:
         rows["colours"][self.tinted] = 0
         return replace(self, layer_rows=frozen(rows, k.LAYER))
 
-    def as_it_lies(self) -> BlendPlan:
+    def with_true_slopes(self) -> BlendPlan:
         """Return the plan with the slopes of every layer as long as its texture: what a survey of how it lies goes by."""
-        charts = self.chart_rows.copy()
-        charts["cheap"] = 0
-        return replace(self, chart_rows=frozen(charts, k.CHART))
+        mappings = self.mapping_rows.copy()
+        mappings["cheap"] = 0
+        return replace(self, mapping_rows=frozen(mappings, k.MAPPING))
 
     def seen_from(self, eye: Sequence[float], points: Points, weights: PointWeights) -> PointWeights:
         """Return the weights of `layers` as they are seen from a place (x, y, z): beyond its range, what stands for a layer."""
@@ -224,8 +223,8 @@ class BlendPlan:
             return self
         count = len(self.names)
         near = tuple(replace(layer, far=None) for layer in self.layers[:count])
-        rows, apart = frozen(self.layer_rows[:count], k.LAYER), frozen(self.apart_rows[:, :count], np.int32)
-        return replace(self, layers=near, layer_rows=rows, apart_rows=apart, far=frozen(np.full(count, -1), np.int32))
+        rows, apart = frozen(self.layer_rows[:count], k.LAYER), frozen(self.per_map_rows[:, :count], np.int32)
+        return replace(self, layers=near, layer_rows=rows, per_map_rows=apart, far=frozen(np.full(count, -1), np.int32))
 
     def in_slots(self, slots: NDArray[np.int32]) -> BlendPlan:
         """Return the plan for slices that lie elsewhere: each in the slot (S,) given for it."""
@@ -243,8 +242,8 @@ class BlendPlan:
         return tuple(row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None)
 
     @property
-    def homes(self) -> NDArray[np.int32]:
-        """The place of each layer that costs more, where it is to stand at every point; -1 for others, none where all are."""
+    def preferred_slots(self) -> NDArray[np.int32]:
+        """The slot of each layer that costs more, where it is to stand at every point; -1 for others, none where all are."""
         out = np.full(len(self.layers), -1, np.int32)
         dear = [row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None or layer.apart]
         out[dear] = np.arange(len(dear))
@@ -264,16 +263,16 @@ class BlendPlan:
             if each.array:
                 first = k.ROW_OF[each.role]
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
-        count, read = (k.ALL_OUTPUTS if self.has_rare else k.OUTPUTS), {each.array for each in self.outputs}
+        count, read = (k.ALL_OUTPUTS if self.has_optional else k.OUTPUTS), {each.array for each in self.outputs}
         is_colour = np.array([layout.srgb and layout.name in read for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
-        looks = _looks(self.layer_rows)
+        slot_rows = _slot_rows(self.layer_rows)
         return k.PlanRows(
             frozen(self.layer_rows, k.LAYER),
-            frozen(looks.reshape(-1), np.float32),
-            frozen((looks != looks[:1]).any(axis=0).reshape(-1, 4).any(axis=1), bool),
-            int(self.layer_rows["chart"][0]) if (self.layer_rows["chart"] == self.layer_rows["chart"][0]).all() else -1,
-            frozen(self.chart_rows, k.CHART),
+            frozen(slot_rows.reshape(-1), np.float32),
+            frozen((slot_rows != slot_rows[:1]).any(axis=0).reshape(-1, 4).any(axis=1), bool),
+            int(self.layer_rows["mapping"][0]) if (self.layer_rows["mapping"] == self.layer_rows["mapping"][0]).all() else -1,
+            frozen(self.mapping_rows, k.MAPPING),
             frozen(reads[:count], np.int32),
             frozen(neutral[:count], np.float32),
             frozen(_summed(reads, is_colour), bool),
@@ -281,8 +280,8 @@ class BlendPlan:
             plain,
             any(layer.tuning != AS_IT_IS for layer in self.layers),
             is_shuffled,
-            (BESIDE if is_shuffled else 0) + len(self.apart_rows),
-            frozen(self.apart_rows, np.int32),
+            (k.PATCHES_BESIDE if is_shuffled else 0) + len(self.per_map_rows),
+            frozen(self.per_map_rows, np.int32),
             frozen(self._groups(), np.int32),
             self._means(means if is_shuffled else None),
             self._pairs(),
@@ -343,14 +342,14 @@ def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: flo
     lie, tuning = layer.projection, layer.tuning
     row["hardness"] = _hardness(layer.softness)
     row["relief"] = pages.facts[place].relief * tuning.relief / tallest
-    row["rise"] = tuning.lift / tallest
-    row["steep"], row["rougher"], row["occluded"] = tuning.normal, tuning.roughness, tuning.occlusion
+    row["height_offset"] = tuning.lift / tallest
+    row["normal_scale"], row["roughness_offset"], row["occlusion_strength"] = tuning.normal, tuning.roughness, tuning.occlusion
     row["colours"] = tuning.colours
     if lie.shuffle is not None:
         row["patch_size"], row["patch_border"] = 1 / lie.shuffle.size, lie.shuffle.border
         row["patch_ways"] = lie.shuffle.ways
     row["level_bias"] = math.log2(pages.side / pages.facts[place].tile)
-    row["sharpness"] = sharpness_of(lie)
+    row["sharpness"] = lie.plane_sharpness
     row["planes"] = lie.planes
     row["wrap_u"], row["wrap_v"] = (each.code for each in lie.wraps)
     row["filter"] = (lie.filter or filter).code
@@ -386,43 +385,27 @@ def tallest_of(layers: Sequence[Layer], pages: Pages) -> float:
     return max(tuned) or max(reliefs)
 
 
-def _looks(rows: NDArray[np.void]) -> NDArray[np.float32]:
-    """Return what each layer says in the rows of a place, (L, LAYER_ROWS)."""
-    told = {
-        k.TILES: "tiles_high",
-        k.TILES_REST: "tiles_low",
-        k.BIAS: "level_bias",
-        k.LOW: "relief",
-        k.HARD: "hardness",
-        k.SHARP: "sharpness",
-        k.BY: "planes",
-        k.WRAP_U: "wrap_u",
-        k.WRAP_V: "wrap_v",
-        k.FILTER: "filter",
-        k.TAPS: "most_taps",
-        k.RISE: "rise",
-        k.STEEP: "steep",
-        k.ROUGHER: "rougher",
-        k.OCCLUDED: "occluded",
-        k.PATCH_SIZE: "patch_size",
-        k.PATCH_BORDER: "patch_border",
-    }
+_BITS = ("slice", "patch_ways")  # whole numbers, kept as their bits
+
+
+def _slot_rows(rows: NDArray[np.void]) -> NDArray[np.float32]:
+    """Return what each layer says in the rows of a slot, (L, LAYER_ROWS): fields of LAYER by the names of those rows."""
     out = np.zeros((len(rows), k.LAYER_ROWS), np.float32)
-    for row, name in ((k.SLICE, "slice"), (k.PATCH_WAYS, "patch_ways")):  # whole numbers, as their bits
-        out[:, row] = rows[name].astype(np.int32).view(np.float32)
-    for row, name in told.items():
-        out[:, row] = rows[name]
-    out[:, k.COLOURS : k.COLOURS + 9] = rows["colours"].reshape(-1, 9)
+    for row in list(k.Slot)[: list(k.Slot).index(k.Slot.WEIGHT)]:
+        values = rows[row.name.lower()]
+        out[:, row : row + row.width] = (
+            values.astype(np.int32).view(np.float32)[:, None] if row.name.lower() in _BITS else values.reshape(len(rows), -1)
+        )
     return out
 
 
 def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
     """What the arrays carry of the slices that are shown, and what is blended in any case."""
     out = []
-    rare = {role for place in shown for role in pages.facts[place].rare}
+    optional = {role for place in shown for role in pages.facts[place].optional}
     for role in BLENDED_ROLES:
         layout = next((each for each in pages.layouts if role in each.roles), None)
-        if layout is not None and (role.value.always or role in rare):
+        if layout is not None and (role.value.always or role in optional):
             places = [place for place, channel in enumerate(layout.channels) if channel.role is role]
             out.append(Output(role, layout.name, tuple(places)))
         elif role.value.always:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend._chart_kernels import DISC_CHART, FLAT_CHART, SPHERE_CHART, TUBE_CHART, UV_CHART
-from jagged_quilt.blend._seat_kernels import ANY, FLIPS, QUARTER, SEED, SHIFTS
+from jagged_quilt.blend.shuffle import Shuffle
 from jagged_quilt.blend.warps import Drip, Flow, Swirl, Warp
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
@@ -56,54 +55,6 @@ Place = tuple[float, float, float]
 Pair = tuple[float, float]
 
 
-class Turn(Choice):
-    """How patches of a shuffled texture are turned: not at all, by quarters, or any way."""
-
-    NONE = "none", 0
-    QUARTER = "quarter", QUARTER
-    ANY = "any", ANY
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Shuffle:
-    """Breaks the repeat of a texture: it lies in patches, each shifted, turned and mirrored at random, all maps together.
-
-    Patches stand on a grid of equilateral triangles and fade into each other. Where they mix, the difference from the mean is
-    spread again, so that mean and variance stay as they are (Heitz and Neyret 2018).
-
-    Attributes
-    ----------
-    size : float
-        Metres from patch to patch.
-    border : float
-        0.02 to 1: how wide they fade; 1 mixes everywhere, as noise by example does.
-    turn : "none", "quarter" or "any"
-    mirror, shift : bool
-    seed : int
-        0 to 2^20.
-    """
-
-    __repr__ = brief
-
-    size: float
-    border: float = 0.2
-    turn: Turn = Turn.ANY
-    mirror: bool = True
-    shift: bool = True
-    seed: int = 0
-
-    def __post_init__(self) -> None:
-        positive("shuffle size", self.size, "m")
-        number_in("shuffle border", self.border, 0.02, 1)
-        whole_number_in("shuffle seed", self.seed, 0, 1 << 20)
-        object.__setattr__(self, "turn", Turn.of(self.turn, "way to turn patches"))
-
-    @property
-    def ways(self) -> int:
-        """All of it but the size and the border, as the kernel knows it."""
-        return self.turn.code + FLIPS * bool(self.mirror) + SHIFTS * bool(self.shift) + SEED * self.seed
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Apart:
     """How one map of a layer lies otherwise than the rest, on top of how those lie.
@@ -144,8 +95,12 @@ class Apart:
         return np.diag(1 / np.array(self.scale, np.float64)) @ turn
 
 
+PROJECTIONS: dict[str, type[ProjectionBase]] = {}
+"""Every kind of projection by its name in quilt files; a new one is here as soon as it is defined."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Lie:
+class ProjectionBase:
     """What all projections share: how the pattern is moved and turned, and how it is read.
 
     Attributes
@@ -187,11 +142,17 @@ class Lie:
 
     called: ClassVar[str]
     """Its name in quilt files."""
-    chart: ClassVar[int] = FLAT_CHART
-    """Which kind of chart it lies on, as the kernel knows it."""
+    kind: ClassVar[int] = k.FLAT
+    """Which kind of mapping it is, as the kernel knows it."""
+    uses_uv: ClassVar[bool] = False
+    """Whether it goes by the surface's own coordinates."""
+    closes_around: ClassVar[bool] = False
+    """Whether u begins again on the surface, so that nothing but whole tiles fits."""
 
     def __init_subclass__(cls) -> None:
         cls.__repr__ = brief  # type: ignore[method-assign]  # before the dataclass writes one of its own
+        if "called" in vars(cls):
+            PROJECTIONS[cls.called] = cls
 
     def __post_init__(self) -> None:
         if isinstance(self.scale, (int, float)):
@@ -225,7 +186,7 @@ class Lie:
 
     @property
     def planes(self) -> int:
-        """What it does with the planes of its chart, as the kernel knows it."""
+        """What it does with the planes of its mapping, as the kernel knows it."""
         return k.ONLY_Y
 
     @property
@@ -246,206 +207,56 @@ class Lie:
         over = np.diag([-1.0 if "u" in self.mirror else 1.0, -1.0 if "v" in self.mirror else 1.0])
         return np.diag([1 / self.scales[0], 1 / self.scales[1]]) @ over @ turn
 
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Uv(Lie):
-    """Laid on by the surface's own texture coordinates.
-
-    Attributes
-    ----------
-    metres : float or None
-        What one unit of u and v stands for. None is as measured on the surface (the root of area over area in uv), so that
-        tiles are as large as on other projections; the tile size of the swatch gives one repeat for each unit.
-    """
-
-    metres: float | None = None
-    called: ClassVar[str] = "uv"
-    chart: ClassVar[int] = UV_CHART
-
-    def __post_init__(self) -> None:
-        Lie.__post_init__(self)
-        if self.metres is not None:
-            positive("metres", self.metres, "m")
-
-
-@dataclass(frozen=True, slots=True)
-class Planar(Lie):
-    """Laid on along one axis: from above u runs east and v south; from a side, u to the right and v down, as seen from
-    outside.
-
-    Attributes
-    ----------
-    axis : "x", "y", "z" or (x, y, z)
-        The line along which it is laid on; from both of its ends.
-    space : "world" or "object"
-        Whether the pattern stays in the world or goes with the object as it is moved and turned.
-    """
-
-    axis: str | Place = "y"
-    space: Space = Space.WORLD
-    called: ClassVar[str] = "planar"
-
     @property
-    def planes(self) -> int:
-        return k.ONLY_Y if abs(unit_axis(self.axis)[1]) >= 0.7071 else k.ONLY_Z
-
-    def __post_init__(self) -> None:
-        Lie.__post_init__(self)
-        unit_axis(self.axis)
-        object.__setattr__(self, "space", Space.of(self.space))
-
-
-@dataclass(frozen=True, slots=True)
-class Triplanar(Lie):
-    """Laid on from three axes, each side as one would read it from outside.
-
-    Attributes
-    ----------
-    sharpness : float
-        1 - 64: how fast one axis hands over to the next.
-    space : "world" or "object"
-    above : float
-        Degrees of slope up to which it is laid on from above alone, to save samples; 0 is nowhere.
-    above_fade : float
-        Degrees over which the sides come in.
-    eye : (x, y, z) or None
-        A camera about which it is laid on from above alone, up to `beyond` metres; the sides come in over `beyond_fade`.
-    beyond, beyond_fade : float
-        Metres.
-    """
-
-    sharpness: float = 4.0
-    space: Space = Space.WORLD
-    above: float = 0.0
-    above_fade: float = 10.0
-    eye: Place | None = None
-    beyond: float = 0.0
-    beyond_fade: float = 5.0
-    called: ClassVar[str] = "triplanar"
-
-    @property
-    def planes(self) -> int:
-        return k.SHARED
-
-    def __post_init__(self) -> None:
-        Lie.__post_init__(self)
-        number_in("sharpness", self.sharpness, 1, 64)
-        object.__setattr__(self, "space", Space.of(self.space))
-        number_in("above", self.above, 0, 90, "degrees")
-        positive("above_fade", self.above_fade, "degrees")
-        number_in("beyond", self.beyond, 0, unit="m")
-        positive("beyond_fade", self.beyond_fade, "m")
-        if self.eye is not None:
-            _place("eye", self.eye)
-        elif self.beyond:
-            raise RangeError("beyond is a distance from a camera; say where it stands with eye = (x, y, z)")
+    def plane_sharpness(self) -> float:
+        """How sharply it parts its planes; 1 where it has but one."""
+        return 1.0
 
     @property
     def is_limited(self) -> bool:
-        """Whether there are places where it is laid on from above alone."""
-        return self.above > 0 or self.beyond > 0
-
-
-@dataclass(frozen=True, slots=True)
-class Box(Lie):
-    """Laid on from whichever of three axes a place faces most, with a hard change between them."""
-
-    space: Space = Space.WORLD
-    called: ClassVar[str] = "box"
+        """Whether there are points at which some of its planes are left out to save samples."""
+        return False
 
     @property
-    def planes(self) -> int:
-        return k.FACED_MOST
+    def without_limits(self) -> Self:
+        """The same projection with all of its planes everywhere."""
+        return self
 
-    def __post_init__(self) -> None:
-        Lie.__post_init__(self)
-        object.__setattr__(self, "space", Space.of(self.space))
+    @property
+    def unit_is_measured(self) -> bool:
+        """Whether the metres of one unit of uv are to be measured on the surface."""
+        return False
 
+    def with_unit(self, metres: float) -> Self:
+        """Return the same projection with one unit of uv said, where it is measured otherwise."""
+        return self
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Round(Lie):
-    """What is laid on around an axis. The tile is made a little longer or shorter along u, so that a whole number of them
-    goes around and none is cut.
+    def unit(self, measured: float) -> float:
+        """Return the metres of one unit of uv, where so many are measured."""
+        return measured
 
-    Attributes
-    ----------
-    centre : (x, y, z)
-        Metres.
-    radius : float
-        Metres: where the tile size is true.
-    axis : "x", "y", "z" or (x, y, z)
-        From bottom to top.
-    space : "world" or "object"
-    """
+    @property
+    def local_axes(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """The axes of its mapping, one a row, and its origin, in the space that it names."""
+        return np.eye(3), np.zeros(3)
 
-    centre: Place = (0.0, 0.0, 0.0)
-    radius: float = 1.0
-    axis: str | Place = "y"
-    space: Space = Space.WORLD
+    def axes_in(self, frame: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the axes and the origin in the world, for an object whose frame (4, 4) takes it there."""
+        axes, origin = self.local_axes
+        if getattr(self, "space", Space.WORLD) is Space.OBJECT:
+            return axes @ frame[:3, :3].T, frame[:3, :3] @ origin + frame[:3, 3]
+        return axes, origin
 
-    def __post_init__(self) -> None:
-        Lie.__post_init__(self)
-        _place("centre", self.centre)
-        positive("radius", self.radius, "m")
-        unit_axis(self.axis)
-        object.__setattr__(self, "space", Space.of(self.space))
-        if self.shuffle is not None:
-            raise RangeError("patches of a shuffled texture would not meet where u wraps; use triplanar, a box or uv")
-        if self.rotation % 180:
-            raise RangeError(
-                f"rotation must be 0 or 180 degrees here, or the pattern would not meet where u wraps; got "
-                f"{self.rotation:g}; turn the axis, or use a box"
-            )
+    def fill_mapping(self, row: NDArray[np.void], *, tile: float, unit: float) -> None:
+        """Fill what only this kind of projection says in a row of MAPPING.
 
-    def repeats(self, tile: float) -> int:
-        """How many tiles go around."""
-        count = max(1, round(2 * np.pi * self.radius / (tile * self.scales[0])))
-        return count + count % 2 if self.wraps[0] is Wrap.MIRROR else count
+        tile : metres of the swatch's tile.
+        unit : metres of one unit of uv, as measured on the surface.
+        """
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spherical(Round):
-    """Laid on around a centre: u runs east around the axis, v from the top down, both in metres on a sphere of `radius`."""
-
-    called: ClassVar[str] = "spherical"
-    chart: ClassVar[int] = SPHERE_CHART
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Cylindrical(Round):
-    """Laid on around an axis: u runs east around it, in metres on a cylinder of `radius`; v runs down along it."""
-
-    called: ClassVar[str] = "cylindrical"
-    chart: ClassVar[int] = TUBE_CHART
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Polar(Round):
-    """Laid on around a point of the ground: u runs around it, in metres at `radius`; v runs outwards, in metres.
-
-    Attributes
-    ----------
-    spiral : float
-        Degrees by which the pattern turns with every metre outwards.
-    """
-
-    spiral: float = 0.0
-    called: ClassVar[str] = "polar"
-    chart: ClassVar[int] = DISC_CHART
-
-    def __post_init__(self) -> None:
-        Round.__post_init__(self)
-        number_in("spiral", self.spiral, -1e4, 1e4, "degrees/m")
-
-
-Projection = Uv | Planar | Triplanar | Box | Spherical | Cylindrical | Polar
-PROJECTIONS: dict[str, type[Projection]] = {
-    each.called: each for each in (Planar, Triplanar, Box, Spherical, Cylindrical, Polar, Uv)
-}
-"""Every kind of projection by its name in quilt files."""
-
-
-def _place(name: str, place: Place) -> None:
+def checked_place(name: str, place: Place) -> None:
+    """Raise `ShapeError` or `RangeError` if a value is not x, y and z in metres."""
     if not isinstance(place, (tuple, list)) or len(place) != 3:
         raise ShapeError(f"{name} must be x, y and z in metres; got {place!r}")
     for value in place:
@@ -456,7 +267,7 @@ def unit_axis(axis: str | Place) -> NDArray[np.float64]:
     """Return an axis, by name or as a vector, as a unit vector; raise `QuiltError` if it is none."""
     if isinstance(axis, str):
         return np.array(AXES[known_name("axis", axis, AXES)])
-    _place("axis", axis)
+    checked_place("axis", axis)
     length = float(np.linalg.norm(axis))
     if length < 1e-9:
         raise RangeError(f"axis must have a length; got {axis!r}")

@@ -8,7 +8,6 @@ from dataclasses import replace
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -28,6 +27,4 @@ def samples_saved(arrays: TextureArrays, layers: Sequence[Layer], points: Points
 
 
 def _without_limits(layer: Layer) -> Layer:
-    if not isinstance(layer.projection, Triplanar):
-        return layer
-    return replace(layer, projection=replace(layer.projection, above=0.0, eye=None, beyond=0.0))
+    return replace(layer, projection=layer.projection.without_limits)

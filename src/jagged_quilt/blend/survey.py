@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from jagged_quilt.blend import _rows as k
 from jagged_quilt.foundation.points import Points
 
 
@@ -43,7 +44,7 @@ class Survey:
 
     @classmethod
     def of(cls, values: NDArray[np.float32], points: Points, repeats: NDArray[np.float64], side: int) -> Survey:
-        """Make one from what the kernel tells, (N, SURVEYED).
+        """Make one from what the kernel answers, (N, Survey.END).
 
         Parameters
         ----------
@@ -52,7 +53,7 @@ class Survey:
         side : int
             Texels along a tile.
         """
-        slopes = values[:, 3:9].astype(np.float64).reshape(-1, 2, 3)
+        slopes = values[:, k.Survey.GRADIENTS : k.Survey.PLANE].astype(np.float64).reshape(-1, 2, 3)
         tangent = points.tangent[:, :3].astype(np.float64)
         across = np.cross(points.normal.astype(np.float64), tangent)
         flat = np.stack([np.einsum("nud,nd->nu", slopes, way) for way in (tangent, across)], axis=2)
@@ -64,8 +65,8 @@ class Survey:
             place=(values[:, :2] * repeats[:, None]).astype(np.float32),
             stretch=stretch.astype(np.float32),
             density=(np.sqrt(area) * repeats * side).astype(np.float32),
-            mip=values[:, 12],
-            plane=values[:, 9].astype(np.int64),
-            share=values[:, 10],
-            reads=values[:, 11],
+            mip=values[:, k.Survey.MIP],
+            plane=values[:, k.Survey.PLANE].astype(np.int64),
+            share=values[:, k.Survey.SHARE],
+            reads=values[:, k.Survey.READS],
         )

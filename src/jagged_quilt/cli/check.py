@@ -152,7 +152,7 @@ def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
 def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
     from rich.table import Table
 
-    from jagged_quilt.maps.roles import RARE_ROLES, SURFACE_ROLES
+    from jagged_quilt.maps.roles import OPTIONAL_ROLES, SURFACE_ROLES
 
     table = Table("swatch", "tile", *(role.key for role in SURFACE_ROLES), "seam", "faults", box=None, header_style="bold")
     for audit, source in zip(audits, sources, strict=True):
@@ -161,7 +161,7 @@ def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
         table.add_row(audit.name, _tile_words(source), *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
     terminal().print(table)
     for audit in audits:
-        rare = [role.key.replace("_", " ") for role in RARE_ROLES if role.key in audit.maps]
+        rare = [role.key.replace("_", " ") for role in OPTIONAL_ROLES if role.key in audit.maps]
         if rare:
             click.echo(f" {audit.name}: {', '.join(rare)} too")
 

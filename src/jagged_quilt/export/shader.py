@@ -17,8 +17,6 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend import _seat_kernels as seats
-from jagged_quilt.blend._chart_kernels import DISC_CHART, FLAT_CHART, PLANE_CUT, SPHERE_CHART, UV_CHART
 from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, opened
@@ -247,8 +245,8 @@ class _Making:
     @cached_property
     def features(self) -> frozenset[str]:
         """What the blend has, by the words of the source."""
-        rows, charts = self.rows, self.plan.chart_rows
-        flat, uv = charts["kind"] == FLAT_CHART, charts["kind"] == UV_CHART
+        rows, mappings = self.rows, self.plan.mapping_rows
+        flat, uv = mappings["kind"] == k.FLAT, mappings["kind"] == k.BY_UV
         exact = self.filtering is Filtering.EXACT
         folds = any(each.projection.wraps != (Wrap.REPEAT, Wrap.REPEAT) for each in self.layers)
         has = {
@@ -260,10 +258,10 @@ class _Making:
             "flat": bool(flat.any()),
             "uv": bool(uv.any()),
             "round": bool((~flat & ~uv).any()),
-            "ways": bool((uv & (charts["cheap"] > 0)).any()),
+            "ways": bool((uv & (mappings["cheap"] > 0)).any()),
             "box": bool((rows["planes"] == k.FACED_MOST).any()),
-            "limited": bool((charts["slope_from"] <= 1).any() or (charts["far"] > 0).any()),
-            "cheap": bool((charts["cheap"] > 0).any()),
+            "limited": bool((mappings["slope_from"] <= 1).any() or (mappings["far"] > 0).any()),
+            "cheap": bool((mappings["cheap"] > 0).any()),
             "shuffle": bool((rows["patch_size"] > 0).any()),
             "apart": bool(len(self.plan.groups)),
             "together": not self.plan.groups,
@@ -304,7 +302,7 @@ class _Making:
             "film_reads": "\n".join(f"    film[{n}] = texture(film_{n}, uv).r;" for n in range(len(plan.films))),
             "cost": cost(plan, self.arrays, held, self.sheets, self.average),
             "layers": str(count),
-            "charts": str(len(plan.chart_rows)),
+            "charts": str(len(plan.mapping_rows)),
             "samplers": "\n".join(f"uniform sampler2DArray {each.name};  // {each.words}" for each in held),
             "means": "\n".join(f"    vec4 mean_{each.name};" for each in held),
             "pair_rows": str(-(-count // 4)),
@@ -325,18 +323,18 @@ class _Making:
             "only_y": str(k.ONLY_Y),
             "only_z": str(k.ONLY_Z),
             "faced_most": str(k.FACED_MOST),
-            "plane_cut": f"{PLANE_CUT:g}",
+            "plane_cut": f"{k.PLANE_CUT:g}",
             "add_texel": add_texel(plan, held),
-            "seed": str(seats.SEED),
-            "any_turn": str(seats.ANY),
-            "quarter_turn": str(seats.QUARTER),
-            "flips": str(seats.FLIPS),
-            "shifts": str(seats.SHIFTS),
+            "seed": str(k.SEED),
+            "any_turn": str(k.ANY),
+            "quarter_turn": str(k.QUARTER),
+            "flips": str(k.FLIPS),
+            "shifts": str(k.SHIFTS),
             "mean_texel": "\n".join(f"            mean.{each.name} = layer.mean_{each.name};" for each in held),
-            "uv_kind": str(UV_CHART),
-            "flat_kind": str(FLAT_CHART),
-            "sphere_kind": str(SPHERE_CHART),
-            "disc_kind": str(DISC_CHART),
+            "uv_kind": str(k.BY_UV),
+            "flat_kind": str(k.FLAT),
+            "sphere_kind": str(k.SPHERE),
+            "disc_kind": str(k.DISC),
             "groups": str(len(plan.groups)),
             "height_of": height_of(plan),
             "mix_look": mix_look(plan),

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.plan import BlendPlan
 from jagged_quilt.export.shader_arrays import FileArray
 from jagged_quilt.foundation.errors import RangeError
@@ -38,7 +39,7 @@ def _tables(
     plan: BlendPlan, arrays: TextureArrays, features: Collection[str], held: Sequence[FileArray]
 ) -> list[tuple[str, NDArray[np.void]]]:
     """The members of the uniform block, in order."""
-    tables = [("layers", _layer_table(plan, arrays, features, held)), ("charts", _chart_table(plan))]
+    tables = [("layers", _layer_table(plan, arrays, features, held)), ("charts", _mapping_table(plan))]
     count = len(plan.layers)
     if "meets" in features:
         pairs = np.zeros((count, -(-count // 4) * 4), "<f4")
@@ -68,19 +69,19 @@ def _layer_table(
     for number, each in enumerate(held):  # swatches of the same content share a slice
         own = [arrays.facts[place].slices[each.layout.name] for place in places]
         table["slices" if number < _AT_ONCE else "more_slices"][:, number % _AT_ONCE] = own
-    table["which"] = np.stack([places, rows["chart"], rows["planes"], rows["filter"]], axis=1)
+    table["which"] = np.stack([places, rows["mapping"], rows["planes"], rows["filter"]], axis=1)
     taps = rows["most_taps"].astype(int)
     table["ways"] = np.stack([rows["wrap_u"], rows["wrap_v"], rows["patch_ways"], taps], axis=1)
     table["lies"] = np.stack([rows["tiles"], rows["sharpness"], rows["patch_size"], rows["patch_border"]], axis=1)
-    table["meets"][:, :3] = np.stack([rows["hardness"], rows["relief"], rows["rise"]], axis=1)
-    table["tunes"][:, :3] = np.stack([rows["steep"], rows["rougher"], rows["occluded"]], axis=1)
+    table["meets"][:, :3] = np.stack([rows["hardness"], rows["relief"], rows["height_offset"]], axis=1)
+    table["tunes"][:, :3] = np.stack([rows["normal_scale"], rows["roughness_offset"], rows["occlusion_strength"]], axis=1)
     for row, name in enumerate(("red", "green", "blue")):
         table[name][:, :3] = rows["colours"][:, row]
     if "apart" in features:
         if len(plan.groups) > 4:
             raise RangeError(f"the shader takes maps apart in four ways at most; these layers have {len(plan.groups)}")
         table["apart"] = -1
-        table["apart"][:, : len(plan.groups)] = plan.apart_rows.T
+        table["apart"][:, : len(plan.groups)] = plan.per_map_rows.T
     if "shuffle" in features:
         for number, layer in enumerate(plan.layers):
             if layer.projection.shuffle is not None:
@@ -89,18 +90,19 @@ def _layer_table(
     return table
 
 
-def _chart_table(plan: BlendPlan) -> NDArray[np.void]:
-    charts = plan.chart_rows
+def _mapping_table(plan: BlendPlan) -> NDArray[np.void]:
+    mappings = plan.mapping_rows
     names = ("axis_x", "axis_y", "axis_z", "turn", "placed", "around", "limits", "eye")
-    table = np.zeros(len(charts), [(name, "<f4", 4) for name in names])
+    table = np.zeros(len(mappings), [(name, "<f4", 4) for name in names])
     for row, name in enumerate(("axis_x", "axis_y", "axis_z")):
-        table[name][:, :3] = charts["axes"][:, row]
-        table[name][:, 3] = (charts["exact_axes"][:, row] * charts["exact_origin"]).sum(axis=1)
-    table["turn"] = charts["turn"].reshape(-1, 4)
-    table["placed"] = np.column_stack([charts["offset"], charts["flat"], charts["cheap"]])
-    table["around"][:, :3] = np.stack([charts["radius"], charts["around"], charts["spiral"]], axis=1)
-    table["limits"] = np.stack([charts["slope_from"], charts["slope_to"], charts["near"], charts["far"]], axis=1)
-    table["eye"] = np.column_stack([charts["eye"], charts["kind"]])
+        table[name][:, :3] = mappings["axes"][:, row]
+        table[name][:, 3] = (mappings["exact_axes"][:, row] * mappings["exact_origin"]).sum(axis=1)
+    table["turn"] = mappings["turn"].reshape(-1, 4)
+    table["placed"] = np.column_stack([mappings["offset"], mappings["aspect"], mappings["cheap"]])
+    metres = np.where(mappings["kind"] == k.BY_UV, mappings["unit"], mappings["radius"])
+    table["around"][:, :3] = np.stack([metres, mappings["around"], mappings["spiral"]], axis=1)
+    table["limits"] = np.stack([mappings["slope_from"], mappings["slope_to"], mappings["near"], mappings["far"]], axis=1)
+    table["eye"] = np.column_stack([mappings["eye"], mappings["kind"]])
     return table
 
 

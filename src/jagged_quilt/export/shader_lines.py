@@ -8,7 +8,6 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend._chart_kernels import FLAT_CHART
 from jagged_quilt.blend.plan import BlendPlan, Output
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.export.shader_arrays import FileArray
@@ -44,9 +43,9 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
     """How many samples a pixel takes at most, and on average over the ground, and what is bound."""
     lines, most = [], 0
     for number, (layer, row) in enumerate(zip(plan.layers, plan.layer_rows, strict=True)):
-        planes = 3 if row["planes"] == k.SHARED and plan.chart_rows[row["chart"]]["kind"] == FLAT_CHART else 1
+        planes = 3 if row["planes"] == k.SHARED and plan.mapping_rows[row["mapping"]]["kind"] == k.FLAT else 1
         laid = planes * (3 if row["patch_size"] > 0 else 1)
-        apart = planes * int((plan.apart_rows[:, number] >= 0).sum()) if len(plan.groups) else 0
+        apart = planes * int((plan.per_map_rows[:, number] >= 0).sum()) if len(plan.groups) else 0
         places = f"{laid + apart} place{'s' if laid + apart > 1 else ''}"
         far = " far away" if number >= len(plan.names) else ""
         lines.append(f"//   {number:>3}  {layer.name}{far}: {layer.projection.called}, at most {places} to read")

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Uv
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.maps.swatch import Swatch
@@ -30,11 +29,10 @@ def tiled_parts(mesh: Mesh, layers: Mapping[str, Sequence[Layer]], swatches: Map
     for part in mesh.parts:
         own = layers[part.name]
         if part.name not in baked and own[0].swatch in swatches:
-            swatch, lie = swatches[own[0].swatch], own[0].projection
-            assert isinstance(lie, Uv)
-            metres = mesh.metres_of(part) if lie.metres is None else lie.metres
-            per_metre = np.diag(lie.turned) / (swatch.tile, swatch.tile * swatch.aspect)
-            (u, v), (left, down) = per_metre * metres, -per_metre * np.array(lie.offset)
+            swatch, projection = swatches[own[0].swatch], own[0].projection
+            metres = projection.unit(mesh.metres_of(part))
+            per_metre = np.diag(projection.turned) / (swatch.tile, swatch.tile * swatch.aspect)
+            (u, v), (left, down) = per_metre * metres, -per_metre * np.array(projection.offset)
             out[part.name] = Tiled(swatch=swatch, scale=(float(u), float(v)), offset=(float(left), float(down)))
     return out
 
@@ -56,18 +54,18 @@ def _against(layers: Sequence[Layer]) -> str:
     """Why layers are more than one swatch by uv, as it is; empty where they are that."""
     if len(layers) > 1:
         return f"it has {len(layers)} layers"
-    layer, lie = layers[0], layers[0].projection
-    if not isinstance(lie, Uv):
-        return f"its layer is not laid on by uv (projection = {lie.called!r})"
-    turned = np.asarray(lie.turned)
+    layer, projection = layers[0], layers[0].projection
+    if not projection.uses_uv:
+        return f"its layer is not laid on by uv (projection = {projection.called!r})"
+    turned = np.asarray(projection.turned)
     said = {
         "mask": layer.mask is not None,
         "medley": layer.medley is not None,
         "far": layer.far is not None,
         "rotation or mirror": abs(turned[0, 1]) + abs(turned[1, 0]) > 1e-12 or turned[0, 0] <= 0 or turned[1, 1] <= 0,
-        "wrap": lie.wraps != (Wrap.REPEAT, Wrap.REPEAT),
-        "warp": lie.warp is not None,
-        "shuffle": lie.shuffle is not None,
+        "wrap": projection.wraps != (Wrap.REPEAT, Wrap.REPEAT),
+        "warp": projection.warp is not None,
+        "shuffle": projection.shuffle is not None,
         "tuning": layer.tuning != AS_IT_IS,
         "apart": bool(layer.apart),
     }

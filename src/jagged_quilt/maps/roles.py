@@ -191,10 +191,10 @@ class MapRole(Enum):
 SURFACE_ROLES = tuple(role for role in MapRole if role.value.always)
 """The roles that are blended and baked of every surface; what the others tell is turned into these when a swatch is read."""
 
-RARE_ROLES = tuple(role for role in MapRole if role.value.array and not role.value.always)
+OPTIONAL_ROLES = tuple(role for role in MapRole if role.value.array and not role.value.always)
 """The roles that most materials lack: packed, blended and baked where a swatch has them; elsewhere they cost nothing."""
 
-BLENDED_ROLES = SURFACE_ROLES + RARE_ROLES
+BLENDED_ROLES = SURFACE_ROLES + OPTIONAL_ROLES
 
 CUT_OUT = 0.5
 """The opacity below which nothing is there, where nothing else is said."""

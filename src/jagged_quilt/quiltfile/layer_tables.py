@@ -7,9 +7,11 @@ from typing import Literal
 
 from pydantic import Field, create_model
 
+import jagged_quilt.blend.round_projections  # noqa: F401  # so that all kinds of projection are known
 from jagged_quilt.blend.distance import Far
+from jagged_quilt.blend.flat_projections import Planar, Uv
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, Lie, Planar, Projection, Uv
+from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, ProjectionBase
 from jagged_quilt.blend.tuning import Tuning
 from jagged_quilt.blend.warps import Drip, Swirl, Warp
 from jagged_quilt.foundation.errors import RangeError
@@ -20,7 +22,7 @@ from jagged_quilt.quiltfile.tables import Table, keys_of, said, some
 
 OWN = "own"
 """The swatch of a mesh's layer that stands for the material of each part."""
-_SHARED = {each.name for each in fields(Lie)}
+_SHARED = {each.name for each in fields(ProjectionBase)}
 _OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in PROJECTIONS.items()}
 _OF_SOME = set().union(*_OWN.values())
 _LAYER = keys_of(Layer)
@@ -60,7 +62,7 @@ class _LayerKeys(Table):
         """Whether it shows what a mesh's own material says."""
         return self.swatch == OWN
 
-    def lie(self) -> Projection:
+    def lie(self) -> ProjectionBase:
         """Return the projection; raise `RangeError` if a key has no effect on it.
 
         A mesh's own material lies by uv, and its normals as they are, unless the layer says otherwise.

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Uv
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import RangeError
@@ -118,13 +117,13 @@ def _of_material(name: str, mesh: Mesh, part: Part, layer: Layer) -> Layer:
     if material is None or not material.rules:
         what = f'material "{part.material}", of which nothing is known' if part.material else "no material"
         raise RangeError(f'part "{part.name}" has {what}; give it a layer of a swatch: part = "{part.name}"')
-    lie = layer.projection
-    if isinstance(lie, Uv) and lie.metres is None:
-        lie = replace(lie, metres=_metres(mesh, material.name))
-    if isinstance(lie, Uv) and lie.wraps == (Wrap.REPEAT, Wrap.REPEAT) and lie.shuffle is None:
-        lie = replace(lie, wrap=material.wrap)
+    projection = layer.projection
+    if projection.unit_is_measured:
+        projection = projection.with_unit(_metres(mesh, material.name))
+    if projection.uses_uv and projection.wraps == (Wrap.REPEAT, Wrap.REPEAT) and projection.shuffle is None:
+        projection = replace(projection, wrap=material.wrap)
     tuning = replace(layer.tuning, vertex_colour=layer.tuning.vertex_colour or material.vertex_colours)
-    return replace(layer, swatch=own_name(name, material.name), projection=lie, label=layer.label or OWN, tuning=tuning)
+    return replace(layer, swatch=own_name(name, material.name), projection=projection, label=layer.label or OWN, tuning=tuning)
 
 
 def _base_of(mesh: Mesh) -> NDArray[np.float64]:

@@ -33,7 +33,7 @@ from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.names import channels_of
-from jagged_quilt.maps.roles import PACKED, RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import OPTIONAL_ROLES, PACKED, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource, plain_value
 from jagged_quilt.masks.image_mask import ImageMask
@@ -390,7 +390,7 @@ class Quilt:
     def not_carried(self, audits: Sequence[SwatchAudit]) -> list[str]:
         """Return what swatches were found to have and none of the arrays that the file names holds, a line each."""
         out = []
-        for role in RARE_ROLES:
+        for role in OPTIONAL_ROLES:
             has = [audit.name for audit in audits if role.key in audit.maps]
             if has and not any(role in layout.roles for layout in self.layouts):
                 names = ", ".join(f'"{name}"' for name in has[:6]) + (" …" if len(has) > 6 else "")

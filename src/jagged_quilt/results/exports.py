@@ -28,7 +28,7 @@ from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.maps.image_files import write_image
-from jagged_quilt.maps.roles import RARE_ROLES
+from jagged_quilt.maps.roles import OPTIONAL_ROLES
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import GROUND
@@ -77,7 +77,7 @@ def _write_shader(results: Results, folder: Path, dialect: str, form: str, avera
     if form == "live":
         how["weights"] = _live(results)
     shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how)
-    light = light_shader(quilt.lighting, coat=any(role in RARE_ROLES for layout in arrays.layouts for role in layout.roles))
+    light = light_shader(quilt.lighting, coat=any(role in OPTIONAL_ROLES for layout in arrays.layouts for role in layout.roles))
     files = [*write_shader(folder, shader), *write_light(folder, light)]
     return files, replace(shader, left_out=(*shader.left_out, *light.left_out))
 

@@ -13,8 +13,8 @@ import numpy as np
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps
+from jagged_quilt.blend.flat_projections import Triplanar, Uv
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import MapRole

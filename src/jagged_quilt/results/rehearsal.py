@@ -18,8 +18,8 @@ from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.coarser import halved
 from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.flat_projections import Triplanar
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Triplanar
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.compiler import when_compiling

@@ -15,7 +15,6 @@ from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer, every_swatch
-from jagged_quilt.blend.projection import Triplanar, Uv
 from jagged_quilt.blend.samples import samples_saved
 from jagged_quilt.export.driver import Driver
 from jagged_quilt.export.shader_blend import baked_on
@@ -359,7 +358,7 @@ class Results:
     def _saved_words(self) -> str:
         """How many samples the limits of triplanar layers save, where there are such limits."""
         layers, terrain = self.quilt.layers, self.quilt.terrain
-        if not any(isinstance(each.projection, Triplanar) and each.projection.is_limited for each in layers):
+        if not any(each.projection.is_limited for each in layers):
             return ""
         points = terrain.points(terrain.layout(_SAVED_TEXELS))
         saved = samples_saved(self.arrays, layers, points, self.weights.at(points))
@@ -528,7 +527,7 @@ def uv_words(mesh: Mesh, layers: Mapping[str, Sequence[Layer]]) -> str:
     measured = {
         part.name: mesh.metres_of(part)
         for part in mesh.parts
-        if any(isinstance(layer.projection, Uv) and layer.projection.metres is None for layer in layers[part.name])
+        if any(layer.projection.unit_is_measured for layer in layers[part.name])
     }
     if not measured:
         return ""

@@ -12,7 +12,7 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
-from jagged_quilt.maps.roles import RARE_ROLES, MapRole
+from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.glances import free_of
 from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
@@ -100,7 +100,7 @@ def light_in_parts(
 def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
     """Draw the light of a view in its parts: those of which it is the sum, what they are made with, and each lamp alone."""
     lights, coated = scene.lighting.lights, MapRole.COAT in scene.roles
-    missing = {role.key for role in RARE_ROLES if role not in scene.roles}
+    missing = {role.key for role in OPTIONAL_ROLES if role not in scene.roles}
     kinds = [name for name in (*PARTS, "air and sky") if name not in missing]
     count = min(2 + len(kinds) + 2 * coated + 2 * len(lights), _MOST)
     across, rows = (3, 3) if count <= 9 else (4, 3) if count <= 12 else (4, 4)

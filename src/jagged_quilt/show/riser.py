@@ -6,8 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.flat_projections import Planar, Triplanar
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import Planar, Projection, Triplanar
+from jagged_quilt.blend.projection import ProjectionBase
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.lamps import Sun
@@ -22,7 +23,7 @@ from jagged_quilt.weights.point_weights import PointWeights
 STEEP = 45.0  # degrees
 
 
-def stretch_of(points: Points, projection: Projection) -> NDArray[np.float32]:
+def stretch_of(points: Points, projection: ProjectionBase) -> NDArray[np.float32]:
     """Return how much longer than wide a texel lies at each point, (N,), on the plane that counts most."""
     one = PointWeights.all_of("grid", len(points))
     return Blend(grid_arrays(tile=4.0, side=4), [Layer("grid", projection)]).survey(points, one).stretch
@@ -40,7 +41,7 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None 
         "The same cliff, planar and triplanar",
         f"labelled grid, one square = 1 m; {100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°",
     )
-    sides: tuple[tuple[str, Projection, NDArray[np.float32]], ...] = (
+    sides: tuple[tuple[str, ProjectionBase, NDArray[np.float32]], ...] = (
         ("planar, laid on from above", Planar(), stretch_of(steep, Planar())),
         (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_of(steep, Triplanar(sharpness))),
     )

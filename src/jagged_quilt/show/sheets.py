@@ -13,7 +13,7 @@ from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.roles import BLENDED_ROLES, RARE_ROLES, SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, OPTIONAL_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_of_data
@@ -35,7 +35,7 @@ def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
 
 def _swatch_sheet(swatches: Sequence[Swatch], number: int, pages: int) -> Board:
     board = Board("Swatches" + (f" {number} / {pages}" if pages > 1 else ""), "each picture shows the full width of its map")
-    roles = (*SURFACE_ROLES, *(role for role in RARE_ROLES if any(role in swatch.maps for swatch in swatches)))
+    roles = (*SURFACE_ROLES, *(role for role in OPTIONAL_ROLES if any(role in swatch.maps for swatch in swatches)))
     left, top, down = 164, 78, 119
     across = (1263 - left) // (1 + len(roles))
     wide, high = across - 7, min(111, across - 7)
