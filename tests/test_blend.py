@@ -484,7 +484,7 @@ def loops_in_lanes():
     lit, ways, sums_lit, shining = (one.copy() for _ in range(4))
     white, found = (np.float32(1),) * 3, (np.zeros(_light_kernels.LANES, np.int32), np.zeros(_light_kernels.LANES, np.int32))
     yield _light_kernels.find_sky, (0, 0, 0, lit, *found)
-    yield _light_kernels.lay_base, (lit,)
+    yield _light_kernels.fill_base, (lit,)
     yield _light_kernels.shine, (white, lit, ways, sums_lit)
     yield _light_kernels.shine_on_coat, (white, lit, ways, sums_lit)
     yield _light_kernels.cover, (lit, sums_lit, shining)

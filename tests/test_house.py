@@ -25,7 +25,7 @@ BELOW = {
     "masks": {"foundation", "maps"},
     "weights": {"foundation", "maps", "masks"},
     "blend": {"foundation", "maps", "arrays", "masks", "weights"},
-    "light": {"foundation"},
+    "light": {"foundation", "maps"},
     "baking": {"foundation", "maps", "arrays", "meshes", "surfaces", "masks", "weights", "blend"},
     "show": {"foundation", "maps", "audit", "arrays", "meshes", "surfaces", "masks", "weights", "blend", "light"},
     "export": {

@@ -8,7 +8,6 @@ to a lane, a constant apart, so that LLVM sees that rows do not overlap. The tab
 
 from __future__ import annotations
 
-from itertools import accumulate
 from typing import NamedTuple
 
 import numpy as np
@@ -17,7 +16,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.row_table import RowTable
-from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import ALL_COLUMNS, COLUMN_OF, SURFACE_COLUMNS, MapRole
 
 B = 128  # lanes: texels of a block, and columns of every row; all loops run over all of them, whatever the block holds
 TILE_ROWS, TILE_COLUMNS = 8, 16  # a block of a grid: such texels share more layers, planes and texture than a row does
@@ -239,14 +238,10 @@ class Survey(RowTable):
 LAYER_ROWS = int(Slot.WEIGHT)  # of a slot, what its layer says
 SURVEYED_ROWS = int(Survey.PLANE)
 
-_CHANNELS = [role.value.channels for role in BLENDED_ROLES]
-ROW_OF = dict(zip(BLENDED_ROLES, accumulate(_CHANNELS, initial=0), strict=False))
-"""The first row of a blended texel that each role takes."""
-OUTPUTS = sum(role.value.channels for role in SURFACE_ROLES)  # of every surface; plans with optional roles have ALL_OUTPUTS
-ALL_OUTPUTS = sum(_CHANNELS)
-NORMAL, HEIGHT, COAT_NORMAL = ROW_OF[MapRole.NORMAL], ROW_OF[MapRole.HEIGHT], ROW_OF[MapRole.COAT_NORMAL]
-DIFFUSE, SPECULAR = ROW_OF[MapRole.DIFFUSE], ROW_OF[MapRole.SPECULAR]
-ROUGHNESS, OCCLUSION = ROW_OF[MapRole.ROUGHNESS], ROW_OF[MapRole.OCCLUSION]
+OUTPUTS, ALL_OUTPUTS = SURFACE_COLUMNS, ALL_COLUMNS  # of plans without optional roles, and with them
+NORMAL, HEIGHT, COAT_NORMAL = COLUMN_OF[MapRole.NORMAL], COLUMN_OF[MapRole.HEIGHT], COLUMN_OF[MapRole.COAT_NORMAL]
+DIFFUSE, SPECULAR = COLUMN_OF[MapRole.DIFFUSE], COLUMN_OF[MapRole.SPECULAR]
+ROUGHNESS, OCCLUSION = COLUMN_OF[MapRole.ROUGHNESS], COLUMN_OF[MapRole.OCCLUSION]
 TILT, COAT_TILT, SUM_ROWS = ALL_OUTPUTS, ALL_OUTPUTS + 3, ALL_OUTPUTS + 6  # after them, the sums by which slopes tilt normals
 
 F0, F1, F2, HALF = np.float32(0.0), np.float32(1.0), np.float32(2.0), np.float32(0.5)

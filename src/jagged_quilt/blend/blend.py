@@ -27,7 +27,7 @@ from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.roles import BLENDED_ROLES, OPTIONAL_ROLES, MapRole, role_among, stored_type
+from jagged_quilt.maps.roles import BLENDED_ROLES, COLUMN_OF, OPTIONAL_ROLES, MapRole, role_among, stored_type
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -55,27 +55,27 @@ class Texels:
         """Return texels of maps of (N, C) values each; what is missing is neutral."""
         optional = any(role in maps for role in OPTIONAL_ROLES)
         out = cls(np.empty((count, k.ALL_OUTPUTS if optional else k.OUTPUTS), np.float32))
-        for role in (role for role in k.ROW_OF if role in out):
+        for role in (role for role in COLUMN_OF if role in out):
             out[role][...] = np.reshape(maps.get(role, np.array(role.value.neutral, np.float32)), (-1, *out[role].shape[1:]))
         return out
 
     def __getitem__(self, role: MapRole | str) -> NDArray[np.float32]:
         """Return one role, by its name too: (N, 3) linear colour or unit normals (-1..1), or (N,) numbers 0..1."""
         role = role_among(BLENDED_ROLES, role) if isinstance(role, str) else role
-        first, channels = k.ROW_OF[role], role.value.channels
+        first, channels = COLUMN_OF[role], role.value.channels
         if first >= self.values.shape[1]:
             raise KeyError(f"no layer of this blend has a map of the role {role.key}")
         return self.values[:, first] if channels == 1 else self.values[:, first : first + channels]
 
     def columns(self, role: MapRole) -> range:
         """Return the columns of `values` that hold a role."""
-        return range(k.ROW_OF[role], k.ROW_OF[role] + role.value.channels)
+        return range(COLUMN_OF[role], COLUMN_OF[role] + role.value.channels)
 
     def __contains__(self, role: object) -> bool:
         return any(role in (each, each.key) for each in self)
 
     def __iter__(self) -> Iterator[MapRole]:
-        return (role for role, first in k.ROW_OF.items() if first < self.values.shape[1])
+        return (role for role, first in COLUMN_OF.items() if first < self.values.shape[1])
 
     def keys(self) -> list[str]:
         """Return the names of the roles that were blended."""
@@ -236,14 +236,14 @@ class Blend:
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
         place = np.empty(0, np.int64) if where is None else where
         roles, arrays = [], list[Stored]()
-        for role in sorted(k.ROW_OF, key=lambda role: role.value.bits):  # of all roles, so that the kernel is compiled once
+        for role in sorted(COLUMN_OF, key=lambda role: role.value.bits):  # of all roles, so that the kernel is compiled once
             blended = any(each.role is role for each in self.plan.outputs)
             roles.append(role)
             arrays.append(target[role].reshape(len(target[role]), -1) if blended else np.empty((0, 0), stored_type(role)))
         return k.TargetRows(
             frozen(place, np.int64),
             _encode_table(),
-            frozen([k.ROW_OF[role] for role in roles], np.int32),
+            frozen([COLUMN_OF[role] for role in roles], np.int32),
             frozen([role.is_colour for role in roles], bool),
             _scales()[: k.ALL_OUTPUTS if self.plan.has_optional else k.OUTPUTS],
             tuple(each for each in arrays if each.dtype == np.uint8),
@@ -365,7 +365,7 @@ def _encode_table() -> NDArray[np.uint8]:
 def _scales() -> NDArray[np.float32]:
     """For each output the steps of its scale (of the table, where it is colour), and a x + b that brings it to 0..1."""
     out = np.zeros((k.ALL_OUTPUTS, 3), np.float32)
-    for role, first in k.ROW_OF.items():
+    for role, first in COLUMN_OF.items():
         top = len(_encode_table()) - 1 if role.is_colour else (1 << role.value.bits) - 1
         out[first : first + role.value.channels] = (top, 0.5, 0.5) if role.value.direction else (top, 1.0, 0.0)
     return frozen(out, np.float32)

@@ -25,7 +25,7 @@ from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.maps.roles import BLENDED_ROLES, OPTIONAL_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, COLUMN_OF, OPTIONAL_ROLES, MapRole
 from jagged_quilt.weights.medley import shown_names
 
 if TYPE_CHECKING:
@@ -256,12 +256,12 @@ class BlendPlan:
         """
         is_shuffled = bool(self.shuffled)
         reads, neutral = np.full(k.ALL_OUTPUTS, -1, np.int32), np.zeros(k.ALL_OUTPUTS, np.float32)
-        for role, first in k.ROW_OF.items():
+        for role, first in COLUMN_OF.items():
             neutral[first : first + role.value.channels] = role.value.neutral
         names = [layout.name for layout in self.layouts]
         for each in self.outputs:
             if each.array:
-                first = k.ROW_OF[each.role]
+                first = COLUMN_OF[each.role]
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
         count, read = (k.ALL_OUTPUTS if self.has_optional else k.OUTPUTS), {each.array for each in self.outputs}
         is_colour = np.array([layout.srgb and layout.name in read for layout in self.layouts])

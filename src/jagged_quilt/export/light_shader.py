@@ -74,7 +74,7 @@ def light_shader(lighting: Lighting, *, coat: bool = False) -> LightShader:
 
 def _gradient(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
     """The table of a sky that is a gradient, and what the source says of it."""
-    table = np.concatenate([rows.mirrored.reshape(SKY_ROUGHNESSES, UPS, -1), rows.shed.reshape(1, UPS, -1)])[..., :3]
+    table = np.concatenate([rows.mirrored.reshape(SKY_ROUGHNESSES, UPS, -1), rows.irradiance.reshape(1, UPS, -1)])[..., :3]
     return table, {"half_ups": str((UPS - 1) // 2), "last_sky": str(SKY_ROUGHNESSES - 1), "shed_row": str(SKY_ROUGHNESSES)}
 
 
@@ -90,7 +90,7 @@ def _pictures(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
     table = np.zeros((tops[-1] + 1, max(9, *(each.shape[1] for each in images)), 3), np.float32)
     for top, each in zip(tops, images, strict=False):
         table[top : top + len(each), : each.shape[1]] = each
-    table[-1, :9] = rows.shed.reshape(9, 3)
+    table[-1, :9] = rows.irradiance.reshape(9, 3)
     lies = [f"ivec3({top}, {each.shape[0]}, {each.shape[1]})" for top, each in zip(tops, images, strict=False)]
     words = {"pictures": str(len(images)), "last_picture": str(len(images) - 1), "shed_row": str(int(tops[-1]))}
     return table, words | {"picture_rows": ", ".join(lies)}

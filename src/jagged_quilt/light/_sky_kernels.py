@@ -25,7 +25,7 @@ class SkyRows(NamedTuple):
     zenith: NDArray[np.float32]
     horizon: NDArray[np.float32]
     ground: NDArray[np.float32]
-    shed: NDArray[np.float32]  # (UPS * 4,): three colours and 0; of an image (27,): nine harmonics of three colours each
+    irradiance: NDArray[np.float32]  # (UPS * 4,): three colours and 0; of an image (27,): nine harmonics of three colours each
     mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 4,); of an image all its pictures, texels of three
     pictures: NDArray[np.int64]  # (P, 3) where each begins, its rows and columns; none for a gradient
 

@@ -16,21 +16,17 @@ from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.light.tone import Tone, toned
+from jagged_quilt.maps.roles import SURFACE_COLUMNS
 
 Vectors = NDArray[np.float32]
 """(N, 3) float32."""
-
-
-COLUMNS = {"diffuse": 3, "normal": 3, "roughness": 1, "specular": 3, "height": 1, "occlusion": 1}
-RARE_COLUMNS = {"emission": 3, "coat": 1, "coat_normal": 3, "coat_roughness": 1}
-"""What stands in the columns of a lit surface, and how wide each is."""
 
 
 class LitSurface(NamedTuple):
     """What light falls on, at N points.
 
     values : (N, 12) or (N, 20) float32
-        By `COLUMNS`, and `RARE_COLUMNS` where there is any: unit normals in the world, specular at normal incidence.
+        By `SHADED_ROLES`: unit normals in the world, specular at normal incidence.
     eye : (N, 3)
         Unit, world; points to it.
     """
@@ -39,19 +35,19 @@ class LitSurface(NamedTuple):
     eye: Vectors
 
     @property
-    def has_rare(self) -> bool:
+    def has_optional(self) -> bool:
         """Whether it has coats or emission."""
-        return self.values.shape[1] > _kernels.GIVEN
+        return self.values.shape[1] > SURFACE_COLUMNS
 
     @property
     def occlusion(self) -> NDArray[np.float32]:
         """How open it is to the sky, (N,)."""
-        return self.values[:, _kernels.OPEN]
+        return self.values[:, _kernels.OCCLUSION]
 
     @property
     def coat_share(self) -> NDArray[np.float32]:
         """How much a coat throws back towards the eye and so takes from what lies below it, (N,): coat x Fresnel."""
-        if not self.has_rare:
+        if not self.has_optional:
             return np.zeros(len(self.values), np.float32)
         normal = self.values[:, _kernels.COAT_NORMAL : _kernels.COAT_NORMAL + 3]
         facing = np.clip(np.einsum("nd,nd->n", normal, self.eye), 1e-3, 1)
@@ -60,10 +56,10 @@ class LitSurface(NamedTuple):
 
     def without_glow(self) -> LitSurface:
         """Return the same without its emission."""
-        if not self.has_rare:
+        if not self.has_optional:
             return self
         values = self.values.copy()
-        values[:, _kernels.EMITTED : _kernels.EMITTED + 3] = 0
+        values[:, _kernels.EMISSION : _kernels.EMISSION + 3] = 0
         return self._replace(values=values)
 
 

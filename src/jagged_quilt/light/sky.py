@@ -76,7 +76,7 @@ def _rows_of(sky: Sky) -> _kernels.SkyRows:
     level = np.sqrt(1 - up**2)
     places = spread_out(_SAMPLES)
     towards, away = np.sqrt(places[:, 1]), np.sqrt(1 - places[:, 1]) * np.cos(2 * np.pi * places[:, 0])
-    shed = sky.from_up(up[:, None] * towards + level[:, None] * away).mean(axis=1)
+    irradiance = sky.from_up(up[:, None] * towards + level[:, None] * away).mean(axis=1)
     half = half_vectors(np.linspace(0, 1, _kernels.SKY_ROUGHNESSES), _SAMPLES)
     ahead = 2 * half[..., 2] ** 2 - 1
     aside = 2 * half[..., 2] * half[..., 0]
@@ -91,7 +91,7 @@ def _rows_of(sky: Sky) -> _kernels.SkyRows:
         zenith,
         horizon,
         ground,
-        frozen(_fours(shed), np.float32),
+        frozen(_fours(irradiance), np.float32),
         frozen(_fours(mirrored), np.float32),
         frozen(np.empty((0, 3)), np.int64),
     )

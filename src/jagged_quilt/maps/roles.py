@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from itertools import accumulate
 
 import numpy as np
 
@@ -42,6 +43,8 @@ class RoleFacts:
         Whether it is blended and baked even if no array carries it.
     direction : bool
         Whether it is a unit vector: stored with 0 in the middle, and of its channels the first two tell the third.
+    shaded : bool
+        Whether it stands among the columns of a texel that shading reads.
     """
 
     channels: int
@@ -53,6 +56,7 @@ class RoleFacts:
     bits: int = 8
     always: bool = False
     direction: bool = False
+    shaded: bool = True
 
     @property
     def letters(self) -> str:
@@ -171,6 +175,7 @@ class MapRole(Enum):
         neutral=(1.0,),
         note="black cut out",
         array="opacity",
+        shaded=False,
         words=_words("opacity alpha transparency cutout mask msk"),
     )
 
@@ -195,6 +200,20 @@ OPTIONAL_ROLES = tuple(role for role in MapRole if role.value.array and not role
 """The roles that most materials lack: packed, blended and baked where a swatch has them; elsewhere they cost nothing."""
 
 BLENDED_ROLES = SURFACE_ROLES + OPTIONAL_ROLES
+
+SHADED_ROLES = tuple(role for role in BLENDED_ROLES if role.value.shaded)
+"""Those that shading reads; height is one of them only so that texels need not be copied."""
+
+
+def columns_of(roles: Sequence[MapRole]) -> tuple[dict[MapRole, int], int]:
+    """Return the first column of each role where their channels stand side by side, and how many columns that takes."""
+    starts = list(accumulate((role.value.channels for role in roles), initial=0))
+    return dict(zip(roles, starts, strict=False)), starts[-1]
+
+
+COLUMN_OF, ALL_COLUMNS = columns_of(BLENDED_ROLES)
+"""The first column of a blended texel that each role takes."""
+SURFACE_COLUMNS = columns_of(SURFACE_ROLES)[1]
 
 CUT_OUT = 0.5
 """The opacity below which nothing is there, where nothing else is said."""

@@ -12,10 +12,10 @@ from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.light import COLUMNS, RARE_COLUMNS, LitSurface, hazed
+from jagged_quilt.light.light import LitSurface, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, SHADED_ROLES, MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
 from jagged_quilt.surfaces.camera import Camera
@@ -181,7 +181,6 @@ def lit_surface(
 
 def surface_of(texels: Texels, eye: NDArray[np.float32]) -> LitSurface:
     """Return texels with normals in the world as light falls on them."""
-    names = {**COLUMNS, **(RARE_COLUMNS if MapRole.COAT in texels else {})}
-    columns = [column for name in names for column in texels.columns(MapRole[name.upper()])]
+    columns = [column for role in SHADED_ROLES if role in texels for column in texels.columns(role)]
     as_it_is = columns == list(range(texels.values.shape[1]))  # unless there are others
     return LitSurface(texels.values if as_it_is else np.ascontiguousarray(texels.values[:, columns]), eye)
