@@ -34,7 +34,8 @@ if "--wide" in sys.argv:
 
 from jagged_quilt.blend import _kernels, _mapping_kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
-from jagged_quilt.blend.blend import Blend, NormalSpace
+from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.maps.roles import stored_type

@@ -3,7 +3,7 @@
     python benchmarks/first_touch.py            about four minutes
     python benchmarks/first_touch.py --quick    under a minute; a smaller demo, and not the first one
 
-The first demo compiles every kernel into an empty cache. The view is `jquilt show --view --anew` as a whole command; drawing it
+The first demo compiles every kernel into an empty cache. The view is `jquilt show view --anew` as a whole command; drawing it
 is set against blending as many points by the same weights, in one process. A look is timed from the saving of a changed
 threshold in the quilt file to the lines that say that the small and the whole picture are there: the median of several. The
 last line is JSON.
@@ -30,7 +30,7 @@ from jagged_quilt.results.results import Results
 JQUILT = [sys.executable, "-m", "jagged_quilt"]
 COMPILED = """
 import sys
-from jagged_quilt.foundation.compiler import when_compiling
+from jagged_quilt.foundation.kernels import when_compiling
 from jagged_quilt.cli.main import main
 names = []
 sys.argv = ["jquilt", *sys.argv[1:]]
@@ -129,9 +129,9 @@ def main():
             print(f"  {step:<12}{each:>6} s")
         quilt_file = folder / "warm" / "saltworks.quilt.toml"
         told["view_s"] = min(
-            seconds_of([*JQUILT, "show", quilt_file, "--view", "--anew"], env)[0] for _ in range(1 if quick else 3)
+            seconds_of([*JQUILT, "show", quilt_file, "view", "--anew"], env)[0] for _ in range(1 if quick else 3)
         )
-        print(f"jquilt show --view --anew: {told['view_s']:.1f} s")
+        print(f"jquilt show view --anew: {told['view_s']:.1f} s")
         kept = min(seconds_of([*JQUILT, "show", quilt_file], env)[0] for _ in range(1 if quick else 2))
         print(f"jquilt show, nothing changed: {kept:.1f} s")
         drawn, blended, points = drawing_over_blend(quilt_file, 1 if quick else 5)

@@ -16,7 +16,7 @@ project, out = Path(sys.argv[1]), Path(sys.argv[2])
 texels, row, column = (int(each) for each in (sys.argv[3:6] or (2048, 1600, 795)))  # of a bake along the ground; the middle
 if not (project / "bundle.json").exists():
     quilt = next(project.glob("*.quilt.toml"))
-    subprocess.run(["jquilt", "export", quilt, "--bundle", out / "bundle", "--no-zstd"], check=True)
+    subprocess.run(["jquilt", "export", "bundle", quilt, "--into", out / "bundle", "--no-zstd"], check=True)
     project = out / "bundle"
 bundle = json.loads((project / "bundle.json").read_text())
 

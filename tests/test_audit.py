@@ -337,7 +337,7 @@ class TestSheet:
         tilted = jq.Swatch(name="t", tile=1, relief=1, maps={**flat.maps, R.NORMAL: jq.TextureMap.of_values(R.NORMAL, right)})
         assert jq.show.lit_ball(tilted, 100).astype(int).sum(2)[50, 50] < ball[50, 50]  # it looks away from the light
 
-    @pytest.mark.parametrize("command", [["check"], ["show", "--audit"]])
+    @pytest.mark.parametrize("command", [["check"], ["show", "audit"]])
     def test_the_commands_tell_of_a_missing_folder(self, project, command):
         text = project.read_text().replace("swatches/brine", "swatches/brin")
         project.write_text(text)

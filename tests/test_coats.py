@@ -83,9 +83,9 @@ class TestArrays:
         for arrays in (jq.pack(swatches, side=16), jq.open_arrays(tmp_path)):
             alone, whole = arrays.open(["bare"]), arrays.open()
             assert (len(alone.layouts), len(whole.layouts)) == (3, 5)
-            assert [bool(each.rare) for each in whole.facts] == [False, True]
-            assert not jq.Blend(whole, [jq.Layer("bare")]).plan.has_rare
-            assert jq.Blend(whole, [jq.Layer("coated")]).plan.has_rare
+            assert [bool(each.optional) for each in whole.facts] == [False, True]
+            assert not jq.Blend(whole, [jq.Layer("bare")]).plan.has_optional
+            assert jq.Blend(whole, [jq.Layer("coated")]).plan.has_optional
 
     def test_the_coat_gets_as_rough_as_its_normals_are_bumpy(self):
         maps = made_maps(3, 64, roles=ALL)
@@ -236,7 +236,7 @@ class TestQuiltFile:
         for role in RARE:
             write_image(folder / "salt" / f"salt_{role.key}.png", np.array(made_maps(9, roles=ALL)[role].texels))
         file = folder / "job.quilt.toml"
-        for words in (["bake"], ["show", "--balls", "--debug", "light", "--with-and-without", "coat"]):
+        for words in (["bake"], ["show", "balls", "debug", "light", "without", "coat"]):
             code, _, said = jquilt(words[0], file, "--out", tmp_path / "out", *words[1:])
             assert code == 0, said
         assert {f"{role.key}.png" for role in ALL} <= {path.name for path in (tmp_path / "out" / "bake").iterdir()}

@@ -288,23 +288,23 @@ class TestSafety:
 
 class TestShow:
     def test_chosen_pictures_are_drawn_and_no_others(self, project):
-        code, said, errors = jquilt("show", project / "job.quilt.toml", "--weights", "--swatches", "--out", project / "here")
+        code, said, errors = jquilt("show", project / "job.quilt.toml", "weights", "swatches", "--out", project / "here")
         assert code == 0, errors
         assert {p.name for p in (project / "here" / "pictures").iterdir()} == {"weights.png", "weights_2.png", "swatches.png"}
         assert "weights.png" in said
 
     def test_a_view_without_a_camera_sees_the_whole_terrain(self, project):
-        assert jquilt("show", project / "job.quilt.toml", "--view")[0] == 0
+        assert jquilt("show", project / "job.quilt.toml", "view")[0] == 0
         picture = read_image(project / "out" / "pictures" / "view.png").astype(int)
         assert picture.shape == (800, 1280, 3)
         assert np.ptp(picture[350:500, 500:800]) > 30
 
     def test_a_refused_picture_leaves_the_others(self, project):
         quilt = project / "job.quilt.toml"
-        jquilt("show", quilt, "--weights")
+        jquilt("show", quilt, "weights")
         before = files_of(project / "out" / "pictures")
         (project / "salt" / "salt_diffuse.png").unlink()
-        assert jquilt("show", quilt, "--swatches")[0] == 2
+        assert jquilt("show", quilt, "swatches")[0] == 2
         assert files_of(project / "out" / "pictures") == before
 
 
@@ -355,7 +355,8 @@ class TestWeights:
         assert "nothing changed" in jquilt("adopt", own_saltworks)[1]
 
     def test_export_writes_what_is_asked_and_tells_which_layer_is_where(self, project):
-        code, said, _ = jquilt("export", project / "job.quilt.toml", "--splat", "--pairs", "--masks", "--bits", "16")
+        forms = [word for form in ("splat", "pairs", "masks") for word in ("--as", form)]
+        code, said, _ = jquilt("export", "weights", project / "job.quilt.toml", *forms, "--bits", "16")
         assert code == 0
         assert "splat_0.png: R clay, G salt" in said
         assert "pairs: 0 clay, 1 salt" in said
@@ -435,7 +436,7 @@ class TestWeights:
 
     def test_a_number_is_swept_and_coverage_written(self, project):
         quilt = project / "job.quilt.toml"
-        code, _, _ = jquilt("show", quilt, "--sweep", "layer.mask[1].threshold=0.2:0.8:4", "--csv", project / "cover.csv")
+        code, _, _ = jquilt("show", quilt, "sweep", "layer.mask[1].threshold=0.2:0.8:4", "--csv", project / "cover.csv")
         assert code == 0
         assert read_image(project / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
         header, *rows = (project / "cover.csv").read_text().splitlines()
@@ -443,7 +444,7 @@ class TestWeights:
         assert [row.split(",")[0] for row in rows] == ["clay", "salt"]
         assert sum(float(row.split(",")[2]) for row in rows) == pytest.approx(256, abs=0.01)
         for sweep, told in (("layer.mask[7].threshold=0:1:3", "leads nowhere"), ("x=0:1", "KEY=FROM:TO:COUNT")):
-            code, _, errors = jquilt("show", quilt, "--sweep", sweep)
+            code, _, errors = jquilt("show", quilt, "sweep", sweep)
             assert (code, told in errors) == (2, True)
 
     def test_time_moves_what_a_formula_drives(self, project):
@@ -482,7 +483,7 @@ class TestWithoutGround:
         assert "diffuse_height.ktx2" in jquilt("pack", alone)[1]
         code, said, _ = jquilt("show", alone)
         assert (code, "swatches.png" in said, "view.png" in said) == (0, True, False)
-        for words in (("weigh",), ("bake",), ("show", "--view"), ("show", "--debug", "grid"), ("show", "--at", "1,1")):
+        for words in (("weigh",), ("bake",), ("show", "view"), ("show", "debug", "grid"), ("show", "--at", "1,1")):
             code, _, errors = jquilt(words[0], alone, *words[1:])
             assert (code, len(errors.splitlines())) == (2, 1), words
             assert "[surface]" in errors
@@ -495,7 +496,7 @@ class TestWithoutGround:
         )
         alone.write_text(alone.read_text() + mesh)
         assert "normal.png" in jquilt("bake", alone)[1]
-        assert jquilt("show", alone, "--debug", "plane")[0] == 0
+        assert jquilt("show", alone, "debug", "plane")[0] == 0
         seen = read_image(alone.parent / "out" / "pictures" / "debug_plane.png")[60:720].astype(int)
         there = np.argwhere(np.abs(seen - seen[0, 0]).sum(axis=2) > 60)
         assert (there.min(axis=0) > 5).all()

@@ -52,7 +52,7 @@ class TestPacking:
         assert arrays.level("opacity", 3)[0, 0, :, 0].tolist() == [128, 128, 0, 0]  # as much as it covers of the full size
 
     def test_only_swatches_that_say_so_have_opacity(self, arrays):
-        assert [facts.rare for facts in arrays.facts] == [("opacity",), ()]
+        assert [facts.optional for facts in arrays.facts] == [("opacity",), ()]
         plain = jq.plain_swatch("x", diffuse=0.5)
         assert "opacity" not in [layout.name for layout in jq.pack([plain], side=4).layouts]
         blend = jq.Blend(arrays, [jq.Layer("wall")])
@@ -138,6 +138,6 @@ class TestBakes:
         path.write_text(path.read_text() + "[view]\ncut_out = 0.4\n")
         assert jquilt("bake", path)[0] == 0
         assert read_image(project / "out" / "bake" / "opacity.png").min() < 255
-        assert jquilt("show", path, "--view", "--maps")[0] == 0
+        assert jquilt("show", path, "view", "maps")[0] == 0
         path.write_text(path.read_text().replace("cut_out = 0.4", "cut_out = 4.0"))
-        assert "cut_out must be from 0 to 1" in jquilt("show", path, "--view")[2]
+        assert "cut_out must be from 0 to 1" in jquilt("show", path, "view")[2]

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import jquilt, made_maps, made_swatch
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.export.bundle import Bundle, write_bundle
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.foundation.canvas import Region
@@ -236,7 +236,7 @@ class TestGltf:
         )
         quilt = project / "job.quilt.toml"
         quilt.write_text(quilt.read_text() + mesh + layers)
-        code, said, errors = jquilt("export", quilt, "--scene", "glb", "--tiled")
+        code, said, errors = jquilt("export", "scene", quilt, "--tiled")
         assert code == 0, errors
         told = gltf_of(project / "out" / "export" / "scene.glb")
         by_name = {each["name"]: each for each in told["materials"]}
@@ -251,7 +251,7 @@ class TestGltf:
         used = [each["primitives"][0]["material"] for each in told["meshes"]]
         assert [told["materials"][number]["name"] for number in used] == ["ground", f"two: {parts[0][8:-2]}", "two"]
         assert validated(project / "out" / "export" / "scene.glb") == []
-        assert "--tiled is said of a --scene" in jquilt("export", quilt, "--scene", "usda", "--tiled")[2]
+        assert "in glTF alone" in jquilt("export", "scene", quilt, "--as", "usda", "--tiled")[2]
 
     def test_maps_of_a_swatch_may_differ_in_size(self, tmp_path):
         """As those of many sets do; constants are one texel."""
@@ -375,7 +375,7 @@ class TestMaterialX:
 def bundle(saltworks, tmp_path_factory):
     """A bundle of the demo, and where its results lie."""
     out = tmp_path_factory.mktemp("bundle")
-    code, said, errors = jquilt("export", saltworks, "--bundle", out / "bundle", "--no-zstd", "--out", out / "out")
+    code, said, errors = jquilt("export", "bundle", saltworks, "--into", out / "bundle", "--no-zstd", "--out", out / "out")
     assert code == 0, errors
     assert "bundle.json" in said
     return out / "bundle"
@@ -425,17 +425,17 @@ class TestBundle:
 
     def test_a_bundle_takes_the_place_of_a_bundle_and_of_nothing_else(self, project):
         quilt, folder = project / "job.quilt.toml", project / "bundle"
-        assert jquilt("export", quilt, "--bundle", folder, "--pairs")[0] == 0
+        assert jquilt("export", "bundle", quilt, "--into", folder, "--weights", "pairs")[0] == 0
         (folder / "more.txt").write_text("mine")
         (folder / "ground" / "height.png").write_bytes(b"other")
         with pytest.raises(jq.QuiltError, match=r"height\.png: is not the file that was written"):
             jq.export.check_bundle(folder)
-        assert jquilt("export", quilt, "--bundle", folder)[0] == 0
+        assert jquilt("export", "bundle", quilt, "--into", folder)[0] == 0
         told = jq.export.check_bundle(folder)
         assert (told["weights"]["form"], told["arrays"][0]["compressed"]) == ("splat", "zstd")
         assert not (folder / "more.txt").exists()
         assert {path.name for path in project.iterdir() if path.name.startswith(".")} == set()
-        code, _, errors = jquilt("export", quilt, "--bundle", project / "clay")
+        code, _, errors = jquilt("export", "bundle", quilt, "--into", project / "clay")
         assert (code, "holds something that is no bundle" in errors) == (2, True)
         with pytest.raises(jq.QuiltError, match="this is no bundle"):
             jq.export.check_bundle(project / "clay")
@@ -443,19 +443,19 @@ class TestBundle:
 
 class TestCommand:
     def test_maps_swatches_scenes_and_materials_are_written(self, saltworks, tmp_path):
-        run = lambda *words: jquilt("export", saltworks, "--out", tmp_path, *words)
-        code, said, errors = run("--maps", "--as", "green-down", "--as", "metallic", "--bits", "16", "--texels", "32")
+        run = lambda what, *words: jquilt("export", what, saltworks, "--out", tmp_path, *words)
+        code, said, errors = run("maps", "--as", "green-down", "--as", "metallic", "--bits", "16", "--texels", "32")
         assert code == 0, errors
         image = read_image(tmp_path / "export" / "maps" / "sluice_gate" / "normal_green_down.png")
         assert (image.shape, image.dtype) == ((32, 32, 3), np.uint16)
         assert '"jar": metallic loses 0.0' in said
-        assert run("--swatches", "--as", "occlusion-roughness-metallic", "--texels", "16")[0] == 0
+        assert run("swatches", "--as", "occlusion-roughness-metallic", "--texels", "16")[0] == 0
         assert (tmp_path / "export" / "swatches" / "brine" / "occlusion_roughness_metallic.png").is_file()
-        code, said, errors = run("--scene", "glb", "--terrain", "1.0")
+        code, said, errors = run("scene", "--within", "1.0")
         assert code == 0, errors
         assert "things: 3, of " in said
         assert validated(tmp_path / "export" / "scene.glb") == []
-        code, said, errors = run("--materialx")
+        code, said, errors = run("materialx")
         assert code == 0, errors
         assert len(list((tmp_path / "export" / "materialx").glob("*.mtlx"))) == 3 + 9
 
@@ -464,7 +464,7 @@ class TestCommand:
         quilt = project / "job.quilt.toml"
         more = '[[mesh]]\nname = "crate"\nfile = "crate.glb"\ninto = "vertices"\nat = [3.0, 5.0, 3.0]\n'
         quilt.write_text(quilt.read_text() + more + '[[mesh.layer]]\nswatch = "clay"\nprojection = "box"\n')
-        code, said, errors = jquilt("export", quilt, "--scene", "gltf")
+        code, said, errors = jquilt("export", "scene", quilt, "--as", "gltf")
         assert code == 0, errors
         assert '"crate": its vertices hold colours alone' in said
         told = json.loads((project / "out" / "export" / "scene_gltf" / "scene.gltf").read_text())
@@ -473,16 +473,15 @@ class TestCommand:
     def test_options_without_what_they_are_for_are_refused(self, project):
         quilt = project / "job.quilt.toml"
         for words, why in (
-            (("--as", "gloss"), "name one of them"),
-            (("--scene", "glb", "--as", "gloss"), "only metallic is a choice"),
-            (("--texels", "64"), "--texels says how large"),
-            (("--no-zstd",), "is said of a --bundle"),
-            (("--scene", "glb", "--near", "3", "--terrain", "1"), "not of a --scene"),
-            (("--bundle", project / "b", "--masks"), "splat sheets, as pairs, or has masks live"),
-            (("--maps", "--as", "gloss", "--as", "occlusion-roughness-metallic"), "hold roughness"),
+            (("scene", "--as", "gloss"), "Invalid value for '--as'"),
+            (("weights", "--no-zstd"), "No such option"),
+            (("bundle", "--weights", "masks"), "Invalid value for '--weights'"),
+            (("maps", "--as", "gloss", "--as", "occlusion-roughness-metallic"), "hold roughness"),
+            (("splat",), "there are: bundle, channels, maps"),
         ):
-            code, _, errors = jquilt("export", quilt, *words)
+            code, _, errors = jquilt("export", *words[:1], quilt, *words[1:])
             assert (code, why in errors) == (2, True), errors
+        assert "say what to write before the quilt file" in jquilt("export", quilt)[2]
 
 
 class TestTiledParts:
@@ -710,10 +709,10 @@ class TestAskedTwice:
     def test_a_second_export_gives_the_same_bytes(self, project):
         """Of every form; what is there gives way."""
         quilt = project / "job.quilt.toml"
-        asked = (("--scene", "usda"), ("--bundle", project / "b"))
+        asked = (("scene", quilt, "--as", "usda", "--anew"), ("bundle", quilt, "--into", project / "b"))
         seen = []
         for _ in range(2):
-            assert all(jquilt("export", quilt, *words)[0] == 0 for words in asked)
+            assert all(jquilt("export", *words)[0] == 0 for words in asked)
             folders = [project / "out" / "export", project / "b"]
             files = [path for folder in folders for path in sorted(folder.rglob("*")) if path.is_file()]
             seen.append({str(path): path.read_bytes() for path in files})

@@ -141,19 +141,19 @@ class TestQuilt:
         assert jquilt("daub", wet, "--channel", "wetness", "--along", "8,8 12,8", "--radius", "2")[0] == 0
         assert json.loads((wet.parent / "daubs.jsonl").read_text())["channel"] == "wetness"
         assert "channel wetness" in jquilt("daub", wet)[1]
-        code, out, _ = jquilt("export", wet, "--channels", "--bits", "16")
+        code, out, _ = jquilt("export", "channels", wet, "--bits", "16")
         assert (code, "channel_wetness.png" in out) == (0, True)
         exported = read_image(wet.parent / "out" / "export" / "channel_wetness.png")
         assert exported.dtype == np.uint16
         assert exported.squeeze()[16, 20] == 65535
-        told = jquilt("show", wet, "--at", "10,8", "--masks")[1]
+        told = jquilt("show", wet, "--at", "10,8", "masks")[1]
         assert "film wet" in told
         assert "channel wetness" in told
         code, _, said = jquilt("daub", wet, "--channel", "wet", "--along", "8,8", "--radius", "2")
         assert (code, 'no channel is called "wet"' in said) == (2, True)
 
     def test_a_sweep_shows_what_its_number_does(self, wet):
-        code, out, _ = jquilt("show", wet, "--sweep", "film[0].roughness=0.05:0.9:2")
+        code, out, _ = jquilt("show", wet, "sweep", "film[0].roughness=0.05:0.9:2")
         assert (code, "sweep.png" in out) == (0, True)
         sheet = read_image(wet.parent / "out" / "pictures" / "sweep.png")[56:420].astype(int)
         assert np.abs(sheet[:, 20:630] - sheet[:, 647:1257]).max() > 20

@@ -16,7 +16,7 @@ from conftest import COMPILED, compile_kernels
 from jagged_quilt.blend import _number_kernels as numbers
 from jagged_quilt.blend import _sample_kernels as samples
 from jagged_quilt.blend import _texel_kernels as texels
-from jagged_quilt.blend.projection import Wrap
+from jagged_quilt.foundation.choices import Wrap
 
 SOURCE = Path(__file__).parents[1] / "src"
 RUN_ALL = """

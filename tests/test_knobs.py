@@ -8,7 +8,6 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
-from jagged_quilt.blend import _home_kernels
 from jagged_quilt.foundation import checks
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.maps.roles import stored_type
@@ -154,7 +153,7 @@ class TestWarps:
 class TestCommand:
     def test_a_sweep_shows_the_ground_and_at_tells_the_knobs(self, told):
         for key in ("layer[told].tuning.brightness=0.4:1.6:3", "layer[told].far.start=2:9:2"):
-            code, _, said = jquilt("show", told, "--sweep", key)
+            code, _, said = jquilt("show", told, "sweep", key)
             assert code == 0, said
             assert read_image(told.parent / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
         code, said, _ = jquilt("show", told, "--at", "8,8")
@@ -371,7 +370,7 @@ class TestHomes:
         to, shares = np.empty_like(layers), np.empty_like(weights)
         first = np.where(home < 0, 0, 1 + home % most)
         frozen = [checks.frozen(each, kind) for each, kind in ((layers, np.uint16), (weights, np.float32), (first, np.int32))]
-        _home_kernels.go_home(*frozen, _home_kernels.ways_home(most), to, shares)
+        _slot_order_kernels.order_slots(*frozen, _slot_order_kernels.slot_orders(most), to, shares)
         for row in range(len(layers)):
             order = self.one_by_one(layers[row], weights[row], home, most)
             assert to[row].tolist() == layers[row][order].tolist()

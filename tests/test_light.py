@@ -572,7 +572,7 @@ class TestQuiltFile:
         assert (first.bearing, spot.inner) == (200, 20)
 
     def test_the_command_draws_them(self, written, tmp_path):
-        asked = ["--debug", "light", "--with-and-without", "normal", "--swing", "3:1"]
+        asked = ["debug", "light", "without", "normal", "swing", "3:1"]
         code, _, errors = jquilt("show", written(), "--out", tmp_path, *asked)
         assert code == 0, errors
         pictures = tmp_path / "pictures"
@@ -582,9 +582,9 @@ class TestQuiltFile:
         with Image.open(pictures / "swing.webp") as moving:
             assert moving.n_frames == 3
         for words, asked in (
-            ("light[1].position: (4, 0.0001, 4) lies inside the ground", [written("low", height=0.0001), "--view"]),
-            ("--swing must be steps", [written(), "--swing", "x"]),
-            ("normal", [written(), "--with-and-without", "normals"]),
+            ("light[1].position: (4, 0.0001, 4) lies inside the ground", [written("low", height=0.0001), "view"]),
+            ("swing must be steps", [written(), "swing", "x"]),
+            ("normal", [written(), "without", "normals"]),
         ):
             code, _, errors = jquilt("show", "--out", tmp_path, *asked)
             assert code == 2

@@ -174,7 +174,7 @@ class TestLook:
         assert np.array_equal(look._results.quilt.terrain.heights, jq.read_quilt(project).terrain.heights)
 
     def test_what_cannot_be_looked_at_is_refused(self, project):
-        code, _, errors = jquilt("look", project, "--debug", "stretsh")
+        code, _, errors = jquilt("look", project, "debug", "stretsh")
         assert (code, 'did you mean "stretch"' in errors) == (2, True)
         assert jquilt("look", project.parent / "none.toml")[0] == 2
 

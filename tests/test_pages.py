@@ -456,7 +456,7 @@ class TestCommand:
         assert "ground: 21 pages made, 0 kept (21 missing)" in said
         assert "0 pages made, 21 kept" in jquilt(*words)[1]
         assert "1 page made" in jquilt(*words, "--only", "1:0:1")[1]
-        code, _, said = jquilt("show", file, "--view", "--debug", "pages", "--pages", store)
+        code, _, said = jquilt("show", file, "view", "debug", "pages", "--pages", store)
         assert code == 0, said
         for name in ("view_pages.png", "debug_pages.png"):
             assert read_image(tmp_path / "out" / "pictures" / name).shape == (800, 1280, 3)
@@ -467,8 +467,8 @@ class TestCommand:
             (("bake", "--only", "0:0:0"), "name their --store"),
             (("bake", "--store", "b.zarr", "--only", "0:x"), "MIP:ROW:COLUMN"),
             (("bake", "--store", "b.zarr", "--pages", "24"), "page must be a power of two"),
-            (("show", "--debug", "pages"), "--pages STORE"),
-            (("show", "--view", "--pages", "none.zarr"), "no such pages"),
+            (("show", "debug", "pages"), "--pages STORE"),
+            (("show", "view", "--pages", "none.zarr"), "no such pages"),
         ],
     )
     def test_what_makes_no_sense_is_a_clear_line(self, tmp_path, words, told):

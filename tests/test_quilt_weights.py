@@ -16,7 +16,7 @@ from jagged_quilt.masks.mask import Shared
 from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import parts_of
 from jagged_quilt.quiltfile.sweep import Sweep
-from jagged_quilt.results import exports, requests
+from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.weight_pictures import draw_weight_facts
 
@@ -239,7 +239,7 @@ class TestAdoptTables:
         film, _, rest = own_saltworks.read_text().partition("[[film]]")
         own_saltworks.write_text(film + rest[rest.index("# What stands on the ground") :])
         first = Results(jq.read_quilt(own_saltworks))
-        sheets = [file.name for file in exports.export_weights(first, ["splat"]).files if file.suffix == ".png"]
+        sheets = [file.name for file in export(first, EXPORTERS["weights"]()).files if file.suffix == ".png"]
         before = first.run("bake").folder
         text = own_saltworks.read_text()
         names = first.weights.names

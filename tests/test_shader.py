@@ -20,7 +20,6 @@ from jagged_quilt.export.splat_sheets import whole_weight
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.masks.mask import Shared
-from jagged_quilt.results import exports
 from jagged_quilt.results.results import Results
 from reference_blend import Decoded, blend_point
 from shader_run import Device
@@ -235,14 +234,14 @@ class TestLiveMasks:
 
     def test_the_demos_masks_are_worked_out_and_the_rest_is_read(self, own_saltworks):
         """Distances and warps come from a sheet, adopted weights from another; where daubs lie, what they left."""
-        code, _, errors = jquilt("export", own_saltworks, "--shader", "glsl", "--masks", "live")
+        code, _, errors = jquilt("export", "shader", own_saltworks, "--weights", "live")
         assert code == 0, errors
         out = own_saltworks.parent / "out"
         sheets = {path.stem: read_image(path) for path in (out / "export").glob("*.*") if path.suffix in (".png", ".exr")}
         assert {"told_0", "adopted_0", "painted_weights", "noise_places", "splat_0"} <= set(sheets)
         quilt = jq.read_quilt(own_saltworks)
         results = Results(quilt, out)
-        arrays, live = results.arrays, exports._live(results)
+        arrays, live = results.arrays, masks_in_shader(results)
         assert len(live.told) <= 4
         shader = blend_shader(arrays, quilt.layers, weights=live, films=quilt.films_on("ground"))
         points = quilt.terrain.points((256, 256))[np.arange(0, 256 * 256, 7)]  # where the texels of the sheets are
@@ -253,7 +252,7 @@ class TestLiveMasks:
         assert 0.005 < painted.mean() < 0.5
         assert np.percentile(off[painted], 80) < 0.01
         assert np.percentile(off[~painted], 99) < 0.012
-        assert "masks live" in jquilt("export", own_saltworks, "--masks", "live")[2]
+        assert "live" in jquilt("export", "weights", own_saltworks, "--as", "live")[2]
 
 
 @needs_driver
@@ -353,7 +352,7 @@ class TestSource:
             blend_shader(arrays, [jq.Layer("a")], dialect="spoken")
 
     def test_the_command_writes_all_that_it_reads(self, own_saltworks):
-        code, said, errors = jquilt("export", own_saltworks, "--shader", "essl")
+        code, said, errors = jquilt("export", "shader", own_saltworks, "--as", "essl")
         assert code == 0, errors
         out = own_saltworks.parent / "out" / "export"
         assert (out / "blend.glsl").read_text().startswith("#version 300 es\n")
@@ -364,10 +363,10 @@ class TestSource:
         assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
         assert "brine far away: planar, at most 1 place to read" in said
         assert re.search(r"costs nothing: [12]\.\d on average over the ground, patches and maps apart not counted\.", said)
-        assert jquilt("export", own_saltworks, "--shader", "spoken")[0] == 2
-        code, said, _ = jquilt("export", own_saltworks, "--shader", "glsl", "--pairs")
+        assert jquilt("export", "shader", own_saltworks, "--as", "spoken")[0] == 2
+        code, said, _ = jquilt("export", "shader", own_saltworks, "--weights", "pairs")
         assert (code, "pairs_numbers.png" in said, "2 sheets of weights" in said) == (0, True, True)
-        assert jquilt("export", own_saltworks, "--shader", "glsl", "--masks")[0] == 2
+        assert jquilt("export", "shader", own_saltworks, "--weights", "masks")[0] == 2
 
     def test_light_is_written_with_its_tables_and_what_it_lacks_is_told(self, tmp_path):
         lights = (jq.Sun(size=2.0), jq.PointLight(position=(1.0, 2.0, 3.0), reach=7.0))

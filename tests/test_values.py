@@ -46,7 +46,7 @@ ANSWERS = {
     "weigher": lambda value: value.at(places()).weights,
     "weight map": lambda value: value.at(places()).weights,
     "arrays": lambda value: value.values("b", jq.MapRole.NORMAL),
-    "plan": lambda value: np.frombuffer(value.layer_rows.tobytes() + value.chart_rows.tobytes(), np.uint8),
+    "plan": lambda value: np.frombuffer(value.layer_rows.tobytes() + value.mapping_rows.tobytes(), np.uint8),
     "blend": lambda value: value.at(places(), jq.Weigher(LAYERS).at(places())).values,
     "canvas": lambda value: jq.weigh(value, LAYERS).weights,
     "layout of a mesh": lambda value: value.block(Region.whole(value.texels)).pieces[0].points.position,

@@ -43,7 +43,7 @@ from .blend.warps import Swirl as Swirl
 from .blend.warps import Warp as Warp
 from .foundation.errors import QuiltError as QuiltError
 from .foundation.errors import QuiltWarning as QuiltWarning
-from .foundation.noise import NoiseKind as NoiseKind
+from .foundation.noise_kinds import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.shelf import Shelf as Shelf
 from .foundation.version import __version__ as __version__
@@ -81,7 +81,7 @@ from .masks.shape_masks import VertexColour as VertexColour
 from .meshes.mesh import Mesh as Mesh
 from .meshfiles.read import read_mesh as read_mesh
 from .quiltfile.quilt import Quilt as Quilt
-from .quiltfile.quilt import read_quilt as read_quilt
+from .quiltfile.reading import read_quilt as read_quilt
 from .results.look import Look as Look
 from .results.results import run as run
 from .results.warm import warm as warm

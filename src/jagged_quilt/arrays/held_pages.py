@@ -4,20 +4,25 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Iterable
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays import _page_kernels
 from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import DamagedPageError, PageStore
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.texture_map import TextureMap
+
+if TYPE_CHECKING:
+    from jagged_quilt.arrays import _page_kernels
+else:
+    _page_kernels = kernels_of("jagged_quilt.arrays._page_kernels")
 
 
 class Seen(NamedTuple):

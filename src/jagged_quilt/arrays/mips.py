@@ -7,10 +7,12 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays import _kernels
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.checks import power_of_two
 from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.kernels import kernels_of
+
+_kernels = kernels_of("jagged_quilt.arrays._kernels")
 
 
 class MipFilter(Choice):

@@ -9,18 +9,20 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays import _kernels
 from jagged_quilt.arrays.layout import Channel, Layout
 from jagged_quilt.arrays.mips import Levels, MipFilter, normal_levels, opacity_levels, surface_levels, value_levels
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
+
+_kernels = kernels_of("jagged_quilt.arrays._kernels")
 
 _NOTHING = 1 / 512  # of opacity
 _BASE, _OVER = (MapRole.NORMAL, MapRole.ROUGHNESS), (MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)

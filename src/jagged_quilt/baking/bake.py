@@ -14,12 +14,13 @@ from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.baked_maps import BakedMaps, Cover
-from jagged_quilt.blend.blend import Blend, NormalSpace, Texels
+from jagged_quilt.blend.blend import Blend, Texels
 from jagged_quilt.blend.detail_mask import layers_seeing
 from jagged_quilt.blend.film import Film, films_on
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter, ProjectionBase
+from jagged_quilt.blend.settings import FILTER, NORMALS, NormalSpace
 from jagged_quilt.blend.warps import AnyWarp, Flow
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
 from jagged_quilt.foundation.checks import instance_of, whole_number_in
@@ -55,7 +56,7 @@ class Answering(Protocol):
         points: Points,
         weights: PointWeights,
         *,
-        normals: NormalSpace | str = NormalSpace.TANGENT,
+        normals: NormalSpace | str = NORMALS,
         columns: int = 0,
         eye: Sequence[float] | None = None,
     ) -> Texels:
@@ -70,7 +71,7 @@ def bake(
     *,
     weights: Weights | Mapping[str, Weights] | None = None,
     normals: NormalSpace | str = NormalSpace.TANGENT,
-    filter: Filter | str = Filter.TRILINEAR,
+    filter: Filter | str = FILTER,
     eye: Sequence[float] | None = None,
     films: Sequence[Film] = (),
     threads: int | None = None,

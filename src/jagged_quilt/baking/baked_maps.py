@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_json, write_json, written_together

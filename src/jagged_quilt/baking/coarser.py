@@ -7,14 +7,16 @@ from collections.abc import Callable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays import _kernels
 from jagged_quilt.arrays.page_grid import within
 from jagged_quilt.arrays.slices import WIDENED
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import srgb_encode_table
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.texture_map import TextureMap
+
+_kernels = kernels_of("jagged_quilt.arrays._kernels")
 
 Maps = Mapping[MapRole, Stored]
 """(H, W, C) of each role, as stored."""

@@ -13,30 +13,26 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend import _kernels, _slot_order_kernels
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.film import Film, film_amounts
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages, opened
 from jagged_quilt.blend.projection import Filter
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.blend.survey import Survey
 from jagged_quilt.blend.warps import moves_of
 from jagged_quilt.foundation.checks import frozen
-from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import BLENDED_ROLES, COLUMN_OF, OPTIONAL_ROLES, MapRole, role_among, stored_type
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.weights.point_weights import PointWeights
 
-
-class NormalSpace(Choice):
-    """The space of blended normals: the tangent space of the points, or the world."""
-
-    TANGENT = "tangent"
-    WORLD = "world"
+_kernels = kernels_of("jagged_quilt.blend._kernels")
+_slot_order_kernels = kernels_of("jagged_quilt.blend._slot_order_kernels")
 
 
 @dataclass(frozen=True, slots=True, eq=False, repr=False)

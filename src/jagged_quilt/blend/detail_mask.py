@@ -10,9 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.plan import Pages
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, remembering
@@ -20,10 +18,12 @@ from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.masks.bands import band, band_words, checked_band
 from jagged_quilt.masks.mask import Answers, Mask
-from jagged_quilt.weights.weigher import Weigher
 
 if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
+    from jagged_quilt.blend.blend import Blend
+    from jagged_quilt.blend.plan import Pages
+    from jagged_quilt.weights.weigher import Weigher
 
 _SIGHTS = count(1)
 AnyMask = TypeVar("AnyMask", bound=Mask)
@@ -79,10 +79,15 @@ class DetailBand(Mask):
 
     def seen(self, arrays: TextureArrays | Pages) -> Self:
         """Return this mask, reading textures of some arrays."""
+        from jagged_quilt.blend.blend import Blend
+        from jagged_quilt.weights.weigher import Weigher
+
         below = tuple(layers_seeing(self.below, arrays))
         return replace(self, below=below, blend=Blend(arrays, below), weigher=Weigher(below), sight=next(_SIGHTS))
 
     def on(self, surface: Fields | HasFields) -> Self:
+        from jagged_quilt.weights.weigher import Weigher
+
         return self if self.blend is None else replace(self, weigher=Weigher(self.below, remembering(surface)))
 
     def values(self, points: Points) -> NDArray[np.float32]:

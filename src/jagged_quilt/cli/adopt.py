@@ -67,7 +67,7 @@ def _look(named: Named, image: Path) -> None:
     from rich.text import Text
 
     from jagged_quilt.maps.roles import MapRole
-    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.reading import read_quilt
     from jagged_quilt.weights.look import keys_in
 
     quilt = read_quilt(named.quilt_file, time=named.time)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, terminal
+from jagged_quilt.cli.common import at_work, terminal, with_option
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
@@ -26,6 +26,7 @@ _ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
 
 
 @click.command("check")
+@with_option
 @click.argument("quilt_file", metavar="FILE_OR_FOLDER", type=click.Path(path_type=Path))
 @click.option("--details", is_flag=True, help="Tell every fault by itself, with its figure and its mend.")
 @click.option("--notes", is_flag=True, help="Tell also what is only worth knowing.")
@@ -40,9 +41,6 @@ def command(
 
     Of a folder: the sets of maps that lie in it, as `gather` finds them. Exit code 1 when something is wrong.
     """
-    from jagged_quilt.audit.audit import audit_together
-    from jagged_quilt.results.audits import OWN_IMAGES
-
     if quilt_file.is_dir():
         if mend:
             raise click.UsageError("--mend writes into a quilt file; make one of this folder with: jquilt gather")
@@ -58,7 +56,11 @@ def command(
                 click.echo(line)
             for line in written:
                 click.echo(click.style("written", fg="green") + f": {line}")
+        from jagged_quilt.results.audits import OWN_IMAGES
+
         title, sources = quilt.table.title, list(quilt.every_source((out or quilt.folder / "out") / OWN_IMAGES))
+    from jagged_quilt.audit.audit import audit_together
+
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
     faults = [each for each in findings if each.level == "fault"]
     if as_json:
@@ -89,11 +91,12 @@ def command(
 def _audit_file(
     quilt_file: Path, mend: bool, out: Path | None, threads: int | None, progress: Progress
 ) -> tuple[Quilt, list[SwatchAudit], list[str]]:
-    from jagged_quilt.quiltfile.mend import write_mends
-    from jagged_quilt.quiltfile.quilt import read_quilt
-    from jagged_quilt.results.audits import MEMO, audit_quilt
+    from jagged_quilt.quiltfile.reading import read_quilt
 
     quilt = read_quilt(quilt_file)
+    from jagged_quilt.quiltfile.mend import write_mends
+    from jagged_quilt.results.audits import MEMO, audit_quilt
+
     memo = (out or quilt.folder / "out") / MEMO
     audits = audit_quilt(quilt, memo=memo, threads=threads, progress=progress)
     written: list[str] = []

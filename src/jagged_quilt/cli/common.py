@@ -42,12 +42,13 @@ class Named:
 
     def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
-        from jagged_quilt.foundation.files import make_folder
-        from jagged_quilt.foundation.locks import take
-        from jagged_quilt.quiltfile.quilt import read_quilt
-        from jagged_quilt.results.results import Results
+        from jagged_quilt.quiltfile.reading import read_quilt
 
         quilt = read_quilt(self.quilt_file, time=self.time)
+        from jagged_quilt.foundation.files import make_folder
+        from jagged_quilt.foundation.locks import take
+        from jagged_quilt.results.results import Results
+
         how: Facts = {"texels": self.texels, "on_gpu": self.on_gpu, "leave_out": leave_out}
         results = Results(quilt, self.out, **how, threads=self.threads, progress=progress)
         make_folder(results.folder)
@@ -64,7 +65,23 @@ class _Folder(click.Path):
         return super().convert(value, param, ctx)
 
 
+def _load(_: click.Context, __: click.Parameter, names: tuple[str, ...]) -> None:
+    from jagged_quilt.foundation.modules import load_module
+
+    for name in names:
+        load_module(name)
+
+
+with_option = click.option(
+    "--with",
+    multiple=True,
+    metavar="MODULE",
+    expose_value=False,
+    callback=_load,
+    help="Load a module or a .py file first: masks and projections that it defines are known. May be said again.",
+)
 _COMMON = (
+    with_option,
     click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given."),
     click.option(
         "--out", type=_Folder(path_type=Path), help="Folder for results; `out` beside the quilt file where not given."
@@ -118,7 +135,7 @@ def _tell_if_kernels_are_lost() -> None:
 @contextmanager
 def _told_when_compiling(progress: Progress) -> Iterator[None]:
     """Say when a kernel is compiled that was not compiled ahead, if that takes long enough to wonder."""
-    from jagged_quilt.foundation.compiler import when_compiling
+    from jagged_quilt.foundation.kernels import when_compiling
 
     waiting: list[threading.Timer] = []
 

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
     """Paint: add a daub to the quilt file's daubs, undo one, or list them where nothing else is said."""
     from jagged_quilt.foundation.errors import QuiltFileError, RangeError
-    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.reading import read_quilt
     from jagged_quilt.weights.daub_file import append_daub, drop_daub
 
     quilt = read_quilt(quilt_file)

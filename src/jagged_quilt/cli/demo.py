@@ -25,7 +25,7 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
     from rich.table import Table
 
     from jagged_quilt.demo.project import write_project
-    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.reading import read_quilt
     from jagged_quilt.results.audits import MEMO, audit_quilt
     from jagged_quilt.results.results import Results
 

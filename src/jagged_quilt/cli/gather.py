@@ -55,7 +55,7 @@ def command(
     from jagged_quilt.audit.gather import gather
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.quiltfile.gathered import Ground, files_known, write_gathered
-    from jagged_quilt.quiltfile.quilt import read_quilt
+    from jagged_quilt.quiltfile.reading import read_quilt
 
     if (terrain is None) != (size is None) or (terrain is None) != (heights is None):
         raise click.UsageError("--terrain, --size and --heights go together")

@@ -8,33 +8,29 @@ from pathlib import Path
 import click
 
 from jagged_quilt.cli.common import Named, at_work, quilt_options, ready_kernels
+from jagged_quilt.cli.pictures import Asked, PictureCommand
 
 
-@click.command("look")
+@click.command("look", cls=PictureCommand)
 @quilt_options
-@click.option("--swatches", "chosen", flag_value="swatches", multiple=True, help="The maps of every swatch.")
-@click.option("--balls", "chosen", flag_value="balls", multiple=True, help="Every swatch as balls, beside controls.")
-@click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Where each layer shows, and how much.")
-@click.option("--masks", "chosen", flag_value="masks", multiple=True, help="Every mask step of every layer.")
-@click.option("--maps", "chosen", flag_value="maps", multiple=True, help="The baked maps.")
-@click.option("--view", "chosen", flag_value="view", multiple=True, help="The lit terrain; this where nothing is chosen.")
-@click.option("--meshes", "chosen", flag_value="meshes", multiple=True, help="Each mesh.")
-@click.option("--riser", "chosen", flag_value="riser", multiple=True, help="A cliff with planar and with triplanar.")
-@click.option("--debug", "kinds", multiple=True, metavar="KIND", help="The view in false colours, as `jquilt show` says.")
-def command(named: Named, chosen: tuple[str, ...], kinds: tuple[str, ...]) -> None:
+@click.argument("words", nargs=-1, metavar="[PICTURE]...")
+def command(named: Named, words: tuple[str, ...]) -> None:
     """Draw pictures, and draw them again whenever the quilt file, or what it names, is saved.
 
     The view comes small and coarse first, then whole, into the same file: open it in a picture viewer that reloads. A quilt
-    file that is wrong is told, and the last good picture stays. Ctrl-C ends it.
+    file that is wrong is told, and the last good picture stays. Ctrl-C ends it. Pictures are those of `jquilt show`: view
+    (where none is named), swatches, balls, weights, masks, maps, meshes, riser, and debug KIND...
     """
-    from jagged_quilt.foundation.checks import known_name
-    from jagged_quilt.foundation.errors import QuiltError
+    from jagged_quilt.foundation.errors import QuiltError, RangeError
     from jagged_quilt.results.look import Look
+    from jagged_quilt.results.pictures import PICTURES
     from jagged_quilt.show.debug import DEBUG
 
-    for kind in kinds:
-        known_name("kind of debug picture", kind, DEBUG)
-    names = chosen or (() if kinds else ("view",))
+    asked = Asked.of(words, PICTURES, DEBUG)
+    if asked.compared or asked.without or asked.swing or asked.sweep:
+        raise RangeError("compare, without, swing and sweep are drawn once, by jquilt show")
+    kinds = tuple(asked.debug)
+    names = tuple(asked.pictures) or (() if kinds else ("view",))
     with at_work() as progress:
         results = named.open(progress)
         for name in names:

@@ -18,6 +18,7 @@ from jagged_quilt.cli.common import (
     time_option,
     timed,
 )
+from jagged_quilt.cli.pictures import Asked, PictureCommand
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -29,106 +30,78 @@ if TYPE_CHECKING:
     from jagged_quilt.weights.explain import Step
 
 
-@click.command("show")
+@click.command("show", cls=PictureCommand)
 @quilt_options
-@click.option("--swatches", "chosen", flag_value="swatches", multiple=True, help="Draw the maps of every swatch.")
-@click.option("--balls", "chosen", flag_value="balls", multiple=True, help="Draw every swatch as balls, beside controls.")
-@click.option("--weights", "chosen", flag_value="weights", multiple=True, help="Draw where each layer shows, and how much.")
-@click.option("--masks", "chosen", flag_value="masks", multiple=True, help="Draw every mask step of every layer.")
-@click.option("--adopted", "chosen", flag_value="adopted", multiple=True, help="Draw adopted weights, before and after.")
-@click.option("--maps", "chosen", flag_value="maps", multiple=True, help="Draw the baked maps.")
-@click.option("--view", "chosen", flag_value="view", multiple=True, help="Draw the lit terrain.")
-@click.option("--audit", "chosen", flag_value="audit", multiple=True, help="Draw what examining each swatch found.")
+@click.argument("words", nargs=-1, metavar="[PICTURE]...")
 @click.option(
-    "--meshes", "chosen", flag_value="meshes", multiple=True, help="Draw each mesh: lit, gridded, stretch, triangles."
-)
-@click.option("--riser", "chosen", flag_value="riser", multiple=True, help="Draw a cliff with planar and with triplanar.")
-@click.option(
-    "--debug",
-    "kinds",
-    multiple=True,
-    metavar="KIND",
-    help="Draw the view in false colours: grid, uv, density, stretch, mip, tangent, bitangent, normal, wireframe or plane; "
-    "light in its parts, what is brighter than white, flicker, or with --pages the pages.",
-)
-@click.option(
-    "--compare",
-    "compared",
-    multiple=True,
-    metavar="A",
-    help="Draw the view beside that of another quilt file, or of this one with a change, as layer[1].projection=planar; "
-    "given twice, the two with each other.",
-)
-@click.option(
-    "--with-and-without", "role", metavar="ROLE", help="Draw the view with and without the maps of a role, as normal."
-)
-@click.option(
-    "--swing",
-    metavar="STEPS[:LIGHT]",
-    help="Draw the first light, or that of the number, from 0, going around in so many steps: a sheet, and a moving picture.",
-)
-@click.option("--flicker", "kinds", flag_value="flicker", multiple=True, help="Draw what flickers while the camera glides.")
-@click.option(
-    "--pages", "store", metavar="STORE", help="With --view or --debug pages: the ground from pages that bake --store wrote."
+    "--pages", "store", metavar="STORE", help="With view or debug pages: the ground from pages that bake --store wrote."
 )
 @click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
-@click.option(
-    "--sweep", metavar="KEY=FROM:TO:COUNT", help="Draw what one number does, as layer[2].mask[1].threshold=0.2:0.8:9."
-)
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
 @anew_option
 @time_option
-def command(
-    named: Named,
-    chosen: tuple[str, ...],
-    place: str | None,
-    sweep: str | None,
-    csv: Path | None,
-    kinds: tuple[str, ...],
-    compared: tuple[str, ...],
-    role: str | None,
-    swing: str | None,
-    anew: bool,
-) -> None:
-    """Draw pictures to judge by; all of them where nothing is chosen."""
-    from jagged_quilt.foundation.checks import known_name
+def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path | None, anew: bool) -> None:
+    """Draw pictures to judge by; all of them where none is named.
+
+    \b
+    swatches   the maps of every swatch
+    balls      every swatch as balls, beside controls
+    weights    where each layer shows, and how much
+    masks      every mask step of every layer
+    adopted    adopted weights, before and after
+    maps       the baked maps
+    view       the lit terrain and meshes
+    riser      a cliff with planar and with triplanar
+    meshes     each mesh: lit, gridded, stretch, triangles
+    audit      what examining each swatch found
+
+    \b
+    debug KIND...      the view in false colours: grid, uv, density, stretch,
+                       mip, tangent, bitangent, normal, wireframe, plane,
+                       light, white, flicker; with --pages: pages
+    compare A [B]      the view beside that of another quilt file, or of this
+                       one with a change, as layer[1].projection=planar
+    without ROLE       the view with and without the maps of a role, as normal
+    swing STEPS[:N]    the first light, or light N, going around
+    sweep KEY=A:B:N    what one number does, as layer[2].softness=0:1:5
+    """
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.foundation.files import write_bytes
     from jagged_quilt.quiltfile.sweep import Sweep
     from jagged_quilt.results import requests
+    from jagged_quilt.results.pictures import PICTURES
     from jagged_quilt.show.debug import DEBUG
 
+    asked = Asked.of(words, PICTURES, [*DEBUG, "pages"])
     with at_work() as progress, timed() as seconds:
         results = named.open(progress)
-        swept = Sweep.of(sweep) if sweep else None
-        if len(compared) > 2:
-            raise RangeError(f"--compare takes one or two; got {len(compared)}")
-        paged = tuple(kind for kind in kinds if kind == "pages") + (("view",) if "view" in chosen and named.store else ())
-        kinds = tuple(kind for kind in kinds if kind != "pages")
-        chosen = tuple(name for name in chosen if name not in paged)
+        swept = Sweep.of(asked.sweep) if asked.sweep else None
+        paged = [kind for kind in asked.debug if kind == "pages"]
+        paged += ["view"] if "view" in asked.pictures and named.store else []
+        kinds = [kind for kind in asked.debug if kind != "pages"]
+        chosen = [name for name in asked.pictures if name not in paged]
         if bool(paged) != bool(named.store):
-            raise RangeError("--pages STORE goes with --view or --debug pages, and --debug pages with --pages STORE")
-        for kind in kinds:
-            known_name("kind of debug picture", kind, [*DEBUG, "pages"])
+            raise RangeError("--pages STORE goes with view or debug pages, and debug pages with --pages STORE")
         for name in chosen:
             results.picture_named(name)
-        if not chosen and not (paged or place or swept or csv or kinds or compared or role or swing):
-            chosen = tuple(results.pictures)
+        if not (words or place or csv):
+            chosen = results.pictures
         others = {
             "debug": kinds or paged,
             "pages": paged,
-            "compare": compared or role,
-            "view": swing,
+            "compare": asked.compared or asked.without,
+            "view": asked.swing,
             "sweep": swept,
             "weigh": csv or place,
         }
-        ready_kernels(results, [*chosen, *(name for name, asked in others.items() if asked)], progress)
+        ready_kernels(results, [*chosen, *(name for name, there in others.items() if there)], progress)
         made = results.draw([name for name in results.pictures if name in chosen], anew=anew) if chosen else []
         made += [requests.show_debug(results, kinds)] if kinds else []
         made += [requests.show_from_pages(results, named.store, paged)] if named.store else []
-        made += [requests.show_compared(results, *(("", *compared) if len(compared) == 1 else compared))] if compared else []
-        made += [requests.show_with_and_without(results, role)] if role else []
-        made += [requests.show_swing(results, *_steps_of(swing))] if swing else []
+        if asked.compared:
+            made.append(requests.show_compared(results, *(("", *asked.compared)[-2:])))
+        made += [requests.show_with_and_without(results, asked.without)] if asked.without else []
+        made += [requests.show_swing(results, *_steps_of(asked.swing))] if asked.swing else []
         made += [requests.show_sweep(results, swept)] if swept else []
         if csv:
             write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())
@@ -147,7 +120,7 @@ def _steps_of(swing: str) -> tuple[int, int]:
 
     steps, _, which = swing.partition(":")
     if not (steps.isdecimal() and (which or "0").isdecimal()):
-        raise RangeError(f"--swing must be steps, or steps:light, as 12 or 12:1; got {swing}")
+        raise RangeError(f"swing must be steps, or steps:light, as 12 or 12:1; got {swing}")
     return int(steps), int(which or 0)
 
 

@@ -12,10 +12,12 @@ import threading
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.codecs import _kernels
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
+
+_kernels = kernels_of("jagged_quilt.codecs._kernels")
 
 _DXGI = {PixelFormat.BC1: 71, PixelFormat.BC3: 77, PixelFormat.BC4: 80, PixelFormat.BC5: 83, PixelFormat.BC7: 98}
 _one_at_a_time = threading.Lock()  # etcpak keeps tables of its own

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.loose import Facts, Stored

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.export.tiled import Tiled
 from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Canvas, Piece, go_over
 from jagged_quilt.foundation.canvas import Block as CanvasBlock

@@ -11,8 +11,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.files import write_bytes
-from jagged_quilt.light._kernels import ANGLES, ROUGHNESSES, SMOOTHEST
-from jagged_quilt.light._sky_kernels import SKY_ROUGHNESSES, UPS, SkyRows
+from jagged_quilt.light._rows import ANGLES, ROUGHNESSES, SKY_ROUGHNESSES, SMOOTHEST, UPS, SkyRows
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.reflection import albedo_table

@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import NoiseKind, lattice_turn, places_of_noise
+from jagged_quilt.foundation.noise import lattice_turn, places_of_noise
+from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.masks.mask import Combine, Combined, Constant, Cut, Inverted, Levels, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.masks.shape_masks import Facing, HeightBand, Slope
 from jagged_quilt.weights.medley import HARD, Heights, Medley, noises_of, shown_names, stops_of
-from jagged_quilt.weights.weigher import Stacking
+from jagged_quilt.weights.settings import Stacking
 
 _AT_ONCE = 4  # numbers in a sheet
 WEIGHED = "WEIGHED"

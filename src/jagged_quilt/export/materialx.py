@@ -7,7 +7,7 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.export.engine_maps import Conventions, Loss, engine_maps
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.foundation.errors import ShapeError

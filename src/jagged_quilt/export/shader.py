@@ -94,6 +94,8 @@ class BlendShader:
         What the weights name, in order.
     left_out : tuple of str
         What the blend has and the shader has not, and what stands in, a line each.
+    cost : tuple of str
+        How many samples a pixel takes, and what is bound, a line each; the source says it too.
     members : tuple of (str, int, str)
         What lies where in the block: a path, bytes from its beginning, and its type.
     """
@@ -106,6 +108,7 @@ class BlendShader:
     arrays: tuple[str, ...]
     layers: tuple[str, ...]
     left_out: tuple[str, ...]
+    cost: tuple[str, ...]
     members: tuple[tuple[str, int, str], ...] = field(repr=False)
 
 
@@ -201,7 +204,7 @@ class _Making:
         if bound > _UNITS and self.dialect is Dialect.ESSL:
             raise RangeError(
                 f"the shader binds {len(held)} arrays, {self.sheets} sheets of weights and {len(self.plan.films)} films; "
-                f'OpenGL ES promises {_UNITS} textures: take weights = "pairs" (--pairs), merge layers, or choose GLSL'
+                f'OpenGL ES promises {_UNITS} textures: take weights = "pairs" (--weights pairs), merge layers, or choose GLSL'
             )
         if self.weights is Weights.PAIRS and len(near) > _BY_NUMBER:
             raise RangeError(f"pairs of more than {_BY_NUMBER} layers have numbers of 16 bits, which the shader does not read")
@@ -217,6 +220,7 @@ class _Making:
             arrays=tuple(each.layout.name for each in held),
             layers=self.plan.names,
             left_out=tuple(self.left_out),
+            cost=tuple(self._cost()),
             members=members,
         )
 
@@ -274,6 +278,9 @@ class _Making:
         }
         return frozenset(name for name, there in has.items() if there)
 
+    def _cost(self) -> list[str]:
+        return cost(self.plan, self.arrays, self.held, self.sheets, self.average)
+
     def _words(self) -> dict[str, str]:
         """What is filled in."""
         held = self.held
@@ -300,7 +307,7 @@ class _Making:
                 f"uniform sampler2D film_{n};  // how much there is of it" for n in range(len(plan.films))
             ),
             "film_reads": "\n".join(f"    film[{n}] = texture(film_{n}, uv).r;" for n in range(len(plan.films))),
-            "cost": cost(plan, self.arrays, held, self.sheets, self.average),
+            "cost": "\n".join(f"// {line}" for line in self._cost()),
             "layers": str(count),
             "charts": str(len(plan.mapping_rows)),
             "samplers": "\n".join(f"uniform sampler2DArray {each.name};  // {each.words}" for each in held),

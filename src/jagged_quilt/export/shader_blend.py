@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
-from jagged_quilt.blend.blend import NormalSpace, Texels
+from jagged_quilt.blend.blend import Texels
 from jagged_quilt.blend.film import Film, film_amounts, films_on
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.export.driver import NEAREST, Driver
 from jagged_quilt.export.shader import HEADS, BlendShader, Dialect, blend_shader
 from jagged_quilt.foundation.errors import RangeError

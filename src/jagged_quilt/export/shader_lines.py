@@ -39,7 +39,7 @@ def far_lines(plan: BlendPlan) -> str:
     return "\n".join(lines)
 
 
-def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int, average: float | None) -> str:
+def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int, average: float | None) -> list[str]:
     """How many samples a pixel takes at most, and on average over the ground, and what is bound."""
     lines, most = [], 0
     for number, (layer, row) in enumerate(zip(plan.layers, plan.layer_rows, strict=True)):
@@ -48,20 +48,20 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
         apart = planes * int((plan.per_map_rows[:, number] >= 0).sum()) if len(plan.groups) else 0
         places = f"{laid + apart} place{'s' if laid + apart > 1 else ''}"
         far = " far away" if number >= len(plan.names) else ""
-        lines.append(f"//   {number:>3}  {layer.name}{far}: {layer.projection.called}, at most {places} to read")
+        lines.append(f"  {number:>3}  {layer.name}{far}: {layer.projection.called}, at most {places} to read")
         most += laid + apart
     size = sum(_bytes_of(arrays, each.layout) for each in held) / (1 << 20)
     lines.append(
-        f"// Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
+        f"Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
     )
     more = ", patches and maps apart not counted" if (plan.layer_rows["patch_size"] > 0).any() or plan.groups else ""
     lines.append(
-        "// a layer without weight costs nothing" + (f": {average:.1f} on average over the ground{more}." if average else ".")
+        "a layer without weight costs nothing" + (f": {average:.1f} on average over the ground{more}." if average else ".")
     )
     lines.append(
-        f"// Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} {'sheet' if sheets == 1 else 'sheets'} of weights."
+        f"Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} {'sheet' if sheets == 1 else 'sheets'} of weights."
     )
-    return "\n".join(lines)
+    return lines
 
 
 def _bytes_of(arrays: TextureArrays, layout: Layout) -> int:
@@ -155,9 +155,9 @@ def finish(plan: BlendPlan) -> str:
 
 
 def from_sheets(names: Sequence[str], count: str) -> str:
-    """How weights are read from the sheets of `jquilt export --splat`, four layers in each."""
+    """How weights are read from the sheets of `jquilt export weights`, four layers in each."""
     sheets = -(-len(names) // 4)
-    lines = ["", "// ---- Weights, from the sheets that `jquilt export --splat` writes", ""]
+    lines = ["", "// ---- Weights, from the sheets that `jquilt export weights` writes", ""]
     lines += [f"uniform sampler2D splat_{sheet};" for sheet in range(sheets)]
     lines += ["", f"void weights_at(vec2 uv, out float weight[{count}]) {{"]
     for sheet in range(sheets):
@@ -168,14 +168,14 @@ def from_sheets(names: Sequence[str], count: str) -> str:
 
 
 def from_pairs(names: Sequence[str], count: str) -> str:
-    """How weights are read from the pairs of `jquilt export --pairs`, of any number of layers."""
+    """How weights are read from the pairs of `jquilt export weights --as pairs`, of any number of layers."""
     told = [f"//   {number} {name}" for number, name in enumerate(names)]
     return "\n".join(
         [
             "",
-            "// ---- Weights, from the pairs that `jquilt export --pairs` writes: at each texel four layers by their numbers,",
+            "// ---- Weights, from the pairs that `jquilt export weights --as pairs` writes: at each texel four layers by their",
             *told,
-            "// and how much there is of each. Numbers are not to be mixed, so four texels are read and their weights are.",
+            "// numbers, and how much there is of each. Numbers are not to be mixed, so four texels are read and their weights are.",
             "",
             "uniform sampler2D pairs_numbers;",
             "uniform sampler2D pairs_weights;",

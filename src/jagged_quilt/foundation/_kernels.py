@@ -11,9 +11,10 @@ from numba.extending import intrinsic
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel, lanes
+from jagged_quilt.foundation.noise_kinds import NoiseKind
 
 F0, F1 = np.float32(0.0), np.float32(1.0)
-SMOOTH, BILLOWED, RIDGED = 0, 1, 2
+SMOOTH, BILLOWED, RIDGED, _ = (kind.code for kind in NoiseKind)
 ACROSS, DOWN, DEEP = (
     np.uint32(0x8DA6B343),
     np.uint32(0xD8163841),

@@ -6,8 +6,8 @@ import ctypes
 import hashlib
 import inspect
 import re
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
 from numba.extending import intrinsic, overload
 
+from jagged_quilt.foundation.kernels import WATCHES
 from jagged_quilt.foundation.loose import Compiled
 
 _njit: Compiled = numba.njit  # its annotations do not know all of its options
@@ -180,13 +181,19 @@ def _kept(function: Callable[..., object], options: dict[str, object]) -> Compil
     file = getattr(kept, "_cache_file", None)
     if file is not None:
         file._source_stamp = content_of(Path(inspect.getfile(dispatcher.py_func)))
-        save = kept.save_overload
+        save, load = kept.save_overload, file._load_index
 
         def save_if_possible(*what: object) -> None:
             with suppress(OSError):
                 save(*what)
 
-        kept.save_overload = save_if_possible
+        def load_if_possible() -> Compiled:
+            try:
+                return load()
+            except Exception:  # what another version of ours kept names types that are elsewhere now, or nowhere
+                return {}
+
+        kept.save_overload, file._load_index = save_if_possible, load_if_possible
     return dispatcher
 
 
@@ -243,22 +250,22 @@ def fused(a: np.float32, b: np.float32, c: np.float32) -> np.float32:
 overload(fused)(lambda a, b, c: lambda a, b, c: _fused(a, b, c))  # type: ignore[call-arg]
 
 
-@contextmanager
-def when_compiling(tell: Callable[[str], None], done: Callable[[], None] = lambda: None) -> Iterator[None]:
-    """Call `tell` with the name of each kernel that is compiled and not loaded meanwhile, and `done` when it is."""
+class _Watch(event.Listener):
+    """Tells those who watch (see `when_compiling`) of every kernel that is compiled and not loaded."""
 
-    class Listener(event.Listener):
-        depth = 0
+    depth = 0
 
-        def on_start(self, told: Compiled) -> None:
-            self.depth += 1
-            if self.depth == 1:  # what a kernel calls is compiled within
-                tell(told.data["dispatcher"].py_func.__name__)
+    def on_start(self, what: Compiled) -> None:
+        self.depth += 1
+        if self.depth == 1:  # what a kernel calls is compiled within
+            for tell, _ in WATCHES:
+                tell(what.data["dispatcher"].py_func.__name__)
 
-        def on_end(self, told: Compiled) -> None:
-            self.depth -= 1
-            if self.depth == 0:
+    def on_end(self, what: Compiled) -> None:
+        self.depth -= 1
+        if self.depth == 0:
+            for _, done in WATCHES:
                 done()
 
-    with event.install_listener("numba:compile", Listener()):
-        yield
+
+event.register("numba:compile", _Watch())

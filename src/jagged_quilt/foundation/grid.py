@@ -7,11 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation import _kernels
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.shelf import Elsewhere, arrived, travelling
+
+_kernels = kernels_of("jagged_quilt.foundation._kernels")
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -12,23 +12,16 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation import _kernels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive, whole_number_in
-from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.noise_kinds import NoiseKind
+
+_kernels = kernels_of("jagged_quilt.foundation._kernels")
 
 _STEPS = 1024
 _SAMPLES = 1 << 17
-
-
-class NoiseKind(Choice):
-    """What an octave of noise looks like."""
-
-    SMOOTH = "smooth", _kernels.SMOOTH
-    BILLOWED = "billowed", _kernels.BILLOWED
-    RIDGED = "ridged", _kernels.RIDGED
-    CELLULAR = "cellular", _kernels.RIDGED + 1
 
 
 def noise_at(

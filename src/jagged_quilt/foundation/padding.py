@@ -5,8 +5,11 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation import _padding_kernels
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
+
+PADDING = 16  # texels, where nothing else is said
+_padding_kernels = kernels_of("jagged_quilt.foundation._padding_kernels")
 
 
 class Padding:

@@ -3,31 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel
+from jagged_quilt.light._rows import F0, F1, HALF, INDEX
 
-F0, F1, HALF = np.float32(0.0), np.float32(1.0), np.float32(0.5)
-INDEX = np.uint64  # needs no test for "from the end"
-UPS, SKY_ROUGHNESSES = 65, 9  # columns and rows of the table of a sky's mirror images
 BLUNTEST = 1e-3  # of cosines: the narrowest soft edge of a spot
-
-
-class SkyRows(NamedTuple):
-    """A sky: its colours as a gradient, (3,) each, then what it sheds on normals and its mirror images by roughness.
-
-    A gradient has tables by how far up a direction points; an image has harmonics, and a picture for each roughness.
-    """
-
-    zenith: NDArray[np.float32]
-    horizon: NDArray[np.float32]
-    ground: NDArray[np.float32]
-    irradiance: NDArray[np.float32]  # (UPS * 4,): three colours and 0; of an image (27,): nine harmonics of three colours each
-    mirrored: NDArray[np.float32]  # (SKY_ROUGHNESSES * UPS * 4,); of an image all its pictures, texels of three
-    pictures: NDArray[np.int64]  # (P, 3) where each begins, its rows and columns; none for a gradient
 
 
 @inlined

@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in, positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.light import _sky_kernels
+from jagged_quilt.foundation.kernels import kernels_of
+
+_sky_kernels = kernels_of("jagged_quilt.light._sky_kernels")
 
 Place: TypeAlias = tuple[float, float, float]
 Colour: TypeAlias = tuple[float, float, float]

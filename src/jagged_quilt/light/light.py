@@ -10,13 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
-from jagged_quilt.light import _kernels, _sky_kernels
+from jagged_quilt.foundation.kernels import kernels_of
+from jagged_quilt.light import _rows as k
 from jagged_quilt.light.lamps import Light, Sun, checked_lights
 from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.roles import SURFACE_COLUMNS
+
+_kernels = kernels_of("jagged_quilt.light._kernels")
+_sky_kernels = kernels_of("jagged_quilt.light._sky_kernels")
 
 Vectors = NDArray[np.float32]
 """(N, 3) float32."""
@@ -42,24 +46,24 @@ class LitSurface(NamedTuple):
     @property
     def occlusion(self) -> NDArray[np.float32]:
         """How open it is to the sky, (N,)."""
-        return self.values[:, _kernels.OCCLUSION]
+        return self.values[:, k.OCCLUSION]
 
     @property
     def coat_share(self) -> NDArray[np.float32]:
         """How much a coat throws back towards the eye and so takes from what lies below it, (N,): coat x Fresnel."""
         if not self.has_optional:
             return np.zeros(len(self.values), np.float32)
-        normal = self.values[:, _kernels.COAT_NORMAL : _kernels.COAT_NORMAL + 3]
+        normal = self.values[:, k.COAT_NORMAL : k.COAT_NORMAL + 3]
         facing = np.clip(np.einsum("nd,nd->n", normal, self.eye), 1e-3, 1)
-        fresnel = _kernels.COAT_FACING + (1 - _kernels.COAT_FACING) * (1 - facing) ** 5
-        return np.asarray(np.clip(self.values[:, _kernels.COAT], 0, 1) * fresnel, np.float32)
+        fresnel = k.COAT_FACING + (1 - k.COAT_FACING) * (1 - facing) ** 5
+        return np.asarray(np.clip(self.values[:, k.COAT], 0, 1) * fresnel, np.float32)
 
     def without_glow(self) -> LitSurface:
         """Return the same without its emission."""
         if not self.has_optional:
             return self
         values = self.values.copy()
-        values[:, _kernels.EMISSION : _kernels.EMISSION + 3] = 0
+        values[:, k.EMISSION : k.EMISSION + 3] = 0
         return self._replace(values=values)
 
 
@@ -113,18 +117,18 @@ class Lighting:
         """
         count = len(surface.values)
         out = np.zeros((count, len(PARTS) if in_parts else 1, 3), np.float32)
-        rows = _kernels.SurfaceRows(*(frozen(each, np.float32) for each in surface))
-        scratch, at = np.zeros(_kernels.SCRATCH, np.float32), np.zeros(3 * _kernels.LANES, np.int32)
+        rows = k.SurfaceRows(*(frozen(each, np.float32) for each in surface))
+        scratch, at = np.zeros(k.SCRATCH, np.float32), np.zeros(3 * k.LANES, np.int32)
         _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, at, out)
         return out if in_parts else out[:, 0]
 
-    def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> _kernels.LampRows:
+    def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> k.LampRows:
         """The lights at places, as the kernel reads them."""
         reached = [light.reach_at(places) for light in self.lights]
         ways = [way for way, _ in reached]
         arriving = [share * each for (_, share), each in zip(reached, free, strict=True)]
         colours = [np.multiply(light.colour, light.strength) for light in self.lights]
-        return _kernels.LampRows(
+        return k.LampRows(
             frozen(np.concatenate([*ways, np.empty((0, 3), np.float32)]), np.float32),
             frozen([0, *np.cumsum([len(way) for way in ways])[:-1]] if ways else [], np.int64),
             frozen([len(way) > 1 for way in ways], np.int64),

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
-from jagged_quilt.light._kernels import ANGLES, ROUGHNESSES
+from jagged_quilt.light._rows import ANGLES, ROUGHNESSES
 
 ROUGHEST_MIRROR = 0.04
 """The least roughness: a smoother mirror shows a point as nothing."""

@@ -10,9 +10,12 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.light import _sky_kernels as _kernels
+from jagged_quilt.foundation.kernels import kernels_of
+from jagged_quilt.light import _rows as k
 from jagged_quilt.light.lamps import Colour
 from jagged_quilt.light.reflection import half_vectors, spread_out
+
+_kernels = kernels_of("jagged_quilt.light._sky_kernels")
 
 _SAMPLES = 1024
 
@@ -62,22 +65,22 @@ class Sky:
         return out
 
     @property
-    def rows(self) -> _kernels.SkyRows:
+    def rows(self) -> k.SkyRows:
         """As the kernel reads it."""
         return _rows_of(self)
 
 
 @cache
-def _rows_of(sky: Sky) -> _kernels.SkyRows:
+def _rows_of(sky: Sky) -> k.SkyRows:
     """By how far up a normal points, the mean of the light that falls on it, weighted by the cosine (its irradiance / pi); by
     roughness and how far up a mirrored direction points, the mean of the light around it, weighted as GGX does where eye,
     normal and mirror image are one (Karis 2013)."""
-    up = np.linspace(-1, 1, _kernels.UPS)
+    up = np.linspace(-1, 1, k.UPS)
     level = np.sqrt(1 - up**2)
     places = spread_out(_SAMPLES)
     towards, away = np.sqrt(places[:, 1]), np.sqrt(1 - places[:, 1]) * np.cos(2 * np.pi * places[:, 0])
     irradiance = sky.from_up(up[:, None] * towards + level[:, None] * away).mean(axis=1)
-    half = half_vectors(np.linspace(0, 1, _kernels.SKY_ROUGHNESSES), _SAMPLES)
+    half = half_vectors(np.linspace(0, 1, k.SKY_ROUGHNESSES), _SAMPLES)
     ahead = 2 * half[..., 2] ** 2 - 1
     aside = 2 * half[..., 2] * half[..., 0]
     share = np.maximum(ahead, 0)
@@ -87,7 +90,7 @@ def _rows_of(sky: Sky) -> _kernels.SkyRows:
     zenith, horizon, ground = (
         frozen(sky.strength * np.array(each), np.float32) for each in (sky.zenith, sky.horizon, sky.ground)
     )
-    return _kernels.SkyRows(
+    return k.SkyRows(
         zenith,
         horizon,
         ground,

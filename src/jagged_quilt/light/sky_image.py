@@ -13,9 +13,12 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.light import _sky_kernels as _kernels
+from jagged_quilt.foundation.kernels import kernels_of
+from jagged_quilt.light import _rows as k
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.reflection import half_vectors
+
+_kernels = kernels_of("jagged_quilt.light._sky_kernels")
 
 Texels = NDArray[np.float32]
 
@@ -25,7 +28,7 @@ _SAMPLES = 128
 _ALL = slice(None)
 _SMALL = 256  # rows that are enough for harmonics
 _KEPT, _ONE_AT_A_TIME = 4, threading.Lock()
-_LAID_OUT: dict[str, _kernels.SkyRows] = {}
+_LAID_OUT: dict[str, k.SkyRows] = {}
 """Of the last few skies, by what is in them: it takes a second, and quilt files are read again and again."""
 _AROUND = math.radians(4.0)  # how far from its middle a sun may reach
 _BRIGHT = 0.2  # of the brightest: what belongs to the sun
@@ -91,7 +94,7 @@ class SkyImage:
         return out
 
     @property
-    def rows(self) -> _kernels.SkyRows:
+    def rows(self) -> k.SkyRows:
         """As the kernel reads it: harmonics, and a mirror image for each of some roughnesses."""
         with _ONE_AT_A_TIME:
             if self._key not in _LAID_OUT:
@@ -100,7 +103,7 @@ class SkyImage:
                 _LAID_OUT[self._key] = self._laid_out()
             return _LAID_OUT[self._key]
 
-    def _laid_out(self) -> _kernels.SkyRows:
+    def _laid_out(self) -> k.SkyRows:
         light = self._turned()
         halves = _halved(light)
         small = next((each for each in halves if len(each) <= _SMALL), halves[-1])
@@ -109,7 +112,7 @@ class SkyImage:
         starts = np.cumsum([0, *(rows * columns for rows, columns in sizes)])[:-1]
         level = np.abs(_ups(len(light))) < math.sin(math.radians(4))
         horizon = light[level].mean(axis=(0, 1)) if level.any() else light.mean(axis=(0, 1))
-        return _kernels.SkyRows(
+        return k.SkyRows(
             frozen(light[0].mean(axis=0), np.float32),
             frozen(horizon, np.float32),
             frozen(light[-1].mean(axis=0), np.float32),

@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.maps import _stairs_kernels
+from jagged_quilt.foundation.kernels import kernels_of
+
+_stairs_kernels = kernels_of("jagged_quilt.maps._stairs_kernels")
 
 Values = NDArray[np.float32]
 

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shown import Shown
-from jagged_quilt.maps import _kernels
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
+
+_kernels = kernels_of("jagged_quilt.maps._kernels")
 
 _SAME_GREY, _RARELY = 12 / 255, 0.005  # how far channels of a grey may lie apart, and the share of texels in which they may not
 

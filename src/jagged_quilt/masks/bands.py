@@ -7,7 +7,9 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.masks import _kernels
+from jagged_quilt.foundation.kernels import kernels_of
+
+_kernels = kernels_of("jagged_quilt.masks._kernels")
 
 
 def smooth_step(values: NDArray[np.float32], start: float, end: float) -> NDArray[np.float32]:

@@ -14,11 +14,13 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import finite_array, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
-from jagged_quilt.masks import _kernels
 from jagged_quilt.masks.mask import Answers, Mask
+
+_kernels = kernels_of("jagged_quilt.masks._kernels")
 
 
 class ImageWrap(Choice):

@@ -7,7 +7,8 @@ from typing import ClassVar
 
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import NoiseKind, even_noise_at
+from jagged_quilt.foundation.noise import even_noise_at
+from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.bands import smooth_step
 from jagged_quilt.masks.mask import Answers, Mask

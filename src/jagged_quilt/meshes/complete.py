@@ -9,10 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Facts, Stored
-from jagged_quilt.meshes import _kernels
 from jagged_quilt.meshes.normals import smooth_normals
 from jagged_quilt.meshes.tangents import mesh_tangents
+
+_kernels = kernels_of("jagged_quilt.meshes._kernels")
 
 Corners = NDArray[np.int32]
 Rows = NDArray[np.int64]

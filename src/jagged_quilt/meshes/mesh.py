@@ -12,16 +12,19 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import METRES, finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
 from jagged_quilt.foundation.shown import Shown
-from jagged_quilt.meshes import _kernels
+from jagged_quilt.meshes import _rows as k
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
 from jagged_quilt.meshes.corners import split_vertices
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshes.settings import SMOOTH
 from jagged_quilt.meshes.tangents import mesh_tangents
 
-SMOOTH = 60.0  # degrees, where nothing else is said
+_kernels = kernels_of("jagged_quilt.meshes._kernels")
+
 _NOTES = 24  # of a file, that are told one by one
 
 
@@ -196,10 +199,10 @@ class Mesh(Shown):
         return points if not any(self.origin) else points.at(points.position.astype(np.float64) + self.origin)
 
     @property
-    def rows(self) -> _kernels.MeshRows:
+    def rows(self) -> k.MeshRows:
         """The mesh as kernels read it."""
         uv, colour = (np.empty((0, width)) if array is None else array for array, width in ((self.uv, 2), (self.colour, 4)))
-        return _kernels.MeshRows(
+        return k.MeshRows(
             frozen(self.position, np.float32),
             frozen(self.normal, np.float32),
             frozen(self.tangent, np.float32),
@@ -209,7 +212,7 @@ class Mesh(Shown):
         )
 
     @property
-    def layout_rows(self) -> _kernels.MeshRows:
+    def layout_rows(self) -> k.MeshRows:
         """The mesh as kernels read it, with the uv that it is baked into and tangents along those."""
         if self.layout is None:
             return self.rows

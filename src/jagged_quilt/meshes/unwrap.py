@@ -9,11 +9,13 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.meshes._kernels import touch_texels
 from jagged_quilt.meshes.complete import only_used
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.tangents import mesh_tangents
+
+_kernels = kernels_of("jagged_quilt.meshes._kernels")
 
 _LARGE, _PIECE = 16_384, 4_096  # triangles
 _LEAST = 16  # texels of a place for pieces
@@ -137,7 +139,7 @@ def _free_square(uv: NDArray[np.float32], corners: NDArray[np.int32], texels: in
     from scipy.ndimage import binary_dilation, distance_transform_cdt
 
     taken = np.zeros((texels, texels), bool)
-    touch_texels(uv, corners, taken)
+    _kernels.touch_texels(uv, corners, taken)
     taken = binary_dilation(taken, np.ones((3, 3), bool), iterations=padding) if padding else taken
     away = distance_transform_cdt(np.pad(~taken, 1), metric="chessboard")[1:-1, 1:-1]
     row, column = np.unravel_index(int(np.argmax(away)), away.shape)

@@ -5,7 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.meshfiles import _kernels
+from jagged_quilt.foundation.kernels import kernels_of
+
+_kernels = kernels_of("jagged_quilt.meshfiles._kernels")
+
 
 _LONG = 64  # corners, from which on it is worth asking first whether a polygon crosses itself
 

@@ -13,7 +13,8 @@ from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.within import Within
-from jagged_quilt.meshes.mesh import SMOOTH, Mesh, check_extent
+from jagged_quilt.meshes.mesh import Mesh, check_extent
+from jagged_quilt.meshes.settings import METRES, SMOOTH, UP
 from jagged_quilt.meshfiles.gltf import read_gltf
 from jagged_quilt.meshfiles.obj import read_obj
 from jagged_quilt.meshfiles.ply import read_ply
@@ -32,8 +33,8 @@ def read_mesh(
     path: Path | str,
     *,
     smooth: float = SMOOTH,
-    up: Literal["y", "z"] = "y",
-    metres: float = 1.0,
+    up: Literal["y", "z"] = UP,
+    metres: float = METRES,
     second_uv: bool = False,
     allow: Sequence[Path | str] = (),
 ) -> Mesh:

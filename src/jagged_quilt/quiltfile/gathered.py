@@ -15,7 +15,8 @@ from jagged_quilt.audit.gather import GatheredSet, Gathering, Taken
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_bytes, written_whole
 from jagged_quilt.foundation.within import Within
-from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.reading import read_quilt
 
 _COMMENT_AT = 34  # the column where comments begin
 

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import difflib
+import json
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
+from functools import cache
 from pathlib import Path
 from typing import Annotated, ClassVar, Literal, Protocol
 
-from pydantic import Field, create_model
+from pydantic import PlainValidator, SerializeAsAny, ValidationError, create_model
+from pydantic_core import InitErrorDetails
 
 from jagged_quilt.blend.detail_mask import DetailBand
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Model
+from jagged_quilt.foundation.loose import Model, Told
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
@@ -80,6 +84,30 @@ class MaskStep(Table):
             mask = mask.levels(**said(self.levels, Levels, leave_out=("mask",)))
         is_cut = self.threshold is None or (self.made is not None and "threshold" in keys_of(self.made))
         return mask if is_cut else mask.cut(self.threshold or 0.0, self.range)
+
+
+def _read_step(told: Told) -> MaskStep:
+    """Read one step by the table of its kind; what is wrong stands below that kind in the path of the fault."""
+    kind = told.get("kind") if isinstance(told, dict) else None
+    if kind is None:
+        raise ValueError(f'a mask needs its kind; write kind = "…" with one of: {", ".join(mask_kinds())}')
+    known = mask_kinds()
+    if kind not in known:
+        near = difflib.get_close_matches(str(kind), known, n=1, cutoff=0.5)
+        hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(known)}"
+        raise ValueError(f"unknown kind {kind!r}; {hint}")
+    try:
+        return step_of(kind).model_validate_json(json.dumps(told))  # as JSON, lists are tuples and names choices
+    except ValidationError as error:
+        faults = [
+            InitErrorDetails(type=each["type"], loc=(kind, *each["loc"]), input=each["input"], ctx=each.get("ctx", {}))
+            for each in error.errors()
+        ]
+        raise ValidationError.from_exception_data(kind, faults) from None
+
+
+AnyStep = Annotated[SerializeAsAny[MaskStep], PlainValidator(_read_step)]
+"""A step of any kind of mask that there is when it is read."""
 
 
 class LayerStep(MaskStep):
@@ -153,6 +181,20 @@ _BASES: dict[type[Mask], tuple[type[MaskStep], tuple[str, ...]]] = {
 """Masks that are made from more than their own fields: the step that makes them, and the fields that are not said."""
 
 
+_OTHERS: dict[str, type[MaskStep]] = {"layer": LayerStep, "shown": ShownStep, "channel": ChannelStep}
+
+
+def mask_kinds() -> list[str]:
+    """What files call the kinds of mask that there are now: those of the library, and of modules that were loaded since."""
+    return [*MASK_KINDS, *_OTHERS]
+
+
+def step_of(name: str) -> type[MaskStep]:
+    """Return the table of a kind of mask, by what files call it."""
+    return _OTHERS[name] if name in _OTHERS else _step_of(MASK_KINDS[name])  # type: ignore[arg-type]  # classes hash
+
+
+@cache
 def _step_of(kind: type[Mask]) -> type[MaskStep]:
     base, leave_out = _BASES.get(kind, (MaskStep, ()))
     own = keys_of(kind, leave_out=leave_out)
@@ -160,22 +202,6 @@ def _step_of(kind: type[Mask]) -> type[MaskStep]:
     made.made = kind
     step: type[MaskStep] = made
     return step
-
-
-STEPS: dict[str, type[MaskStep]] = {name: _step_of(kind) for name, kind in MASK_KINDS.items()} | {
-    "layer": LayerStep,
-    "shown": ShownStep,
-    "channel": ChannelStep,
-}
-"""The table of each kind of mask, by what files call it."""
-KINDS = tuple(STEPS)
-_steps: Model = tuple(STEPS.values())
-_union: Model = _steps[0]
-for _step in _steps[1:]:
-    _union = _union | _step
-AnyStep = Annotated[_union, Field(discriminator="kind")]
-for _step in (_DistanceStep, STEPS["distance"]):
-    _step.model_rebuild(_types_namespace={"AnyStep": AnyStep})
 
 
 def steps_mask(steps: list[Model], around: Around, at: Callable[[int], AbstractContextManager[None]] | None = None) -> Mask:

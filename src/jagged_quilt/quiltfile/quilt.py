@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
@@ -19,10 +19,9 @@ from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name, positive
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.files import FileDigests
-from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.loose import Model
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.foundation.within import Within
@@ -46,7 +45,7 @@ from jagged_quilt.quiltfile.mask_maker import Channels, MaskMaker
 from jagged_quilt.quiltfile.mask_tables import steps_mask
 from jagged_quilt.quiltfile.placed_mesh import layers_of_parts, own_sources, placed_mesh
 from jagged_quilt.quiltfile.places import Path as KeyPath
-from jagged_quilt.quiltfile.read import fault_at, place_in, read_table
+from jagged_quilt.quiltfile.read import fault_at, place_in
 from jagged_quilt.quiltfile.schema import FilmTable, MapTable, MedleyTable, MeshTable, QuiltTable, SwatchTable, ViewTable
 from jagged_quilt.quiltfile.tables import said
 from jagged_quilt.show.sky_file import read_sky
@@ -652,28 +651,3 @@ def _packed_rules(table: MapTable) -> list[MapRule]:
         )
         for role, channel in channels_of(tuple(roles)).items()
     ]
-
-
-@by_door("quilt file")
-def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
-    """Read a quilt file.
-
-    Parameters
-    ----------
-    time : float, optional
-        What formulas in masks read, in place of the file's own `weights.time`.
-    changes : mapping, optional
-        Key paths, as `layer[2].mask[0].threshold` or `layer[salt crust].softness`, and values to put there.
-
-    Raises
-    ------
-    FileError
-        If there is no such file.
-    QuiltFileError
-        If it says something that cannot be; the message names the line and the key path.
-    NameNotFoundError
-        If the key path of a change leads nowhere.
-    """
-    path = Path(path)
-    table, text = read_table(path, time, changes)
-    return Quilt(path, table, text, partial(read_quilt, path, time=time, changes=changes))

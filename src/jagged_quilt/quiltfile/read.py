@@ -18,7 +18,7 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.loose import Told
 from jagged_quilt.quiltfile.formulas import put_numbers
 from jagged_quilt.quiltfile.layer_tables import without_idle
-from jagged_quilt.quiltfile.mask_tables import KINDS
+from jagged_quilt.quiltfile.mask_tables import mask_kinds, step_of
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
@@ -189,7 +189,7 @@ def _key_path(error: Told) -> KeyPath:
 
 
 def _is_kind(location: tuple[int | str, ...], place: int) -> bool:
-    return location[place] in KINDS and place >= 2 and location[place - 2] in ("mask", "of")
+    return place >= 2 and location[place - 2] in ("mask", "of") and location[place] in mask_kinds()
 
 
 def _is_type(part: str | int) -> bool:
@@ -207,12 +207,6 @@ def _words(error: Told) -> str:
         return f"must have {location[-1] + 1} values; got {_short(given)}" if _lacks_values(error) else "this key is missing"
     if kind == "value_error":
         return str(error["ctx"]["error"])
-    if kind == "union_tag_invalid":
-        near = difflib.get_close_matches(str(given.get("kind")), KINDS, n=1, cutoff=0.5)
-        hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(KINDS)}"
-        return f"unknown kind {given.get('kind')!r}; {hint}"
-    if kind == "union_tag_not_found":
-        return f'a mask needs its kind; write kind = "…" with one of: {", ".join(KINDS)}'
     message = (
         error["msg"]
         .replace("Input should be", "must be")
@@ -229,8 +223,8 @@ def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     for place, part in enumerate(location[:-1]):
         if isinstance(part, int):
             continue
-        if _is_kind(location, place) and isinstance(model, dict):
-            model = model[part]
+        if _is_kind(location, place):
+            model = step_of(str(part))
             continue
         field = model.model_fields.get(part) if isinstance(model, type) and issubclass(model, BaseModel) else None
         model = _inner(field.annotation) if field else None
@@ -240,13 +234,10 @@ def _known_keys(location: tuple[int | str, ...]) -> list[str]:
 
 
 def _inner(annotation: Told) -> Told:
-    """The model within a list, an option or a union of mask kinds (as a dict by kind)."""
+    """The model within a list or an option."""
     if isinstance(annotation, type) and (dataclasses.is_dataclass(annotation) or issubclass(annotation, BaseModel)):
         return annotation
-    models = [m for m in map(_inner, getattr(annotation, "__args__", ())) if m is not None]
-    if len(models) > 1:
-        return {m.model_fields["kind"].annotation.__args__[0]: m for m in models}
-    return models[0] if models else None
+    return next((m for m in map(_inner, getattr(annotation, "__args__", ())) if m is not None), None)
 
 
 def _short(value: object) -> str:

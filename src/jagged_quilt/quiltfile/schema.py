@@ -8,8 +8,7 @@ from typing import Annotated, Literal, TypeAlias
 from pydantic import AfterValidator, Field
 
 from jagged_quilt.arrays.mips import MipFilter, checked_side
-from jagged_quilt.baking.bake import bake
-from jagged_quilt.blend.blend import NormalSpace
+from jagged_quilt.blend import settings as blending
 from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.codecs.pixel_formats import PixelFormat
@@ -17,6 +16,7 @@ from jagged_quilt.foundation.canvas import TEXELS, checked_texels
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.padding import PADDING
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.tone import Tone
@@ -26,20 +26,16 @@ from jagged_quilt.maps.roles import CUT_OUT, MapRole
 from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.noise_mask import Noise
-from jagged_quilt.meshfiles.read import read_mesh
+from jagged_quilt.meshes import settings as reading
 from jagged_quilt.quiltfile.layer_tables import FlowTable, LayerTable, MeshLayerTable
 from jagged_quilt.quiltfile.light_tables import LightTable, SkyTable
 from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
 from jagged_quilt.quiltfile.places import Path as KeyPath
-from jagged_quilt.quiltfile.tables import SWATCHES, Table, default_of, keys_of, some, table_of
+from jagged_quilt.quiltfile.tables import SWATCHES, Table, keys_of, some, table_of
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain_source import TerrainSource
-from jagged_quilt.surfaces.uv_canvas import PADDING
-from jagged_quilt.weights.adopt import FORMS, adopt_colours, adopt_splat
+from jagged_quilt.weights import settings as weighing
 from jagged_quilt.weights.medley import Heights, Medley
-from jagged_quilt.weights.weigh import weigh
-from jagged_quilt.weights.weigher import Stacking
-from jagged_quilt.weights.weight_map import checked_keep
 
 Place = tuple[float, float, float]
 Texels = Annotated[int, AfterValidator(checked_texels)]
@@ -132,19 +128,19 @@ class FilmTable(_FilmKeys):  # type: ignore[misc]
 class AdoptTable(Table):
     """Weights inherited from elsewhere: in which form, in which files, the names of their layers, and where each goes."""
 
-    form: Literal[tuple(FORMS)]  # type: ignore[valid-type]
+    form: Literal[tuple(weighing.FORMS)]  # type: ignore[valid-type]
     files: list[str] = Field(min_length=1)
     layers: list[str] = Field(min_length=1)
-    implied_last: bool = default_of(adopt_splat, "implied_last")
+    implied_last: bool = weighing.IMPLIED_LAST
     colours: list[str] = Field(default_factory=list)
     numbers: list[int] = Field(default_factory=list)
-    tolerance: float = default_of(adopt_colours, "tolerance")
-    sums: str = default_of(adopt_splat, "sums")
+    tolerance: float = weighing.TOLERANCE
+    sums: str = weighing.NORMALISE
     to: dict[str, str] = Field(default_factory=dict)
 
     def check_keys(self) -> None:
         """Raise `RangeError` if a key is written that has no effect in this form."""
-        idle = self.model_fields_set - {"form", "files", "layers", "to"} - FORMS[self.form]
+        idle = self.model_fields_set - {"form", "files", "layers", "to"} - weighing.FORMS[self.form]
         if idle:
             raise RangeError(f'{min(idle)} has no effect in form = "{self.form}"; remove it')
 
@@ -160,9 +156,9 @@ class MeshTable(Table):
     turn: float = 0.0
     scale: Annotated[float, AfterValidator(lambda scale: positive("scale", scale))] = 1.0
     stand: bool | Literal["lean"] = False
-    up: Literal["y", "z"] = default_of(read_mesh, "up")
-    metres: float = default_of(read_mesh, "metres")
-    smooth: float = default_of(read_mesh, "smooth")
+    up: Literal["y", "z"] = reading.UP
+    metres: float = reading.METRES
+    smooth: float = reading.SMOOTH
     unwrap: bool | Literal["bare"] = False
     into: Literal["uv", "second uv", "vertices"] = "uv"
     texels: Texels = TEXELS
@@ -175,9 +171,9 @@ class WeightsTable(Table):
     and the time that formulas read."""
 
     texels: Texels = TEXELS
-    keep: Annotated[int, AfterValidator(checked_keep)] = default_of(weigh, "keep")
-    bits: Literal[8, 16] = default_of(weigh, "bits")
-    stacking: Stacking = default_of(weigh, "stacking")
+    keep: Annotated[int, AfterValidator(weighing.checked_keep)] = weighing.KEEP
+    bits: Literal[8, 16] = weighing.BITS
+    stacking: weighing.Stacking = weighing.STACKING
     daubs: str = ""
     time: float = 0.0
 
@@ -187,8 +183,8 @@ class BakeTable(Table):
     where layers are seen that lie otherwise far away."""
 
     texels: Texels = 2 * TEXELS
-    normals: NormalSpace = default_of(bake, "normals")
-    filter: Filter = default_of(bake, "filter")
+    normals: blending.NormalSpace = blending.NORMALS
+    filter: Filter = blending.FILTER
     weights: Literal["map", "masks"] = "map"
     eye: Place | None = None
 

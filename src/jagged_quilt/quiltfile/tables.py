@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import inspect
-from collections.abc import Callable, Collection
+import sys
+from collections.abc import Collection
 from dataclasses import MISSING, Field, fields
+from types import SimpleNamespace
 from typing import get_type_hints
 
 from pydantic import BaseModel, ConfigDict, create_model
@@ -26,7 +27,7 @@ def some(most: int = MOST, least: int = 0) -> Told:
 class Table(BaseModel):
     """A table of a quilt file: every key is known, and of the type it should be."""
 
-    model_config = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False, arbitrary_types_allowed=True)
+    model_config = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False, arbitrary_types_allowed=True, defer_build=True)
 
 
 def keys_of(kind: type, *, leave_out: Collection[str] = ()) -> dict[str, tuple[Model, Model]]:
@@ -34,8 +35,9 @@ def keys_of(kind: type, *, leave_out: Collection[str] = ()) -> dict[str, tuple[M
 
     What a mask calls otherwise in files is called so (`spelled`); what its repr leaves out is no key.
     """
-    hints, out = get_type_hints(kind), {}
-    for key, own in _spelled(kind, leave_out).items():
+    spelled, out = _spelled(kind, leave_out), {}
+    hints = _hints(kind, {each.name for own in spelled.values() for each in own})
+    for key, own in spelled.items():
         types = [hints[each.name] for each in own]
         defaults = [_default(each) for each in own]
         out[key] = (types[0] if len(own) == 1 else tuple[tuple(types)], defaults[0])  # type: ignore[misc]
@@ -58,9 +60,13 @@ def table_of(kind: type, base: Model = Table, *, leave_out: Collection[str] = ()
     return made
 
 
-def default_of(function: Callable[..., object], name: str) -> Told:
-    """Return what a function takes where an argument is not given."""
-    return inspect.signature(function).parameters[name].default
+def _hints(kind: type, names: Collection[str]) -> dict[str, Model]:
+    """The types of some fields of a dataclass; those of others need not be loaded."""
+    out: dict[str, Model] = {}
+    for base in reversed(kind.__mro__):
+        own = {name: said for name, said in vars(base).get("__annotations__", {}).items() if name in names}
+        out |= get_type_hints(SimpleNamespace(__annotations__=own), vars(sys.modules[base.__module__]))
+    return out
 
 
 def _spelled(kind: type, leave_out: Collection[str]) -> dict[str, list[Field[object]]]:

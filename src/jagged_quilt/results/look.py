@@ -20,7 +20,8 @@ from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.image_files import SUFFIXES, write_image
 from jagged_quilt.meshfiles.read import READERS
-from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs

@@ -22,8 +22,8 @@ from jagged_quilt.blend.flat_projections import Triplanar
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.checks import frozen
-from jagged_quilt.foundation.compiler import when_compiling
-from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.foundation.kernels import when_compiling
+from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.light.clear_sky import clear_sky
@@ -47,7 +47,8 @@ from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.adopt import Adopted
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.point_weights import PointWeights
-from jagged_quilt.weights.settle import NORMALISE, SumReport
+from jagged_quilt.weights.settings import NORMALISE
+from jagged_quilt.weights.settle import SumReport
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 

@@ -12,7 +12,8 @@ from jagged_quilt.foundation.files import (
 )
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import role_among
-from jagged_quilt.quiltfile.quilt import Quilt, read_quilt
+from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Made
@@ -23,8 +24,8 @@ from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
 from jagged_quilt.show.paged import draw_pages
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
+from jagged_quilt.weights.settings import MOST_KEPT
 from jagged_quilt.weights.weigh import weigh
-from jagged_quilt.weights.weight_map import MOST_KEPT
 
 _SWEEP_TEXELS = 512
 

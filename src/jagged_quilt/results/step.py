@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from urllib.parse import quote
 
@@ -21,10 +21,11 @@ MANIFESTS = "made"
 
 @dataclass(frozen=True, slots=True)
 class Files:
-    """What a step wrote, and what is to be said of it."""
+    """What a step wrote, what is to be said of it now, and what whenever it is asked for."""
 
     files: tuple[Path, ...]
     remark: str = ""
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +36,7 @@ class Made:
     files: tuple[Path, ...]
     fresh: bool
     remark: str = ""
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,7 +88,7 @@ class Runner:
 
     def is_done(self, name: str) -> bool:
         """Whether a step has nothing to do."""
-        return name in self._done or self._kept(self._manifest(name), self.stamp(name)) is not None
+        return name in self._done or self._kept(name, self.stamp(name)) is not None
 
     def forget(self, name: str) -> None:
         """Vouch no longer for what a step wrote: somebody else writes there now."""
@@ -100,14 +102,25 @@ class Runner:
         """Do a step unless that is done; with `anew` in any case. What it needs is done first."""
         if name in self._done and not anew:
             return self._done[name]
-        stamp, step = self.stamp(name), self.steps[name]
-        folder, manifest = self.folder / step.folder, self._manifest(name)
-        kept = None if anew else self._kept(manifest, stamp)
+        step, stamp = self.steps[name], self.stamp(name)
+        kept = None if anew else self._kept(name, stamp)
         if kept is not None:
-            self._done[name] = Made(folder, kept, fresh=False)
+            self._done[name] = replace(kept, folder=self.folder / step.folder)
             return self._done[name]
         for each in step.needs:
             self.run(each)
+        result = self._do(step, stamp, anew)
+        self._done[name] = replace(result, fresh=False, remark="")
+        return result
+
+    def run_alone(self, step: Step, *, anew: bool = False) -> Made:
+        """Do a step that is none of the quilt's own, unless that is done; what it needs it asks for itself."""
+        stamp = fingerprint(__version__, step.name, *step.inputs(), *map(self.stamp, step.needs))
+        kept = None if anew else self._kept(step.name, stamp)
+        return self._do(step, stamp, anew) if kept is None else replace(kept, folder=self.folder / step.folder)
+
+    def _do(self, step: Step, stamp: str, anew: bool) -> Made:
+        folder, manifest = self.folder / step.folder, self._manifest(step.name)
         token = VOUCHING.set(manifest)
         try:
             made = step.make(folder, anew)
@@ -116,18 +129,18 @@ class Runner:
         manifest.unlink(missing_ok=True)
         if changed := self._watch.changed():
             raise FileError(
-                f"{changed}: changed while {name} was at work; what was made of it counts for nothing: run it again"
+                f"{changed}: changed while {step.name} was at work; what was made of it counts for nothing: run it again"
             )
-        write_json(manifest, {"stamp": stamp, "files": {self._name(path): _looks(path) for path in made.files}})
-        result = Made(folder, made.files, fresh=True, remark=made.remark)
-        self._done[name] = Made(folder, made.files, fresh=False)
-        return result
+        files = {self._name(path): _looks(path) for path in made.files}
+        write_json(manifest, {"stamp": stamp, "files": files, "notes": list(made.notes)})
+        return Made(folder, made.files, fresh=True, remark=made.remark, notes=made.notes)
 
     def _name(self, path: Path) -> str:
         return path.relative_to(self.folder).as_posix()
 
-    def _kept(self, manifest: Path, stamp: str) -> tuple[Path, ...] | None:
-        """The files of a manifest, if it carries the stamp and each of them is as it was written; else None."""
+    def _kept(self, name: str, stamp: str) -> Made | None:
+        """What the manifest of a step says, if it carries the stamp and each file is as it was written; else None."""
+        manifest = self._manifest(name)
         if not manifest.is_file():
             return None
         try:
@@ -136,12 +149,13 @@ class Runner:
             if known["stamp"] != stamp:
                 return None
             changed = [path for path, looks in files.items() if not _looks_so(path, looks)]
+            notes = tuple(str(each) for each in known.get("notes", ()))
         except (QuiltError, KeyError, TypeError, ValueError):
             return None
         for path in changed:
             if path.is_file():
                 warnings.warn(f"{path}: is not as it was made; made anew", QuiltWarning, stacklevel=4)
-        return None if changed else tuple(files)
+        return None if changed else Made(self.folder, tuple(files), fresh=False, notes=notes)
 
 
 def _looks(path: Path) -> list[Told]:

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.quiltfile.quilt import GROUND, read_quilt
+from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.show.board import Board
 from jagged_quilt.show.lit_view import draw_scenes

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.held_pages import HeldPages, Seen, pages_of, seen_of
 from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import PageStore
-from jagged_quilt.blend.blend import NormalSpace, Texels
+from jagged_quilt.blend.blend import Texels
+from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points

@@ -10,8 +10,10 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.surfaces import _sight_kernels
+
+_sight_kernels = kernels_of("jagged_quilt.surfaces._sight_kernels")
 
 BEARING = 25.0
 """Degrees: from where a camera that nobody placed sees a thing."""

@@ -7,8 +7,10 @@ import numpy as np
 from jagged_quilt.foundation.canvas import Canvas, bands
 from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.shelf import MEMORY, Room
-from jagged_quilt.surfaces import _edge_kernels
+
+_edge_kernels = kernels_of("jagged_quilt.surfaces._edge_kernels")
 
 _ROWS_AT_ONCE = 64
 

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _cast_kernels
 from jagged_quilt.surfaces.mesh_samples import mesh_net, spacing_for
+
+if TYPE_CHECKING:
+    from jagged_quilt.surfaces import _cast_kernels
+else:
+    _cast_kernels = kernels_of("jagged_quilt.surfaces._cast_kernels")
 
 _WAYS = 96
 _MOST, _PER_REACH, _PER_SIZE = 1 << 16, 8.0, 128.0  # places; how many of them to the reach, and to the size of the mesh

@@ -6,10 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.meshes._kernels import FilledPoints
+from jagged_quilt.meshes._rows import FilledPoints
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _sight_kernels
+
+_sight_kernels = kernels_of("jagged_quilt.surfaces._sight_kernels")
 
 
 def empty_points(count: int, mesh: Mesh, *, gradients: bool = True, steps: bool = True, laid: bool = False) -> FilledPoints:

@@ -10,10 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.mesh_points import points_on
+
+_sight_kernels = kernels_of("jagged_quilt.surfaces._sight_kernels")
 
 _MOST = 32  # layers of what is cut out that a ray goes through
 

@@ -12,9 +12,11 @@ from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import Fill, Room
-from jagged_quilt.surfaces import _kernels
+
+_kernels = kernels_of("jagged_quilt.surfaces._kernels")
 
 _AT_ONCE = 1 << 22  # samples
 

@@ -9,10 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _sight_kernels
 from jagged_quilt.surfaces.peeling import IsThere, draw_there
+
+_sight_kernels = kernels_of("jagged_quilt.surfaces._sight_kernels")
 
 _MAP, _FACE = 2048, 1024
 _CUTS = 6

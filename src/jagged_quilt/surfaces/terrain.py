@@ -9,26 +9,21 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import TEXELS, Region, checked_texels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive
-from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
 from jagged_quilt.foundation.shelf import Elsewhere, Memory, Room, Shelf, arrived, key_of, travelling
 from jagged_quilt.foundation.shown import Shown
-from jagged_quilt.meshes._kernels import FilledPoints
-from jagged_quilt.surfaces import _kernels
+from jagged_quilt.meshes._rows import FilledPoints
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 from jagged_quilt.surfaces.relief import relief_of
+from jagged_quilt.surfaces.settings import Between
 from jagged_quilt.surfaces.terrain_fields import TerrainFields
 
+_kernels = kernels_of("jagged_quilt.surfaces._kernels")
+
 _LONGEST = 4 * LARGEST  # metres that a ray goes
-
-
-class Between(Choice):
-    """What lies between the samples of a heightmap."""
-
-    BILINEAR = "bilinear"
-    CUBIC = "cubic"
 
 
 class Terrain(Shown):

@@ -14,10 +14,12 @@ from jagged_quilt.foundation.checks import frozen, positive
 from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.grid import Grid
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.shelf import Fill
-from jagged_quilt.surfaces import _kernels
 from jagged_quilt.surfaces.curvature import curvature_into
 from jagged_quilt.surfaces.edge_distance import signed_distance
+
+_kernels = kernels_of("jagged_quilt.surfaces._kernels")
 
 if TYPE_CHECKING:
     from jagged_quilt.surfaces.terrain import Terrain

@@ -11,9 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, frozen, positive
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces._terrain_mesh_kernels import farthest_samples
 from jagged_quilt.surfaces.terrain import Terrain
+
+_terrain_mesh_kernels = kernels_of("jagged_quilt.surfaces._terrain_mesh_kernels")
 
 _ROUNDS = 400
 
@@ -50,7 +52,7 @@ def terrain_mesh(
         flat = Delaunay(np.column_stack([x[at % columns], z[at // columns]]))
         far, where = np.empty(len(flat.simplices)), np.empty(len(flat.simplices), np.int64)
         row_of, column_of = (frozen(each, np.int64) for each in divmod(at, columns))
-        farthest_samples(frozen(flat.simplices, np.int64), row_of, column_of, grid, most, far, where)
+        _terrain_mesh_kernels.farthest_samples(frozen(flat.simplices, np.int64), row_of, column_of, grid, most, far, where)
         if not far.any():
             break
         chosen.ravel()[where[far > 0]] = True  # the farthest of each triangle

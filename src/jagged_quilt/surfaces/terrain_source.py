@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -15,8 +15,11 @@ from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.shelf import Shelf
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits
 from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, heights_in_bands, read_heightmap, size_of_heightmap
-from jagged_quilt.surfaces.terrain import Between, Terrain
+from jagged_quilt.surfaces.settings import Between
 from jagged_quilt.surfaces.tiles import checked_rows, read_tiles, strips_of
+
+if TYPE_CHECKING:
+    from jagged_quilt.surfaces.terrain import Terrain
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -87,6 +90,8 @@ class TerrainSource:
             metres = read_heightmap(paths[0], self.heights, **how)
         else:
             metres = read_tiles(self._rows_of(folder), self.heights, **how)
+        from jagged_quilt.surfaces.terrain import Terrain
+
         return Terrain(metres, size=self.size, between=self.between, shelf=shelf)
 
     def samples_in(self, folder: Path = Path(), limits: ImageLimits = LIMITS) -> tuple[int, int]:

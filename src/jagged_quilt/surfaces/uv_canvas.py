@@ -12,14 +12,16 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.canvas import TEXELS, Block, Part, Piece, Region, Where, bands, checked_texels
 from jagged_quilt.foundation.checks import frozen, whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
+from jagged_quilt.foundation.padding import PADDING
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.surfaces import _uv_kernels
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 from jagged_quilt.surfaces.mesh_points import empty_points, filled_points
 from jagged_quilt.surfaces.parts import parts_of
 
-PADDING = 16  # texels, where nothing else is said
+_uv_kernels = kernels_of("jagged_quilt.surfaces._uv_kernels")
+
 _OUTSIDE = 1e-4  # of the layout: uv may lie so far beyond 0 and 1
 _WAYS_OUT = "give it a layout with unwrap = true (jq.shapes.unwrap), or blend at its vertices"
 

@@ -15,24 +15,20 @@ from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
 from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels_into
 from jagged_quilt.masks.image_mask import fractions
-from jagged_quilt.weights import _kernels, _splat_kernels
-from jagged_quilt.weights.settle import NORMALISE, SumReport, settled, sound
-from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, index_type, storage, unit_of
+from jagged_quilt.weights.settings import IMPLIED_LAST, MOST_KEPT, NORMALISE, TOLERANCE
+from jagged_quilt.weights.settle import SumReport, settled, sound
+from jagged_quilt.weights.weight_map import WeightMap, index_type, storage, unit_of
+
+_kernels = kernels_of("jagged_quilt.weights._kernels")
+_splat_kernels = kernels_of("jagged_quilt.weights._splat_kernels")
 
 _AT_ONCE = 1 << 22  # texels
 MOST_TOLERANCE = 64  # of 255
-FORMS = {
-    "splat": {"implied_last", "sums"},
-    "index": {"numbers"},
-    "colours": {"colours", "tolerance"},
-    "masks": {"implied_last", "sums"},
-    "pairs": {"sums"},
-}
-"""The forms of adopted weights, and what is said of each beside its files and layers."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -88,7 +84,7 @@ def adopt_splat(
     files: Sequence[Path | str],
     layers: Sequence[str],
     *,
-    implied_last: bool = False,
+    implied_last: bool = IMPLIED_LAST,
     sums: str = NORMALISE,
     keep: int = MOST_KEPT,
     bits: int = 8,
@@ -241,7 +237,7 @@ def adopt_colours(
     file: Path | str,
     colours: Mapping[str, str],
     *,
-    tolerance: float = 8.0,
+    tolerance: float = TOLERANCE,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
     room: Room = MEMORY,

@@ -12,7 +12,7 @@ from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, Sh
 from jagged_quilt.foundation.files import read_bytes, write_bytes
 from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.loose import Told
-from jagged_quilt.foundation.noise import NoiseKind
+from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, DaubKind
 

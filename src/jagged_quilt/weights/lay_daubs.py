@@ -11,10 +11,12 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.bands import smooth_step
-from jagged_quilt.weights import _daub_kernels as k
 from jagged_quilt.weights.daub import Daub, DaubKind
+
+k = kernels_of("jagged_quilt.weights._daub_kernels")
 
 Weights = NDArray[np.float32]
 """(L, N) float32 that sum to 1 over the layers."""

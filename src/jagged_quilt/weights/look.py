@@ -11,9 +11,11 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb, oklab
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
-from jagged_quilt.weights import _splat_kernels
 from jagged_quilt.weights.adopt import palette_numbers
+
+_splat_kernels = kernels_of("jagged_quilt.weights._splat_kernels")
 
 _ALIKE = 8  # of 255: colours so near to one that is more frequent are counted with it
 _LEAST = 0.002  # of the texels, to be a key

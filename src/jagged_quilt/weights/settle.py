@@ -10,12 +10,14 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.shelf import MEMORY, Room
-from jagged_quilt.weights import _kernels
-from jagged_quilt.weights.weight_map import WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
+from jagged_quilt.weights.settings import NORMALISE, REFUSE, checked_keep
+from jagged_quilt.weights.weight_map import WeightMap, index_type, keep_largest, storage, unit_of
+
+_kernels = kernels_of("jagged_quilt.weights._kernels")
 
 _AT_ONCE = 1 << 22
-NORMALISE, REFUSE = "normalise", "refuse"
 
 Raw = Callable[[slice], NDArray[np.float32]]
 """From rows to (L, N) float32, as the files say."""

@@ -14,18 +14,21 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.ground import Ground
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, DaubReach, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
 from jagged_quilt.weights.point_weights import PointWeights
-from jagged_quilt.weights.weigher import Stacking, Weigher
-from jagged_quilt.weights.weight_map import KEEP, WeightMap, checked_keep, index_type, keep_largest, storage, unit_of
+from jagged_quilt.weights.settings import BITS, KEEP, STACKING, Stacking, checked_keep
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import WeightMap, index_type, keep_largest, storage, unit_of
+
+_kernels = kernels_of("jagged_quilt.weights._kernels")
 
 _ANSWERS_AT_ONCE = 1 << 19
 _POINTS_AT_ONCE = 1 << 15
@@ -61,8 +64,8 @@ def weigh(
     layers: Sequence[Stacked],
     *,
     keep: int = KEEP,
-    bits: int = 8,
-    stacking: Stacking | str = Stacking.COVER,
+    bits: int = BITS,
+    stacking: Stacking | str = STACKING,
     adopted: WeightMap | None = None,
     daubs: Sequence[Daub] = (),
     threads: int | None = None,

@@ -8,26 +8,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name
-from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, remembering
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_windows import DaubFile, WindowedDaubs
 from jagged_quilt.weights.lay_daubs import DaubLayer, RegionGrid
 from jagged_quilt.weights.medley import Stacked, shown_names
 from jagged_quilt.weights.point_weights import PointWeights
-from jagged_quilt.weights.weight_map import MOST_KEPT, WeightMap, checked_keep, index_type, keep_largest
+from jagged_quilt.weights.settings import MOST_KEPT, Stacking, checked_keep
+from jagged_quilt.weights.weight_map import WeightMap, index_type, keep_largest
 
-
-class Stacking(Choice):
-    """How the masks of layers become weights that sum to 1."""
-
-    COVER = "cover"
-    """From the bottom up each layer covers what lies below it by its mask; no mask covers wholly."""
-    SHARE = "share"
-    """The masks are the weights, made less where they sum to more than 1; no mask asks for all."""
+_kernels = kernels_of("jagged_quilt.weights._kernels")
 
 
 class Weigher:

@@ -10,23 +10,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import bands
-from jagged_quilt.foundation.checks import frozen, known_name, whole_number_in
+from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps.image_files import ImageLimits, image_bands, image_size, read_channels_into, write_image
-from jagged_quilt.weights import _kernels
 from jagged_quilt.weights.point_weights import PointWeights
+
+_kernels = kernels_of("jagged_quilt.weights._kernels")
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
 _AT_ONCE = 1 << 22  # texels
-MOST_KEPT = 16  # layers at a texel
 OURS = ImageLimits(largest_side=1 << 20, largest_mib=1 << 20)  # as large as we wrote them
 
 
@@ -36,12 +37,6 @@ def index_type(layers: int) -> type[np.uint8] | type[np.uint16]:
 
 
 _SUM_WITHIN = 1 / 512  # of 1: less than half a step of 8 bits
-KEEP = 4  # layers at a texel, where nothing else is said
-
-
-def checked_keep(keep: int) -> int:
-    """Return how many layers a texel is to keep; raise `RangeError` if it cannot be so many."""
-    return whole_number_in("keep", keep, 1, MOST_KEPT)
 
 
 def unit_of(bits: int) -> int:

@@ -1,0 +1,42 @@
+"""From a quilt file to the objects that it names."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from jagged_quilt.foundation.doors import by_door
+from jagged_quilt.foundation.loose import Told
+from jagged_quilt.quiltfile.read import read_table
+
+if TYPE_CHECKING:
+    from jagged_quilt.quiltfile.quilt import Quilt
+
+
+@by_door("quilt file")
+def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
+    """Read a quilt file.
+
+    Parameters
+    ----------
+    time : float, optional
+        What formulas in masks read, in place of the file's own `weights.time`.
+    changes : mapping, optional
+        Key paths, as `layer[2].mask[0].threshold` or `layer[salt crust].softness`, and values to put there.
+
+    Raises
+    ------
+    FileError
+        If there is no such file.
+    QuiltFileError
+        If it says something that cannot be; the message names the line and the key path.
+    NameNotFoundError
+        If the key path of a change leads nowhere.
+    """
+    path = Path(path)
+    table, text = read_table(path, time, changes)
+    from jagged_quilt.quiltfile.quilt import Quilt  # what is wrong with the file itself is told without waiting for this
+
+    return Quilt(path, table, text, partial(read_quilt, path, time=time, changes=changes))
