@@ -17,6 +17,7 @@ from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import parts_of
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.results import requests
+from jagged_quilt.results.exports import EXPORTERS, export
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.weight_pictures import draw_weight_facts
 

@@ -20,6 +20,7 @@ from jagged_quilt.export.splat_sheets import whole_weight
 from jagged_quilt.light.light import Lighting, LitSurface
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.masks.mask import Shared
+from jagged_quilt.results.export_shader import masks_in_shader
 from jagged_quilt.results.results import Results
 from reference_blend import Decoded, blend_point
 from shader_run import Device

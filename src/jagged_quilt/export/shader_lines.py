@@ -173,9 +173,9 @@ def from_pairs(names: Sequence[str], count: str) -> str:
     return "\n".join(
         [
             "",
-            "// ---- Weights, from the pairs that `jquilt export weights --as pairs` writes: at each texel four layers by their",
+            "// ---- Weights, from the pairs that `jquilt export weights --as pairs` writes: four layers a texel by their",
             *told,
-            "// numbers, and how much there is of each. Numbers are not to be mixed, so four texels are read and their weights are.",
+            "// numbers, and how much there is of each. Numbers are not to be mixed: four texels are read, and weights are.",
             "",
             "uniform sampler2D pairs_numbers;",
             "uniform sampler2D pairs_weights;",
