@@ -26,6 +26,7 @@ import numpy as np
 
 import jagged_quilt as jq
 from jagged_quilt.results.results import Results
+from jagged_quilt.show.stage import LayerShade
 
 JQUILT = [sys.executable, "-m", "jagged_quilt"]
 COMPILED = """
@@ -79,29 +80,28 @@ def looks(quilt_file, env, count):
 def drawing_over_blend(quilt_file, repeats):
     """Seconds of drawing the view, over those of only blending as many points of the same pieces by the same weights."""
     results = Results(jq.read_quilt(quilt_file), threads=1)
-    scene, camera = results.scene().ready(), results.quilt.camera
+    scene, camera = results.scene(), results.quilt.camera
     drawn, pieces = [], []
     scene.draw(camera, threads=1)
-    weighed = scene.weighed
+    at = LayerShade.at
 
-    def noted(piece):
-        pieces.append(piece)
-        return weighed(piece)
+    def noted(shade, points, **how):
+        pieces.append((shade, points, shade.weights.at(points)))
+        return at(shade, points, **how)
 
-    scene.weighed = noted
+    LayerShade.at = noted
     scene.draw(camera, threads=1)
-    scene.weighed = weighed
+    LayerShade.at = at
     blended = []
     for _ in range(repeats):
         start = time.perf_counter()
         scene.draw(camera, threads=1)
         middle = time.perf_counter()
-        for piece in pieces:
-            blend, weights = scene.weighed(piece)
-            blend.at(piece.points, weights, normals="world")
+        for shade, points, weights in pieces:
+            shade.blend.at(points, weights, normals="world")
         drawn.append(middle - start)
         blended.append(time.perf_counter() - middle)
-    return min(drawn), min(blended), sum(len(piece.points) for piece in pieces)
+    return min(drawn), min(blended), sum(len(points) for _, points, _ in pieces)
 
 
 def main():

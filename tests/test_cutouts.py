@@ -91,7 +91,7 @@ class TestViews:
         at = np.linspace(-0.8, 0.8, 20)
         places = np.stack([*np.meshgrid(at, at), np.full((20, 20), -1.45)], axis=-1).reshape(-1, 3)
         points = jq.Points.of(places, np.tile([0, 0, 1], (400, 1)))
-        free = {cut: fence(arrays, LEAF, WALL, cut_out=cut, light=light).ready().shadows(light)(points) for cut in (0, 0.5)}
+        free = {cut: fence(arrays, LEAF, WALL, cut_out=cut, light=light).shadows(light)(points) for cut in (0, 0.5)}
         assert free[0].mean() < 0.1
         assert 0.35 < free[0.5].mean() < 0.65
 

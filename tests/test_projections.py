@@ -53,7 +53,7 @@ class TestWrap:
         ball = jq.shapes.sphere(1.0, around=256, down=128)
         tile = 2 * np.pi / 8.2  # made to fit: eight whole tiles
         layers = [jq.Layer("grid", kind(filter="anisotropic", offset=(0.31 * tile, 0.0)))]
-        scene = jq.Scene(grid_arrays(tile=tile, side=256)).add(ball, layers).ready()
+        scene = jq.Scene(grid_arrays(tile=tile, side=256)).add(ball, layers)
         seen = []
         for side in (1, -1):
             camera = jq.Camera(position=(0.0, 0.0, side * far), target=(0.0, 0.0, 0.0), view_angle=40)
@@ -61,8 +61,7 @@ class TestWrap:
             canvas = scene.canvas(camera, rows, rows)
             picture = np.zeros((rows * rows, 3), np.float32)
             for piece in canvas.block(Region.whole(canvas.texels)).pieces:
-                blend, weights = scene.weighed(piece)
-                picture[piece.where.each] = blend.at(piece.points, weights)[R.DIFFUSE]
+                picture[piece.where.each] = scene.parts[piece.part].shade.at(piece.points)[R.DIFFUSE]
             seen.append(picture.reshape(rows, rows, 3))
         assert np.abs(seen[0] - seen[1]).max() < 0.03
         middle = seen[1][40:56]

@@ -21,7 +21,7 @@ from jagged_quilt.results.sweeps import draw_looks, turns_a_look
 from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
-from jagged_quilt.show.paged import draw_pages
+from jagged_quilt.show.paged import PagedGround, draw_pages
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
 from jagged_quilt.show.weight_pictures import draw_sweep
 from jagged_quilt.weights.settings import MOST_KEPT
@@ -41,8 +41,7 @@ def show_debug(results: Results, kinds: Sequence[str]) -> Made:
 def show_from_pages(results: Results, store: str, kinds: Collection[str]) -> Made:
     """Draw of `kinds` the "view", its ground from pages of a store, and which "pages" those are."""
     scene, camera = results.scene(pages=store), results.quilt.camera
-    ground = next(thing.pages for thing in scene.things if thing.pages is not None)
-    assert ground is not None
+    ground = next(thing.pages for thing in scene.things if isinstance(thing.pages, PagedGround))
     folder, files, options = results.folder / "pictures", [], {"threads": results.threads, "progress": results.progress}
     if "view" in kinds:
         files.append(folder / "view_pages.png")

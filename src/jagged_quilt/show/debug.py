@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.canvas import Block, Piece, go_over
 from jagged_quilt.foundation.checks import known_name
@@ -23,11 +22,11 @@ from jagged_quilt.show.labelled_grid import SQUARES, grids_like
 from jagged_quilt.show.light_parts import draw_light, draw_white
 from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.stage import Shade
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.point_weights import PointWeights
 
 _TOP, _FOOT = 52, 66
 _NOTHING = np.array([74, 80, 90], np.float32)
@@ -189,14 +188,13 @@ def look(
     if not kinds:
         return out
 
-    scene.ready()
     canvas = scene.canvas(camera, rows, columns)
     is_surveyed = any(kind in _MEASURES or kind in ("uv", "plane") for kind in kinds)
 
     def look_at(block: Block) -> None:
         for piece in block.pieces:
-            blend, weights = scene.weighed(piece)
-            facts = blend.survey(piece.points, weights, eye=camera.position) if is_surveyed else None
+            shade = scene.parts[piece.part].shade
+            facts = shade.survey(piece.points, eye=camera.position) if is_surveyed else None
             for kind, target in out.items():
                 if kind in _MEASURES:
                     assert facts is not None
@@ -204,7 +202,7 @@ def look(
                 elif facts is not None and kind in ("uv", "plane"):
                     piece.where.put(target, _surveyed(kind, facts))
                 else:
-                    piece.where.put(target, _colour(kind, piece, blend, weights, canvas))
+                    piece.where.put(target, _colour(kind, piece, shade, canvas))
 
     step = f"drawing {', '.join(kinds)}"
     go_over(canvas, look_at, most=RAYS_AT_ONCE, threads=threads, step=step, progress=progress)
@@ -218,19 +216,19 @@ def _surveyed(kind: str, facts: Survey) -> Numbers:
     return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
 
 
-def _colour(kind: str, piece: Piece, blend: Blend, weights: PointWeights, canvas: PictureCanvas) -> Numbers:
+def _colour(kind: str, piece: Piece, shade: Shade, canvas: PictureCanvas) -> Numbers:
     points, surface = piece.points, canvas.surface_of(piece.part)
     if kind == "tangent":
         return 127.5 * (points.tangent[:, :3] + 1)
     if kind == "bitangent":
         return 127.5 * (np.cross(points.normal, points.tangent[:, :3]) * points.tangent[:, 3:] + 1)
     if kind == "normal":
-        return 127.5 * (blend.at(points, weights, normals="world", eye=canvas.camera.position)[MapRole.NORMAL] + 1)
+        return 127.5 * (shade.at(points, normals="world", eye=canvas.camera.position)[MapRole.NORMAL] + 1)
     if kind == "wireframe":
         away, width = _to_line(piece, surface)
         near = (np.clip(1.6 - away, 0, 1) * np.clip(width / 12, 0.12, 1))[:, None]
-        shade = np.float32(0.55) + np.float32(0.45) * np.abs(points.normal @ np.array([0.35, 0.8, 0.48], np.float32))[:, None]
-        return np.asarray(_FACE * shade * (1 - near) + _LINE * near, np.float32)
+        facing = np.float32(0.55) + np.float32(0.45) * np.abs(points.normal @ np.array([0.35, 0.8, 0.48], np.float32))[:, None]
+        return np.asarray(_FACE * facing * (1 - near) + _LINE * near, np.float32)
     raise AssertionError(kind)
 
 

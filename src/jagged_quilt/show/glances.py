@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import Block, Region
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.show.stage import Stage
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
-
-if TYPE_CHECKING:
-    from jagged_quilt.show.scene import Scene
-
 
 Reach: TypeAlias = Callable[[Points], NDArray[np.float32]]
 """Says how free the way to a light is from points, 0..1, (N,)."""
@@ -35,7 +32,7 @@ class Glances:
         self._blocks: dict[tuple[int, int, Region], PictureBlock] = {}
         self._free: dict[tuple[int, int, Region], list[list[NDArray[np.float32]]]] = {}
 
-    def turn_to(self, scene: Scene, camera: Camera) -> None:
+    def turn_to(self, scene: Stage, camera: Camera) -> None:
         """Forget what was met of other surfaces, or by another camera; and what was free under other lights."""
         now = (camera, *(thing.surface for thing in scene.things))
         if len(now) != len(self._of) or any(a is not b and a != b for a, b in zip(now, self._of, strict=True)):

@@ -66,16 +66,16 @@ def light_in_parts(
     kinds = np.zeros((len(PARTS) + 1, count, 3), np.float32)
     lamps, free = np.zeros((len(alone), count, 3), np.float32), np.ones((len(alone), count), np.float32)
     shares = {"occlusion": np.ones(count, np.float32), "coat's Fresnel": np.zeros(count, np.float32)}
-    canvas = scene.ready().canvas(camera, height, width)
+    canvas = scene.canvas(camera, height, width)
 
     def look(block: Block) -> None:
         assert isinstance(block, PictureBlock)
         behind = seen_behind(block, lighting.sky, haze)
         for own, piece, ways in zip(block.rows_of, block.pieces, free_of(block, reaches), strict=True):
-            blend, weights = scene.weighed(piece)
+            part_seen = scene.parts[piece.part]
             places, rows = piece.points.places, block.pixels[own]
-            texels = blend.at(piece.points, weights, normals="world", eye=canvas.camera.position)
-            surface = lit_surface(texels, piece.points.normal, -block.rays[own], open_sky=scene.open_sky(piece))
+            texels = part_seen.shade.at(piece.points, normals="world", eye=canvas.camera.position)
+            surface = lit_surface(texels, piece.points.normal, -block.rays[own], open_sky=part_seen.open_sky(piece.points))
             away = np.linalg.norm(places - canvas.camera.position, axis=1)
             each, dull = lighting.leaving(surface, places, ways, in_parts=True), surface.without_glow()
             shares["occlusion"][rows], shares["coat's Fresnel"][rows] = surface.occlusion, surface.coat_share

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,11 +17,9 @@ from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.roles import BLENDED_ROLES, SHADED_ROLES, MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
+from jagged_quilt.show.stage import Stage
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
-
-if TYPE_CHECKING:
-    from jagged_quilt.show.scene import Scene
 
 FINER = 2  # rays along each side of a pixel where it has several
 RAYS_AT_ONCE = 40_000
@@ -35,7 +32,7 @@ _CUT = np.array([0.045, 0.040, 0.036], np.float32)  # what the ground shows wher
 
 
 def draw_scenes(
-    scenes: Sequence[Scene],
+    scenes: Sequence[Stage],
     camera: Camera,
     *,
     width: int = WIDTH,
@@ -102,7 +99,7 @@ def contrast(picture: Picture) -> NDArray[np.int16]:
 
 
 def light_along(
-    scenes: Sequence[Scene],
+    scenes: Sequence[Stage],
     left_out: Sequence[Collection[MapRole]],
     canvas: PictureCanvas,
     reaches: Sequence[Reach],
@@ -114,7 +111,7 @@ def light_along(
     scene = scenes[0]
     rows, columns = canvas.texels
     out = [np.zeros((rows * columns, 3), np.float32) for _ in scenes]
-    ready = [each.ready() for each in scenes]
+    parts = [each.parts for each in scenes]
     lighting, haze = scene.lighting, haze_of(scene)
 
     def look(block: Block) -> None:
@@ -128,10 +125,10 @@ def light_along(
             points, seen = piece.points, block.rays[own]
             places = points.places
             away = np.linalg.norm(places - camera_at, axis=1)
-            for each, roles, light in zip(ready, left_out, lights, strict=True):
-                blend, weights = each.weighed(piece)
-                texels = blend.at(points, weights, normals="world", eye=canvas.camera.position)
-                surface = lit_surface(texels, points.normal, -seen, roles, open_sky=each.open_sky(piece))
+            for own_parts, roles, light in zip(parts, left_out, lights, strict=True):
+                part = own_parts[piece.part]
+                texels = part.shade.at(points, normals="world", eye=canvas.camera.position)
+                surface = lit_surface(texels, points.normal, -seen, roles, open_sky=part.open_sky(points))
                 shade = lighting.leaving(surface, places, free)
                 light[own] = hazed(shade, away, haze, lighting.sky)
         for target, light in zip(out, lights, strict=True):
@@ -143,7 +140,7 @@ def light_along(
     return out
 
 
-def haze_of(scene: Scene) -> float:
+def haze_of(scene: Stage) -> float:
     """Metres after which two thirds of what is seen of a scene is air."""
     return scene.haze or _HAZE * scene.size or np.inf
 

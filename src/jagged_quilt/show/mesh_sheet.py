@@ -13,7 +13,8 @@ from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, GROUND, Board, Picture
 from jagged_quilt.show.debug import gridded, look, mean_of_rays, painted, scale_of
 from jagged_quilt.show.lit_view import draw_scenes
-from jagged_quilt.show.scene import Layers, Scene, Weights
+from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.stage import Layers, Weights
 from jagged_quilt.surfaces.camera import BEARING, Camera
 
 _MARGIN = 12  # pixels around a layout

@@ -14,6 +14,7 @@ from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.arrays.page_store import PageStore
 from jagged_quilt.blend.blend import Texels
 from jagged_quilt.blend.settings import NormalSpace
+from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
@@ -21,11 +22,10 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board
 from jagged_quilt.show.key_colours import key_colours
-from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.stage import Stage
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock
 from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.point_weights import PointWeights
 
 _COARSE = 4  # pixels along each side, of which one ray asks for pages
 _NARROW = 0.5  # of a pixel: the narrowest ray of a view
@@ -46,8 +46,8 @@ class PagedGround:
         found = PageStore.open(str(store), group)
         if found.facts().get("normals") != str(NormalSpace.TANGENT):
             raise RangeError(f"{store}: a view needs normals in tangent space, and these pages hold them in the world")
-        rare = any(not role.value.always for role in found.roles)
-        self._blank = Texels.of({} if not rare else {MapRole.COAT: np.zeros((1, 1), np.float32)}, 1)
+        optional = any(not role.value.always for role in found.roles)
+        self._blank = Texels.of({} if not optional else {MapRole.COAT: np.zeros((1, 1), np.float32)}, 1)
         self.pages = HeldPages(found, {role: self._blank.columns(role) for role in found.roles})
         self.roles = set(found.roles)
 
@@ -58,7 +58,6 @@ class PagedGround:
     def at(
         self,
         points: Points,
-        weights: PointWeights | None = None,
         *,
         normals: NormalSpace | str = NormalSpace.WORLD,
         eye: Sequence[float] | None = None,
@@ -74,8 +73,12 @@ class PagedGround:
             own /= np.maximum(np.sqrt(np.einsum("nd,nd->n", own, own)), 1e-12)[:, None]
         return texels
 
+    def survey(self, points: Points, *, eye: Sequence[float] | None = None) -> Survey:
+        """Raise `RangeError`: finished maps have no textures that lie on them."""
+        raise RangeError("a ground that is seen from pages has no layers to survey; draw it without --pages")
+
     def hold_for(
-        self, scene: Scene, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, threads: int | None = None
+        self, scene: Stage, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, threads: int | None = None
     ) -> None:
         """Hold the pages that a view of a scene needs of its ground, and no others."""
         grid, metres = self.pages.grid, self.pages.metres
@@ -83,7 +86,7 @@ class PagedGround:
 
 
 def pages_needed(
-    scene: Scene,
+    scene: Stage,
     camera: Camera,
     grid: PageGrid,
     metres: tuple[float, float],
@@ -110,7 +113,7 @@ def pages_needed(
 
 
 def draw_pages(
-    scene: Scene, camera: Camera, ground: PagedGround, *, threads: int | None = None, progress: Progress = silent
+    scene: Stage, camera: Camera, ground: PagedGround, *, threads: int | None = None, progress: Progress = silent
 ) -> Board:
     """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held."""
     ground.hold_for(scene, camera, threads=threads)

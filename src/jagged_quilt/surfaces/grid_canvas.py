@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, checked_texels, numbers_of
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.surfaces.ground_surface import GroundSurface
 from jagged_quilt.surfaces.parts import parts_of
-
-if TYPE_CHECKING:
-    from jagged_quilt.surfaces.terrain import Terrain
 
 
 class GridCanvas:
@@ -28,7 +25,7 @@ class GridCanvas:
     """
 
     def __init__(
-        self, terrain: Terrain, whole: tuple[int, int], window: Region | None = None, fields: Fields | None = None
+        self, terrain: GroundSurface, whole: tuple[int, int], window: Region | None = None, fields: Fields | None = None
     ) -> None:
         rows, columns = (checked_texels(each) for each in whole)
         self.terrain, self.whole = terrain, (rows, columns)

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
 from jagged_quilt.foundation.canvas import Part
 from jagged_quilt.meshes.mesh import Mesh
-
-if TYPE_CHECKING:
-    from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.surfaces.ground_surface import GroundSurface
 
 
-def parts_of(surface: Terrain | Mesh) -> tuple[Part, ...]:
+def parts_of(surface: GroundSurface | Mesh) -> tuple[Part, ...]:
     """Return the parts of a surface: name, space, and the metres that one unit of its uv stands for; the ground is one."""
     if isinstance(surface, Mesh):
         return tuple(Part(part.name, part.frame, surface.metres_of(part)) for part in surface.parts)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -18,15 +17,13 @@ from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.shelf import Fill
 from jagged_quilt.surfaces.curvature import curvature_into
 from jagged_quilt.surfaces.edge_distance import signed_distance
+from jagged_quilt.surfaces.ground_surface import GroundSurface
 
 _kernels = kernels_of("jagged_quilt.surfaces._kernels")
 
-if TYPE_CHECKING:
-    from jagged_quilt.surfaces.terrain import Terrain
-
 
 _SAMPLES = 257  # along a side, of how open the ground is: what hides the sky is large
-_OPEN: WeakKeyDictionary[Terrain, Grid] = WeakKeyDictionary()
+_OPEN: WeakKeyDictionary[GroundSurface, Grid] = WeakKeyDictionary()
 _LOCK = threading.Lock()
 
 
@@ -34,10 +31,10 @@ _LOCK = threading.Lock()
 class TerrainFields:
     """Curvature, hidden sky, and a plan to measure distances on."""
 
-    terrain: Terrain
+    terrain: GroundSurface
 
     @property
-    def surface(self) -> Terrain:
+    def surface(self) -> GroundSurface:
         """The terrain."""
         return self.terrain
 
@@ -85,7 +82,7 @@ class TerrainFields:
         return Grid(values, (0.0, 0.0), self.terrain.spacing)
 
 
-def _open_to_sky(terrain: Terrain) -> Grid:
+def _open_to_sky(terrain: GroundSurface) -> Grid:
     picked = [np.rint(np.linspace(0, n - 1, min(n, _SAMPLES))).astype(np.int64) for n in terrain.heights.shape]
     heights = frozen(terrain.heights[np.ix_(*picked)], np.float32)
     rows, columns = heights.shape
