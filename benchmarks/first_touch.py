@@ -26,6 +26,7 @@ import numpy as np
 
 import jagged_quilt as jq
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.show.stage import LayerShade
 
 JQUILT = [sys.executable, "-m", "jagged_quilt"]
@@ -80,7 +81,7 @@ def looks(quilt_file, env, count):
 def drawing_over_blend(quilt_file, repeats):
     """Seconds of drawing the view, over those of only blending as many points of the same pieces by the same weights."""
     results = Results(jq.read_quilt(quilt_file), threads=1)
-    scene, camera = results.scene(), results.quilt.camera
+    scene, camera = scene_of(results), results.quilt.camera
     drawn, pieces = [], []
     scene.draw(camera, threads=1)
     at = LayerShade.at
@@ -139,7 +140,7 @@ def main():
         print(f"drawing the view takes {drawn:.2f} s on one thread, blending its {points:,} points alone {blended:.2f} s")
         told["look_small_s"], told["look_whole_s"] = looks(quilt_file, env, 2 if quick else 7)
         print(f"a look after a change: small {told['look_small_s']:.2f} s, whole {told['look_whole_s']:.2f} s")
-        scene = Results(jq.read_quilt(quilt_file)).scene()
+        scene = scene_of(Results(jq.read_quilt(quilt_file)))
         camera = jq.read_quilt(quilt_file).camera
         apart = np.abs(scene.draw(camera).astype(int) - scene.draw(camera, closely=True))
         told["view_mean_difference"] = float(apart.mean())

@@ -12,6 +12,7 @@ from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.show.debug import _OWN, DEBUG, look
 
 MESH = """
@@ -228,7 +229,7 @@ class TestPictures:
             picture = read_image(path)
             assert picture.shape == (800, 1280, 3)
             assert np.ptp(picture[100:700].astype(int)) > 60, path
-        scene, kinds = results.scene(), [kind for kind in DEBUG if kind not in ("grid", *_OWN)]
+        scene, kinds = scene_of(results), [kind for kind in DEBUG if kind not in ("grid", *_OWN)]
         seen = look(scene, results.quilt.camera, kinds, (96, 60), None, silent)
         assert min(np.ptp(np.nan_to_num(each)) for each in seen.values()) > 0
         assert len({each.tobytes() for each in seen.values()}) == len(kinds)
@@ -238,7 +239,7 @@ class TestPictures:
     def test_four_rays_are_cast_where_they_are_needed(self, crate):
         """Nearly the picture that four rays everywhere give."""
         results = Results(jq.read_quilt(crate))
-        scene, camera = results.scene(), results.quilt.camera
+        scene, camera = scene_of(results), results.quilt.camera
         closely = scene.draw(camera, width=320, height=200, closely=True).astype(int)
         apart = np.abs(scene.draw(camera, width=320, height=200).astype(int) - closely)
         assert apart.mean() < 1

@@ -130,6 +130,7 @@ def _explain(results: Results, place: str) -> None:
     from rich.text import Text
 
     from jagged_quilt.foundation.errors import RangeError
+    from jagged_quilt.results.scene_of import beside_layers
     from jagged_quilt.weights.channel import Channel
     from jagged_quilt.weights.explain import explain, steps_of, texel_at
 
@@ -165,7 +166,7 @@ def _explain(results: Results, place: str) -> None:
     for own in results.quilt.layers:
         if knobs := own.knobs:
             click.echo(f"{own.name}: {knobs}")
-    for kind, name, mask in results.beside_layers():
+    for kind, name, mask in beside_layers(results):
         below = mask.mask if isinstance(mask, Channel) else mask
         steps = steps_of(below.reading(texel)) if below is not None else ()
         why = "; ".join(f"{step.combine} {step.reading.words}: {step.reading.answer:.3f}".strip() for step in steps)

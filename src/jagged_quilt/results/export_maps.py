@@ -14,6 +14,7 @@ from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.results.bake_steps import baked_ground, baked_mesh
 from jagged_quilt.results.export_weights import BITS
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results
@@ -28,13 +29,13 @@ def baked_maps(results: Results, texels: int | None, bits: int, *, ground: bool 
     if ground and "bake" in results.runner.steps:
         there += 1
         as_it_is = bits == 8 and texels in (None, results.bake_texels)
-        yield GROUND, open_baked(results.run("bake").folder) if as_it_is else results.baked_ground(texels, bits)
+        yield GROUND, open_baked(results.run("bake").folder) if as_it_is else baked_ground(results, texels, bits)
     for number, table in enumerate(results.quilt.table.mesh):
         there += 1
         if table.into != "vertices":
             as_it_is = bits == 8 and texels in (None, table.texels)
             step = results.mesh_steps[number]
-            yield table.name, open_baked(results.run(step).folder) if as_it_is else results.baked_mesh(number, texels, bits)
+            yield table.name, open_baked(results.run(step).folder) if as_it_is else baked_mesh(results, number, texels, bits)
     if not there:
         raise RangeError(f"{results.quilt.path}: there is nothing to bake; say a [surface] with its [[layer]]s, or a [[mesh]]")
 

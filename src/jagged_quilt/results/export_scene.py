@@ -14,6 +14,7 @@ from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.results.bake_steps import mesh_options
 from jagged_quilt.results.export_maps import baked_maps
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results
@@ -90,7 +91,7 @@ def scene_things(
         things.append(ground_thing(quilt.terrain, baked[GROUND], far, name=GROUND, threads=results.threads))
     for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
         if table.name not in baked:
-            mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **results.mesh_options(number))
+            mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **mesh_options(results, number))
         alone = _tiled(results, number) if tiled and not quilt.films_on(table.name) else {}
         things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, tiled=alone, threads=results.threads))
     return things

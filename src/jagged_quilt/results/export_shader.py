@@ -21,6 +21,7 @@ from jagged_quilt.quiltfile.quilt import GROUND
 from jagged_quilt.results.export_weights import BITS, WEIGHT_FORMS
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.weigh_steps import weigh_options
 from jagged_quilt.weights.channel import mask_map
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
@@ -114,7 +115,7 @@ def _write_live(results: Results, folder: Path, bits: int) -> list[Path]:
         adopted = [whole_weight(own, number) for number in range(len(own.names))]
     files = write_live(live, folder, masks, adopted)
     if live.is_painted:
-        without = weigh(canvas, results.layers, **(results.weigh_options | {"daubs": ()}))
+        without = weigh(canvas, results.layers, **(weigh_options(results) | {"daubs": ()}))
         files += [*write_splat(results.weights, folder, bits=bits), folder / "painted_weights.png"]
         write_image(files[-1], _differ(results.weights, without))
     return files

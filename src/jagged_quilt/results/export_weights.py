@@ -10,6 +10,7 @@ from jagged_quilt.export.splat_sheets import write_masks, write_pairs, write_spl
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.weigh_steps import write_channels
 
 WEIGHT_FORMS = {"splat": write_splat, "pairs": write_pairs, "masks": write_masks}
 BITS = (8, 16)
@@ -60,4 +61,4 @@ class ChannelFiles(Exporter):
     def write(self, results: Results, folder: Path) -> Written:
         if not results.quilt.channels:
             raise RangeError(f"{results.quilt.path}: there is no channel; write a [[channel]]")
-        return Written(tuple(results.write_channels(folder, self.bits)))
+        return Written(tuple(write_channels(results, folder, self.bits)))

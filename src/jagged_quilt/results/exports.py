@@ -13,8 +13,10 @@ from jagged_quilt.results import (  # noqa: F401  (they make their exporters kno
     export_weights,
 )
 from jagged_quilt.results.exporter import EXPORTERS, Exporter
+from jagged_quilt.results.pictures import picture_inputs
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Files, Made, Step
+from jagged_quilt.results.weigh_steps import weigh_inputs
 
 __all__ = ["EXPORTERS", "export"]
 
@@ -35,9 +37,9 @@ def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
 
     def inputs() -> Iterator[bytes | str]:
         yield repr(exporter)
-        yield from results.inputs.picture()
+        yield from picture_inputs(results)
         if results.quilt.table.surface is not None:
-            yield from results.inputs.weigh()
+            yield from weigh_inputs(results)
             yield str(results.bake_texels)
 
     needs = tuple(name for name in exporter.steps(results) if name in results.runner.steps)

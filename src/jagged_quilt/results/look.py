@@ -23,6 +23,8 @@ from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
+from jagged_quilt.results.weigh_steps import weigh_options
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.glances import Glances
@@ -232,7 +234,7 @@ class Look:
 
     def _scene(self, results: Results, weights: WeightMap | None) -> Scene:
         """What stands before the camera, with the texels of before where they are the same."""
-        scene = results.scene(weights)
+        scene = scene_of(results, weights)
         if self.kinds:
             return scene  # the grid needs the arrays themselves
         shown = results.quilt.shown_swatches
@@ -249,7 +251,7 @@ class Look:
         if self._weights is None or self._weights[0] != (stamp, texels):
             quilt = results.quilt
             canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
-            weights = weigh(canvas, results.layers, **results.weigh_options)
+            weights = weigh(canvas, results.layers, **weigh_options(results))
             self._weights = (stamp, texels), weights
         return self._weights[1]
 

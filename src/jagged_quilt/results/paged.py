@@ -12,6 +12,7 @@ from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.quiltfile.quilt import GROUND
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.weigh_steps import weigh_options, weigh_stamp
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
 from jagged_quilt.weights.weight_map import WeightMap
 from jagged_quilt.weights.weight_windows import WeightWindows, weigh_into
@@ -49,7 +50,7 @@ def bake_into(
         by_map = quilt.table.bake.weights == "map"
         answers: Facts = {"weights": _weights(results, store) if by_map else results.weigher}
         canvas = quilt.terrain.canvas(results.bake_texels)
-        answers |= {"films": quilt.films_on(GROUND), "stamp": None if by_map else results.weigh_stamp()}
+        answers |= {"films": quilt.films_on(GROUND), "stamp": None if by_map else weigh_stamp(results)}
         baker = Baker(canvas, quilt.layers, arrays, **answers, **how)
         made["ground"] = bake_pages(baker, store, on=on, **options)
     for number, (table, step) in enumerate(zip(quilt.table.mesh, results.mesh_steps, strict=True)):
@@ -69,4 +70,4 @@ def _weights(results: Results, store: str) -> WeightMap | WeightWindows:
     if table.texels <= _HELD:
         return results.weights
     canvas = quilt.terrain.canvas(table.texels)
-    return weigh_into(canvas, results.layers, store, stamp=results.weigh_stamp(), **results.weigh_options)
+    return weigh_into(canvas, results.layers, store, stamp=weigh_stamp(results), **weigh_options(results))

@@ -16,6 +16,7 @@ from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep, plain_value
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.results.step import Made
 from jagged_quilt.results.sweeps import draw_looks, turns_a_look
 from jagged_quilt.show.compare import draw_beside, draw_compared, draw_halves
@@ -33,14 +34,14 @@ _SWEEP_TEXELS = 512
 def show_debug(results: Results, kinds: Sequence[str]) -> Made:
     """Draw the view in the false colours of some of `DEBUG`."""
     folder = results.folder / "pictures"
-    boards = draw_debugs(results.scene(), results.quilt.camera, kinds, threads=results.threads, progress=results.progress)
+    boards = draw_debugs(scene_of(results), results.quilt.camera, kinds, threads=results.threads, progress=results.progress)
     files = tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards.items())
     return Made(folder, files, fresh=True)
 
 
 def show_from_pages(results: Results, store: str, kinds: Collection[str]) -> Made:
     """Draw of `kinds` the "view", its ground from pages of a store, and which "pages" those are."""
-    scene, camera = results.scene(pages=store), results.quilt.camera
+    scene, camera = scene_of(results, pages=store), results.quilt.camera
     ground = next(thing.pages for thing in scene.things if isinstance(thing.pages, PagedGround))
     folder, files, options = results.folder / "pictures", [], {"threads": results.threads, "progress": results.progress}
     if "view" in kinds:
@@ -64,7 +65,7 @@ def show_compared(results: Results, left: str, right: str) -> Made:
         scenes = []
         for side in (_changed(results, each) for each in (left, right)):
             own = results if side is results.quilt else rest.enter_context(_beside(results, side))
-            scenes.append(own.scene())
+            scenes.append(scene_of(own))
             scenes[-1].lighting = results.quilt.lighting
         options = {"width": 620, "height": 388, "threads": results.threads, "progress": results.progress}
         pictures = draw_beside(scenes, results.quilt.camera, **options)
@@ -74,7 +75,7 @@ def show_compared(results: Results, left: str, right: str) -> Made:
 
 def show_with_and_without(results: Results, role: str) -> Made:
     """Draw the view, its left half with the maps of a role and its right half without them."""
-    folder, which, scene = results.folder / "pictures", role_among(LIT_ROLES, role), results.scene()
+    folder, which, scene = results.folder / "pictures", role_among(LIT_ROLES, role), scene_of(results)
     options = {"without": [(), (which,)], "threads": results.threads, "progress": results.progress}
     pictures = draw_scenes([scene, scene], results.quilt.camera, **options)  # type: ignore[arg-type]
     board = draw_halves(pictures, (f"with {which.key}", f"without {which.key}"))
@@ -83,7 +84,7 @@ def show_with_and_without(results: Results, role: str) -> Made:
 
 def show_swing(results: Results, steps: int, which: int = 0) -> Made:
     """Draw the view with light `which`, from 0, going around what the camera looks at: a sheet, and a moving picture."""
-    folder, scene, camera = results.folder / "pictures", results.scene(), results.quilt.camera
+    folder, scene, camera = results.folder / "pictures", scene_of(results), results.quilt.camera
     lightings = swings(scene.lighting, which, steps, camera.target)
     pictures = draw_swing(scene, camera, lightings, threads=results.threads, progress=results.progress)
     sheet = swing_sheet(pictures, lightings, which).save(folder / "swing.png")
@@ -133,5 +134,5 @@ def _beside(results: Results, quilt: Quilt) -> Iterator[Results]:
     with tempfile.TemporaryDirectory(dir=results.folder, prefix=temporary_prefix()) as folder:
         other = Results(quilt, Path(folder), threads=results.threads, progress=results.progress)
         if other.runner.stamp("pack") == results.runner.stamp("pack"):
-            other._arrays = results.arrays
+            other.arrays = results.arrays
         yield other

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from urllib.parse import quote
@@ -54,6 +54,8 @@ class Step:
         Writes its files into a folder; with True, without keeping anything that lies there.
     needs : tuple of str
         The steps that are done before it, and on which its result depends.
+    kernels : frozenset of str
+        Which parts of the kernels it takes; see `PARTS` of the rehearsal.
     """
 
     name: str
@@ -61,6 +63,12 @@ class Step:
     inputs: Callable[[], Iterable[bytes | str]]
     make: Callable[[Path, bool], Files]
     needs: tuple[str, ...] = ()
+    kernels: frozenset[str] = frozenset()
+
+
+def kernels(parts: str) -> frozenset[str]:
+    """Return parts of the kernels, named in one line."""
+    return frozenset(parts.split())
 
 
 class Runner:
@@ -70,13 +78,17 @@ class Runner:
     of other settings is believed afterwards. What dead processes left lying about is removed first.
     """
 
-    def __init__(self, folder: Path, steps: Sequence[Step]) -> None:
+    def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.steps: Mapping[str, Step] = {step.name: step for step in steps}
+        self.steps: dict[str, Step] = {}
         self._stamps: dict[str, str] = {}
         self._done: dict[str, Made] = {}
         self._watch = Watch(folder)
         remove_left_overs(folder)
+
+    def add(self, step: Step) -> None:
+        """Add a step; the steps that it needs are there already, or come."""
+        self.steps[step.name] = step
 
     def stamp(self, name: str) -> str:
         """Return a hash of all that a step's result depends on."""

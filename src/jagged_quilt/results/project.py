@@ -1,0 +1,162 @@
+"""A quilt with the folder of its results: what of them is loaded, and how to have it made."""
+
+from __future__ import annotations
+
+import math
+import warnings
+from collections.abc import Collection, Sequence
+from functools import cached_property
+from pathlib import Path
+
+from jagged_quilt.arrays.texture_arrays import TextureArrays, open_arrays
+from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
+from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.errors import FileError, QuiltWarning
+from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
+from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.quiltfile.quilt import HELD_TEXELS, Quilt
+from jagged_quilt.results.audits import OWN_IMAGES
+from jagged_quilt.results.step import Made, Runner
+from jagged_quilt.weights.adopt import Adopted
+from jagged_quilt.weights.weigher import Weigher
+from jagged_quilt.weights.weight_map import OURS, WeightMap, open_weights
+
+
+class Project:
+    """What the steps of one quilt work on.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        `out` beside the quilt file where it is not given.
+    texels : int, optional
+        Stands in for what the quilt file says of the bake.
+    on_gpu : bool
+        Whether maps are baked by the exported shader, on an OpenGL driver.
+    leave_out : collection of str
+        Swatches that are not packed.
+
+    Attributes
+    ----------
+    runner : Runner
+        Does the steps, which `Results` adds.
+    device : str
+        The device that baked last, if one did.
+    """
+
+    def __init__(
+        self,
+        quilt: Quilt,
+        folder: Path | None = None,
+        *,
+        texels: int | None = None,
+        on_gpu: bool = False,
+        leave_out: Collection[str] = (),
+        threads: int | None = None,
+        progress: Progress = silent,
+    ) -> None:
+        self.quilt = quilt
+        self.folder = quilt.folder / "out" if folder is None else Path(folder)
+        self.threads, self.progress, self.on_gpu = threads, progress, on_gpu
+        self.bake_texels = quilt.table.bake.texels if texels is None else texels
+        self.device = ""
+        self.runner = Runner(self.folder)
+        self._leave_out = frozenset(leave_out)
+        self._arrays: TextureArrays | None = None
+        quilt.shelf, quilt.progress = self.shelf, progress
+
+    @cached_property
+    def sources(self) -> tuple[SwatchSource, ...]:
+        """Where the swatches come from: those of the quilt file, and the meshes' own materials that layers show."""
+        every = self.quilt.every_source(self.folder / OWN_IMAGES)
+        return tuple(each for each in every if each.name not in self._leave_out)
+
+    @property
+    def arrays(self) -> TextureArrays:
+        """The packed arrays; packed first if they are not there, and with a warning if they are damaged."""
+        if self._arrays is None:
+            made = self.runner.run("pack")
+            if self._arrays is None:
+                try:
+                    self._arrays = open_arrays(made.folder)
+                    self._arrays.check()
+                except FileError as error:
+                    warnings.warn(f"{error}; packed anew", QuiltWarning, stacklevel=2)
+                    self._arrays = None
+                    self.runner.run("pack", anew=True)
+                    return self.arrays
+        return self._arrays
+
+    @arrays.setter
+    def arrays(self, packed: TextureArrays) -> None:
+        self._arrays = packed
+
+    @cached_property
+    def layers(self) -> Sequence[Layer]:
+        """The layers of the ground, their masks reading the packed textures where they read any."""
+        return self.seeing(self.quilt.layers)
+
+    def seeing(self, layers: Sequence[Layer]) -> Sequence[Layer]:
+        """Return layers whose masks read the packed textures, where they read any."""
+        return layers_seeing(layers, self.arrays) if any(reads_detail(layer.mask) for layer in layers) else layers
+
+    @property
+    def reads_detail(self) -> bool:
+        """Whether the masks of the ground read textures."""
+        return any(reads_detail(layer.mask) for layer in self.quilt.layers)
+
+    @cached_property
+    def inherited(self) -> Adopted:
+        """The weights that the quilt file inherits, by their old names."""
+        return self.quilt.inherited()
+
+    @cached_property
+    def adopted(self) -> WeightMap | None:
+        """The adopted weights by the quilt's own layers, as `weights`; None where none are inherited."""
+        return None if self.quilt.table.adopt is None else self._loaded("adopt", "adopted")
+
+    @cached_property
+    def weights(self) -> WeightMap:
+        """The weight map; weighed first if it is not there, and with a warning if it is damaged."""
+        return self._loaded("weigh", "weighed")
+
+    @cached_property
+    def weigher(self) -> Weigher:
+        """What answers weights at any point: masks, adopted weights and daubs together."""
+        return Weigher(
+            self.layers,
+            self.quilt.terrain,
+            adopted=self.adopted,
+            daubs=self.quilt.daubs,
+            stacking=self.quilt.table.weights.stacking,
+        )
+
+    @property
+    def shelf(self) -> Shelf:
+        """Where arrays lie that are more than can be held."""
+        return Shelf(self.folder / "held")
+
+    def take_over(self, former: Project) -> None:
+        """Keep the arrays of earlier results in memory where they would be packed the same; see `Quilt.take_over`."""
+        if former._arrays is not None and former.runner.stamp("pack") == self.runner.stamp("pack"):
+            self._arrays = former._arrays
+        if "adopted" in former.__dict__ and all("adopt" in each.runner.steps for each in (self, former)):
+            same = former.runner.stamp("adopt") == self.runner.stamp("adopt")
+            self.adopted = former.adopted if same else self.adopted
+
+    def _loaded(self, name: str, done: str) -> WeightMap:
+        """Load the weights that a step leaves; do it anew, with a warning, where what it left before is damaged."""
+        made: Made = self.runner.run(name)
+        try:
+            return open_weights(made.folder, self._room_for(made.folder))
+        except FileError as error:
+            warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
+            return open_weights(self.runner.run(name, anew=True).folder, self._room_for(made.folder))
+
+    def _room_for(self, folder: Path) -> Room:
+        """Where weights of a folder lie: on the shelf if they are more than can be held."""
+        first = folder / "weights_0.png"
+        large = first.is_file() and math.prod(image_size(first, OURS)) > HELD_TEXELS
+        return self.shelf if large else MEMORY
