@@ -23,6 +23,7 @@ from jagged_quilt.blend import (
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.foundation.compiler import _FAST, _KERNEL
 from jagged_quilt.light import _kernels as _light_kernels
+from jagged_quilt.light import _rows as _light_rows
 from jagged_quilt.maps.roles import stored_type
 from jagged_quilt.surfaces import _kernels as _ground_kernels
 from reference_blend import Decoded, blend_point, linear, stored
@@ -480,9 +481,9 @@ def loops_in_lanes():
     ways, ends = np.ones(5 * _ground_kernels.LANES, np.float32), np.ones(_ground_kernels.LANES, np.float32)
     bounds = (np.int32(3), np.int32(3), np.float32(0.1), np.float32(0.1))
     yield _ground_kernels._skip_blocks, ((np.float32(1),) * 3, bounds, np.int32(4), fine, ways, ends, ends.copy())
-    one = np.ones(_light_kernels.SCRATCH, np.float32)
+    one = np.ones(_light_rows.SCRATCH, np.float32)
     lit, ways, sums_lit, shining = (one.copy() for _ in range(4))
-    white, found = (np.float32(1),) * 3, (np.zeros(_light_kernels.LANES, np.int32), np.zeros(_light_kernels.LANES, np.int32))
+    white, found = (np.float32(1),) * 3, (np.zeros(_light_rows.LANES, np.int32), np.zeros(_light_rows.LANES, np.int32))
     yield _light_kernels.find_sky, (0, 0, 0, lit, *found)
     yield _light_kernels.fill_base, (lit,)
     yield _light_kernels.shine, (white, lit, ways, sums_lit)

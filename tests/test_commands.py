@@ -312,7 +312,7 @@ class TestExitCodes:
     def test_a_fault_of_our_own_is_told_apart_and_shown_with_debug(self, project):
         """Python is made to fail inside a command."""
         code = (
-            "import sys, jagged_quilt.quiltfile.quilt as q, jagged_quilt.cli.main as m\n"
+            "import sys, jagged_quilt.quiltfile.reading as q, jagged_quilt.cli.main as m\n"
             "q.read_quilt = lambda path: 1 / 0\n"
             "sys.argv = ['jquilt', *sys.argv[1:]]\n"
             "m.main()"

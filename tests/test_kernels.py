@@ -13,7 +13,7 @@ import pytest
 
 from compile_kernels import write_jar_project
 from conftest import COMPILED, compile_kernels
-from jagged_quilt.blend import _number_kernels as numbers
+from jagged_quilt.blend import _lane_kernels as numbers
 from jagged_quilt.blend import _sample_kernels as samples
 from jagged_quilt.blend import _texel_kernels as texels
 from jagged_quilt.foundation.choices import Wrap

@@ -18,6 +18,7 @@ from jagged_quilt.maps.image_files import ImageLimits, read_channels, read_image
 from jagged_quilt.maps.map_source import MapSource
 from jagged_quilt.maps.roles import Transfer
 from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.quiltfile.packing import layouts_of
 
 R = jq.MapRole
 
@@ -296,7 +297,7 @@ class TestQuiltFile:
         quilt = self.quilt(tmp_path, after='[[swatch.map]]\nfile = "clay_set.png"\npacked = "gltf"\n', arrays=own)
         clay = quilt.swatches[0]
         assert np.array_equal(clay.maps[R.ROUGHNESS].texels[..., 0], packed[..., 1])
-        assert [(each.name, each.pixels.key) for each in quilt.layouts_for(quilt.sources)][2:] == [
+        assert [(each.name, each.pixels.key) for each in layouts_of(quilt, quilt.sources)][2:] == [
             ("specular", "bc7"),
             ("orm", "unorm16"),
         ]

@@ -71,7 +71,7 @@ def _look(named: Named, image: Path) -> None:
     from jagged_quilt.weights.look import keys_in
 
     quilt = read_quilt(named.quilt_file, time=named.time)
-    found = keys_in(image, limits=quilt.limits)
+    found = keys_in(image, limits=quilt.table.images)
     colours = {}
     if found.form == "colours":
         sources = {source.name: source for source in quilt.sources}

@@ -56,9 +56,10 @@ def command(
                 click.echo(line)
             for line in written:
                 click.echo(click.style("written", fg="green") + f": {line}")
+        from jagged_quilt.quiltfile.packing import every_source
         from jagged_quilt.results.audits import OWN_IMAGES
 
-        title, sources = quilt.table.title, list(quilt.every_source((out or quilt.folder / "out") / OWN_IMAGES))
+        title, sources = quilt.table.title, list(every_source(quilt, (out or quilt.folder / "out") / OWN_IMAGES))
     from jagged_quilt.audit.audit import audit_together
 
     findings = [each for audit in audits for each in audit.findings] + audit_together(audits)
@@ -79,7 +80,9 @@ def command(
         idle = [audit.name for audit in audits if used and audit.name not in used]
         if idle:
             click.echo(f"note: no layer uses {_some([chr(34) + name + chr(34) for name in idle])}")
-        for line in quilt.not_carried(audits) if quilt else ():
+        from jagged_quilt.quiltfile.packing import not_carried
+
+        for line in not_carried(quilt, audits) if quilt else ():
             click.echo(f"note: {line}")
         told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
         noted = [f"{len(rest)} notes" if len(rest) != 1 else "1 note"] if rest else []
@@ -132,12 +135,13 @@ def _audit_folder(
 
 def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
     """What there is beside swatches, a line each."""
+    from jagged_quilt.quiltfile.inherit import inherited_by, rehomed
     from jagged_quilt.weights.settle import sums_words
 
     terrain = quilt.terrain if quilt.table.surface else None
     daubs, _ = quilt.daubs, quilt.layers_by_part
-    inherited = quilt.inherited() if quilt.table.adopt else None
-    adopted = quilt.rehomed(inherited) if inherited else None
+    inherited = inherited_by(quilt) if quilt.table.adopt else None
+    adopted = rehomed(quilt, inherited) if inherited else None
     yield f"{quilt_file}: {quilt.table.title or 'untitled'}"
     if terrain is not None:
         yield _terrain_words(terrain)

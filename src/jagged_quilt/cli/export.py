@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     from jagged_quilt.results.exporter import Choice, Exporter
 
 
+_OWN = "own_"  # before the names of an exporter's options, which may be those that all commands have
+
+
 class _Exporters(click.Group):
     """Lists the exporters that there are, and makes a command of each: its options are the exporter's own fields."""
 
@@ -48,7 +51,7 @@ def _command_of(name: str, kind: type[Exporter]) -> click.Command:
     def run(named: Named, anew: bool, **said: object) -> None:
         from jagged_quilt.results.exports import export
 
-        exporter = kind(**{key: value for key, value in said.items() if value is not None})
+        exporter = kind(**{key.removeprefix(_OWN): value for key, value in said.items() if value is not None})
         with at_work() as progress, timed() as seconds:
             results = named.open(progress)
             ready_kernels(results, exporter.steps(results), progress)
@@ -69,8 +72,10 @@ def _option_of(kind: type[Exporter], field: str, choice: Choice) -> typing.Calla
     how: Facts = {"help": choice.help}
     if isinstance(default, bool):
         if default:
-            return click.option(f"--no-{field.replace('_', '-')}", field, flag_value=False, default=True, help=choice.help)
-        return click.option(flag, field, is_flag=True, **how)
+            return click.option(
+                f"--no-{field.replace('_', '-')}", _OWN + field, flag_value=False, default=True, help=choice.help
+            )
+        return click.option(flag, _OWN + field, is_flag=True, **how)
     if choice.metavar:
         how["metavar"] = choice.metavar
     if choice.words:
@@ -89,4 +94,4 @@ def _option_of(kind: type[Exporter], field: str, choice: Choice) -> typing.Calla
         how["type"] = click.Path(path_type=Path)
     if isinstance(default, tuple):
         how |= {"multiple": True, "callback": lambda _, __, value: value or default}
-    return click.option(flag, field, **how)
+    return click.option(flag, _OWN + field, **how)

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from pathlib import Path
 
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.shelf import MEMORY, Room
-from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.image_files import ImageLimits, image_size
+from jagged_quilt.quiltfile.loaded import HELD_TEXELS
+from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.schema import AdoptTable
 from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
+from jagged_quilt.weights.weight_map import WeightMap
 
 _BITS = 16  # so that what normalising and antialiasing leave is not rounded twice
 
@@ -49,3 +54,24 @@ def inherit(table: AdoptTable, folder: Path, limits: ImageLimits, room: Room = M
     if len(table.colours) != len(layers):
         raise ShapeError(f"{len(layers)} layers need as many colours; got {len(table.colours)}")
     return adopt_colours(files[0], dict(zip(layers, table.colours, strict=True)), tolerance=table.tolerance, **how)
+
+
+def inherited_by(quilt: Quilt) -> Adopted:
+    """Return the weights that the [adopt] table of a quilt inherits, by their old names."""
+    table = quilt.table.adopt
+    assert table is not None
+    with quilt.where.at("adopt", "files"):
+        return inherit(table, quilt.folder, quilt.table.images, _room_for(quilt, table.files))
+
+
+def rehomed(quilt: Quilt, found: Adopted) -> WeightMap:
+    """Return inherited weights by the quilt's own layers."""
+    with quilt.where.at("adopt", "to"):
+        return found.rehomed(quilt.table.adopt.to if quilt.table.adopt else {}, [layer.name for layer in quilt.layers])
+
+
+def _room_for(quilt: Quilt, files: Sequence[str]) -> Room:
+    """Where images lie: on the shelf if they are more than can be held."""
+    first, shelf = quilt.folder / files[0] if files else quilt.folder, quilt.loaded.shelf
+    held = not first.is_file() or math.prod(image_size(first, quilt.table.images)) <= HELD_TEXELS
+    return MEMORY if held or shelf is None else shelf

@@ -39,4 +39,4 @@ def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[
     table, text = read_table(path, time, changes)
     from jagged_quilt.quiltfile.quilt import Quilt  # what is wrong with the file itself is told without waiting for this
 
-    return Quilt(path, table, text, partial(read_quilt, path, time=time, changes=changes))
+    return Quilt.of(path, table, text, partial(read_quilt, path, time=time, changes=changes))

@@ -240,6 +240,11 @@ class QuiltTable(Table):
         """Return the image files that masks read, relative to the quilt file."""
         return [name for key, name in self.named_files() if "mask" in key]
 
+    @property
+    def seen(self) -> ViewTable:
+        """The [view], or what holds where there is none."""
+        return self.view or ViewTable()
+
     def named_files(self) -> Iterator[tuple[KeyPath, str]]:
         """Yield every file and folder that is read, relative to the quilt file, and the path of the key that names it."""
         for place, swatch in enumerate(self.swatch):

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.read import place_in
 
 
 def plain_value(words: str) -> object:
@@ -43,7 +44,7 @@ class Sweep:
 
     def layer_of(self, quilt: Quilt) -> str:
         """Return the layer that the number belongs to (of a medley, the topmost that shows it); "" where it belongs to none."""
-        place = quilt.place_of(self.key)
+        place = place_in(quilt.table.model_dump(mode="json"), self.key)
         if place[0] not in ("layer", "medley") and place != ("weights", "time"):
             raise RangeError(f"a sweep turns numbers of layers, medleys, films, channels, and weights.time; got {self.key}")
         if place[0] == "layer" and isinstance(place[1], int):

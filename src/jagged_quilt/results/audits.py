@@ -19,6 +19,7 @@ from jagged_quilt.maps.image_files import look_at
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.quiltfile.packing import every_source
 from jagged_quilt.quiltfile.quilt import Quilt
 
 MEMO = Path("made", "check.json")
@@ -33,7 +34,7 @@ def audit_quilt(
     """Examine every swatch of a quilt, as `audit_swatch` does; the own materials of meshes too."""
     out = quilt.folder / "out" if memo is None else memo.parent.parent
     return audit_sources(
-        quilt.every_source(out / OWN_IMAGES), side=quilt.table.arrays.side, memo=memo, threads=threads, progress=progress
+        every_source(quilt, out / OWN_IMAGES), side=quilt.table.arrays.side, memo=memo, threads=threads, progress=progress
     )
 
 

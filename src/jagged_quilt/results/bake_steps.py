@@ -20,7 +20,8 @@ from jagged_quilt.foundation.errors import warning_of
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
+from jagged_quilt.quiltfile.packing import layouts_of, material_sources
 from jagged_quilt.results import inputs
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.project import Project
@@ -69,7 +70,7 @@ def mesh_inputs(project: Project, number: int) -> Iterator[bytes | str]:
     """Yield what the maps of a mesh depend on: the mesh as read and placed, so that all that its file names counts."""
     quilt, table, mesh = project.quilt, project.quilt.table, project.quilt.meshes[number]
     yield from (table.mesh[number].model_dump_json(), table.bake.model_dump_json(), inputs.medleys(quilt))
-    yield str(quilt.heights) if table.medley and table.surface is not None else ""
+    yield str(quilt.loaded.heights) if table.medley and table.surface is not None else ""
     for array in (mesh.position, mesh.normal, mesh.tangent, mesh.triangles, mesh.uv, mesh.colour, mesh.layout):
         yield b"" if array is None else array.tobytes()
     yield from (str(mesh.origin), str(table.weights.time), "by shader" * project.on_gpu)
@@ -161,13 +162,13 @@ def _arrays_of_mesh(project: Project, number: int) -> TextureArrays:
     quilt, table = project.quilt, project.quilt.table.arrays
     layers = [layer for own in quilt.layers_by_part[number].values() for layer in own]
     shown = set(every_swatch(layers))
-    own_sources = quilt.own_sources(project.folder / OWN_IMAGES)
+    own_sources = material_sources(quilt, project.folder / OWN_IMAGES)
     largest = max((each.largest_side for each in own_sources if each.name in shown), default=1)
     side = min(LARGEST_SIDE, 1 << (largest - 1).bit_length())
     if side <= table.side:
         return project.arrays
     sources = [each for each in project.sources if each.name in shown]
-    layouts = quilt.layouts_for(sources)
+    layouts = layouts_of(quilt, sources)
     return pack(sources, side=side, layouts=layouts, mips=table.mips, threads=project.threads, progress=project.progress)
 
 

@@ -12,7 +12,7 @@ from jagged_quilt.export.engine_scene import EngineScene
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.gltf_scene import write_gltf
 from jagged_quilt.foundation.loose import Facts
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.export_scene import scene_things
 from jagged_quilt.results.export_shader import SHADER_WEIGHTS, check_layers, places_read, write_source, write_weights
 from jagged_quilt.results.export_weights import BITS
@@ -61,7 +61,10 @@ class BundleFolder(Exporter):
             meshes = []
             things = scene_things(results)
             for thing, (name, stem) in zip(things, stems_of([each.name for each in things]).items(), strict=True):
-                write_gltf(EngineScene(things=[thing], cut_out=quilt.cut_out), stage / "meshes" / f"{stem}.glb")
+                write_gltf(
+                    EngineScene(things=[thing], cut_out=quilt.table.seen.cut_out),
+                    stage / "meshes" / f"{stem}.glb",
+                )
                 facts = {"parts": list(thing.mesh.part_names), "triangles": len(thing.mesh.triangles)}
                 meshes.append({"name": name, "file": f"meshes/{stem}.glb", **facts})
             return {"weights": said, "shaders": shaders, "meshes": meshes}

@@ -13,7 +13,7 @@ from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.materialx import write_materialx
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.maps.swatch import Swatch
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.bake_steps import baked_ground, baked_mesh
 from jagged_quilt.results.export_weights import BITS
 from jagged_quilt.results.exporter import Exporter, Written, option

@@ -13,7 +13,7 @@ from jagged_quilt.export.usd_scene import write_usd
 from jagged_quilt.export.vertices import coloured_mesh
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.meshfiles.write import write_mesh
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.bake_steps import mesh_options
 from jagged_quilt.results.export_maps import baked_maps
 from jagged_quilt.results.exporter import Exporter, Written, option
@@ -47,7 +47,7 @@ class SceneFiles(Exporter):
             things=scene_things(results, ground=True, within=self.within, texels=self.texels, tiled=self.tiled),
             lighting=quilt.lighting,
             camera=quilt.camera,
-            cut_out=quilt.cut_out,
+            cut_out=quilt.table.seen.cut_out,
         )
         path = folder / ("" if self.form == "glb" else f"scene_{self.form}") / f"scene.{self.form}"
         if self.form.startswith("usd"):

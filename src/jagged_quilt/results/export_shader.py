@@ -17,7 +17,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import OPTIONAL_ROLES
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.export_weights import BITS, WEIGHT_FORMS
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results

@@ -13,6 +13,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import FileDigests, read_json
 from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.maps.roles import SURFACE_ROLES
+from jagged_quilt.quiltfile.packing import layouts_of
 from jagged_quilt.results.project import Project
 from jagged_quilt.results.step import Files, Step, kernels
 
@@ -41,7 +42,7 @@ def _pack(project: Project, folder: Path, anew: bool) -> Files:
         project.sources,
         folder,
         side=table.side,
-        layouts=project.quilt.layouts_for(project.sources),
+        layouts=layouts_of(project.quilt, project.sources),
         mips=table.mips,
         zstd=table.compress == "zstd",
         anew=anew,

@@ -10,7 +10,7 @@ from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.page_bake import PagesMade
 from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.foundation.loose import Facts
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.weigh_steps import weigh_options, weigh_stamp
 from jagged_quilt.surfaces.uv_canvas import UvCanvas

@@ -16,7 +16,10 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.swatch_source import SwatchSource
-from jagged_quilt.quiltfile.quilt import HELD_TEXELS, Quilt
+from jagged_quilt.quiltfile.inherit import inherited_by
+from jagged_quilt.quiltfile.loaded import HELD_TEXELS
+from jagged_quilt.quiltfile.packing import every_source
+from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.results.audits import OWN_IMAGES
 from jagged_quilt.results.step import Made, Runner
 from jagged_quilt.weights.adopt import Adopted
@@ -57,7 +60,6 @@ class Project:
         threads: int | None = None,
         progress: Progress = silent,
     ) -> None:
-        self.quilt = quilt
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
         self.threads, self.progress, self.on_gpu = threads, progress, on_gpu
         self.bake_texels = quilt.table.bake.texels if texels is None else texels
@@ -65,12 +67,12 @@ class Project:
         self.runner = Runner(self.folder)
         self._leave_out = frozenset(leave_out)
         self._arrays: TextureArrays | None = None
-        quilt.shelf, quilt.progress = self.shelf, progress
+        self.quilt = quilt.with_work(self.shelf, progress)
 
     @cached_property
     def sources(self) -> tuple[SwatchSource, ...]:
         """Where the swatches come from: those of the quilt file, and the meshes' own materials that layers show."""
-        every = self.quilt.every_source(self.folder / OWN_IMAGES)
+        every = every_source(self.quilt, self.folder / OWN_IMAGES)
         return tuple(each for each in every if each.name not in self._leave_out)
 
     @property
@@ -110,7 +112,7 @@ class Project:
     @cached_property
     def inherited(self) -> Adopted:
         """The weights that the quilt file inherits, by their old names."""
-        return self.quilt.inherited()
+        return inherited_by(self.quilt)
 
     @cached_property
     def adopted(self) -> WeightMap | None:
@@ -139,7 +141,7 @@ class Project:
         return Shelf(self.folder / "held")
 
     def take_over(self, former: Project) -> None:
-        """Keep the arrays of earlier results in memory where they would be packed the same; see `Quilt.take_over`."""
+        """Keep the arrays of earlier results in memory where they would be packed the same; see `Loaded.take_over`."""
         if former._arrays is not None and former.runner.stamp("pack") == self.runner.stamp("pack"):
             self._arrays = former._arrays
         if "adopted" in former.__dict__ and all("adopt" in each.runner.steps for each in (self, former)):

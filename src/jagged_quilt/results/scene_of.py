@@ -5,7 +5,7 @@ from __future__ import annotations
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.masks.mask import Mask
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.project import Project
 from jagged_quilt.show.paged import PagedGround
 from jagged_quilt.show.scene import Scene
@@ -22,8 +22,9 @@ def scene_of(project: Project, weights: WeightMap | None = None, *, pages: str |
     pages : str, optional
         The store that holds the finished maps of the terrain, in place of its layers.
     """
-    quilt, scene = project.quilt, Scene(project.arrays, haze=project.quilt.haze, cut_out=project.quilt.cut_out)
-    quilt.check_lamps()
+    quilt, view = project.quilt, project.quilt.table.seen
+    scene = Scene(project.arrays, haze=view.haze, cut_out=view.cut_out)
+    quilt.loaded.check_lamps()
     scene.lighting = quilt.lighting
     if pages is not None:
         scene.add_pages(quilt.terrain, PagedGround(pages))

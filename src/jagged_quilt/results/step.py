@@ -114,7 +114,7 @@ class Runner:
         """Do a step unless that is done; with `anew` in any case. What it needs is done first."""
         if name in self._done and not anew:
             return self._done[name]
-        step, stamp = self.steps[name], self.stamp(name)
+        stamp, step = self.stamp(name), self.steps[name]
         kept = None if anew else self._kept(name, stamp)
         if kept is not None:
             self._done[name] = replace(kept, folder=self.folder / step.folder)

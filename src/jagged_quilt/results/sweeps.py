@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.quiltfile.quilt import GROUND
+from jagged_quilt.quiltfile.checks import GROUND
+from jagged_quilt.quiltfile.read import place_in
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.show.board import Board
@@ -27,13 +28,13 @@ _RISE = 40.0  # degrees
 
 def turns_a_look(sweep: Sweep, results: Results) -> bool:
     """Whether a sweep turns what a layer of the ground looks like, and not where it lies; or what lies upon all of them."""
-    place = results.quilt.place_of(sweep.key)
+    place = place_in(results.quilt.table.model_dump(mode="json"), sweep.key)
     return place[0] in _UPON or (place[0] == "layer" and len(place) > 2 and place[2] in _LOOKS)
 
 
 def draw_looks(results: Results, sweep: Sweep) -> Board:
     """Draw the place where a layer shows most, seen from near by (of `far`, the view's camera sees it), for each value."""
-    quilt, key = results.quilt, results.quilt.place_of(sweep.key)
+    quilt, key = results.quilt, place_in(results.quilt.table.model_dump(mode="json"), sweep.key)
     layer = str(key[0]) if key[0] in _UPON else sweep.layer_of(quilt)
     far = "far" in key or key[0] in _UPON
     camera = quilt.camera if far else close_to(results, layer)
@@ -42,7 +43,7 @@ def draw_looks(results: Results, sweep: Sweep) -> Board:
     scenes = []
     for value in sweep.values:
         changed = read_quilt(quilt.path, time=quilt.table.weights.time, changes={sweep.key: value})
-        scene = Scene(results.arrays, haze=quilt.haze, cut_out=quilt.cut_out)
+        scene = Scene(results.arrays, haze=quilt.table.seen.haze, cut_out=quilt.table.seen.cut_out)
         scene.lighting = quilt.lighting
         scenes.append(scene.add(quilt.terrain, changed.layers, weights=results.weights, films=changed.films_on(GROUND)))
     pictures = draw_scenes(

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from jagged_quilt.foundation.files import digest_of_file, fingerprint, written_together
 from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.quiltfile.inherit import rehomed
 from jagged_quilt.results import inputs
 from jagged_quilt.results.project import Project
 from jagged_quilt.results.step import Files, Step, kernels
@@ -84,7 +85,7 @@ def write_channels(project: Project, folder: Path, bits: int) -> list[Path]:
 
 
 def _adopt(project: Project, folder: Path, anew: bool) -> Files:
-    return Files(tuple(project.quilt.rehomed(project.inherited).save(folder)))
+    return Files(tuple(rehomed(project.quilt, project.inherited).save(folder)))
 
 
 def _weigh(project: Project, folder: Path, anew: bool) -> Files:
