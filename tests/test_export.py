@@ -557,7 +557,8 @@ class TestMapsBack:
         assert kept.dtype == (np.uint16 if bits == 16 else np.uint8)
         if not role.is_colour:
             assert np.abs(again - values).max() < 1.01 * step
-        assert np.array_equal(stored_values(role, again, bits), kept) or role.value.direction
+        stored = stored_values(role, again, bits).astype(np.int64)
+        assert np.abs(stored - kept).max() <= (1 if role.value.direction else 0)
 
     def test_colours_beyond_white_and_black_are_cut(self):
         assert stored_values(R.DIFFUSE, np.array([[[-1.0, 2.0, 1.0]]])).tolist() == [[[0, 255, 255]]]

@@ -1,8 +1,10 @@
 """The house: which room may import which, examples that run, a public face that holds what it names."""
 
 import ast
+import re
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -61,6 +63,71 @@ def test_a_room_imports_only_rooms_below_it(room):
 
 def test_every_folder_is_a_room_of_the_table():
     assert {p.name for p in SOURCE.iterdir() if p.is_dir() and p.name != "__pycache__"} == set(BELOW)
+
+
+def modules():
+    """Every module of ours by its full name, with its tree."""
+    for path in sorted(SOURCE.rglob("*.py")):
+        name = ".".join(("jagged_quilt", *path.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__")
+        yield name, ast.parse(path.read_text())
+
+
+def test_no_import_leads_in_a_circle():
+    """Lazy ones, those for types, and kernels that are loaded when they are called count, too."""
+    trees = dict(modules())
+    asks = {name: set() for name in trees}
+    for name, tree in trees.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("jagged_quilt."):
+                asks[name] |= {each if (each := f"{node.module}.{one.name}") in trees else node.module for one in node.names}
+            elif isinstance(node, ast.Import):
+                asks[name] |= {one.name for one in node.names}
+            elif isinstance(node, ast.Call) and getattr(node.func, "id", "") == "kernels_of":
+                asks[name].add(node.args[0].value)
+    asks = {name: (others & set(trees)) - {name, "jagged_quilt"} for name, others in asks.items()}
+    while free := {name for name, others in asks.items() if not others}:
+        asks = {name: others - free for name, others in asks.items() if name not in free}
+    assert not asks, "these import each other, or what does"
+
+
+def test_the_rows_of_a_kernel_are_found_by_their_names_alone():
+    for path in SOURCE.rglob("_*kernels.py"):
+        text = path.read_text()
+        assert not re.search(r"\brows\[INDEX\(", text), path
+        if path.parent.name in ("blend", "light"):
+            assert not re.search(r"\* (?:B|LANES) \+ t\b", text), f"{path} counts rows by hand"
+
+
+def test_classes_and_calls_are_small():
+    """The values that the trade asks most of may answer a few questions more."""
+    large = {"Mesh": 20, "TextureArrays": 16, "BlendPlan": 16}
+    for name, tree in modules():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef):
+                public = [each for each in node.body if isinstance(each, ast.FunctionDef) and not each.name.startswith("_")]
+                assert len(public) <= large.get(node.name, 15), f"{name}.{node.name} has {len(public)} public methods"
+            elif isinstance(node, ast.FunctionDef):
+                given = [a.arg for a in (*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs)]
+                assert len(set(given) - {"self", "cls"}) <= 10, f"{name}.{node.name}"
+
+
+def test_values_load_no_compiler():
+    """Nor does a quilt file that is wrong: what is wrong is told without waiting for it."""
+    code = (
+        "import sys, jagged_quilt as jq\n"
+        "jq.Triplanar(), jq.Layer('a'), jq.HeightBand(0, 1) * jq.Noise(size=2), jq.Sun(), jq.Film(mask=jq.Slope(0, 9))\n"
+        "jq.Tuning(), jq.Medley, jq.Camera(position=(0, 1, 0), target=(1, 0, 0)), jq.Cylindrical()\n"
+        "try:\n    jq.read_quilt(sys.argv[1])\n"
+        "except jq.QuiltError as error:\n    print(error)\n"
+        "assert 'numba' not in sys.modules\n"
+    )
+    file = SOURCE / "demo" / "saltworks.quilt.toml"
+    with tempfile.TemporaryDirectory() as folder:
+        wrong = Path(folder, "wrong.quilt.toml")
+        wrong.write_text(file.read_text().replace("softness =", "softnes =", 1))
+        done = subprocess.run([sys.executable, "-c", code, wrong], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    assert 'did you mean "softness"' in done.stdout
 
 
 def test_the_core_knows_no_terminal():

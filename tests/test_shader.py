@@ -392,12 +392,14 @@ class TestSource:
         fine = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))]).source
         assert "textureGrad" in fine
         assert "textureGrad" not in blend_shader(arrays, [jq.Layer("a")]).source
-        if not _device.why_not:
-            points = random_points(np.random.default_rng(1), 30)
-            shader = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))])
-            found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
-            assert np.isfinite(found["diffuse"]).all()
-            assert np.ptp(found["diffuse"]) > 0
+
+    @needs_driver
+    def test_what_the_sampler_reads_along_a_footprint_is_a_colour(self):
+        arrays, points = jq.pack([made_swatch("a")], side=16, threads=1), random_points(np.random.default_rng(1), 30)
+        shader = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))])
+        found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
+        assert np.isfinite(found["diffuse"]).all()
+        assert np.ptp(found["diffuse"]) > 0
 
 
 @needs_driver

@@ -380,15 +380,18 @@ class TestNumbers:
             lambda: jq.Terrain(np.eye(5) * size, size=(8, 8)).points((8, 8)),
             lambda: jq.Terrain(np.eye(5), size=(size, size)).points((8, 8)),
         )
+        refused = 0
         for make in makes:
             with np.errstate(over="ignore", invalid="ignore"):
                 try:
                     made = make()
                 except jq.QuiltError:
+                    refused += 1
                     continue
             assert np.isfinite(made.position).all()
             assert np.allclose(np.linalg.norm(made.normal, axis=1), 1, atol=1e-3)
             assert np.allclose(np.linalg.norm(made.tangent[:, :3], axis=1), 1, atol=1e-3)
+        assert (refused == len(makes)) == (not 0 < size < np.inf), "all of what is no size, and not all of what is one"
 
     def test_a_mesh_of_another_unit_is_told(self, tmp_path):
         path = tmp_path / "a.obj"

@@ -104,7 +104,7 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
         made += [requests.show_swing(results, *_steps_of(asked.swing))] if asked.swing else []
         made += [requests.show_sweep(results, swept)] if swept else []
         if csv:
-            write_bytes(csv, results.weights.coverage(results.quilt.terrain.area).to_csv(float_format="%.6g").encode())
+            write_bytes(csv, _coverage(results))
         taken = seconds()
         for each in made:
             report(each, taken)
@@ -112,6 +112,19 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
             click.echo(f"{csv}: the coverage of {len(results.weights.names)} layers")
         if place:
             _explain(results, place)
+
+
+def _coverage(results: Results) -> bytes:
+    """How much of the ground each layer covers, as comma-separated values."""
+    from csv import writer
+    from io import StringIO
+
+    columns, text = results.weights.covered(results.quilt.terrain.area), StringIO()
+    table = writer(text, lineterminator="\n")
+    table.writerow(["layer", *columns])
+    for name, *values in zip(results.weights.names, *columns.values(), strict=True):
+        table.writerow([name, *(f"{value:.6g}" for value in values)])
+    return text.getvalue().encode()
 
 
 def _steps_of(swing: str) -> tuple[int, int]:

@@ -78,9 +78,9 @@ class Runner:
     of other settings is believed afterwards. What dead processes left lying about is removed first.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, steps: Iterable[Step] = ()) -> None:
         self.folder = folder
-        self.steps: dict[str, Step] = {}
+        self.steps: dict[str, Step] = {step.name: step for step in steps}
         self._stamps: dict[str, str] = {}
         self._done: dict[str, Made] = {}
         self._watch = Watch(folder)

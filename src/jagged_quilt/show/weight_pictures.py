@@ -87,15 +87,14 @@ def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int)
 
 
 def _draw_coverage(board: Board, weights: WeightMap, ground: Ground, y: float) -> None:
-    table = weights.coverage(ground.size[0] * ground.size[1])
-    colours = key_colours(weights.names)
-    line = min(22.0, (770 - y) / max(1, len(table)))
-    for place, (name, facts) in enumerate(reversed(list(table.iterrows()))):
-        at, which = y + place * line, len(table) - 1 - place
+    covered, colours = weights.covered(ground.size[0] * ground.size[1]), key_colours(weights.names)
+    line = min(22.0, (770 - y) / max(1, len(weights.names)))
+    for place, (which, name) in enumerate(reversed(list(enumerate(weights.names)))):
+        at = y + place * line
         board.pin(np.broadcast_to(colours[which], (12, 20, 3)), 20, round(at) - 6)
-        board.write(48, at, str(name), size=12)
-        board.write(325, at, f"{facts['percent']:.1f} %", size=12, side="right")
-        board.write(420, at, f"{facts['square_metres']:,.0f} m²", size=12, side="right", ink=FAINT)
+        board.write(48, at, name, size=12)
+        board.write(325, at, f"{covered['percent'][which]:.1f} %", size=12, side="right")
+        board.write(420, at, f"{covered['square_metres'][which]:,.0f} m²", size=12, side="right", ink=FAINT)
 
 
 def draw_masks(weigher: Weigher, ground: Ground, more: Sequence[tuple[str, Mask]] = ()) -> list[Board]:

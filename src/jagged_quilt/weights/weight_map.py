@@ -15,7 +15,7 @@ from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.foundation.shown import Shown
@@ -223,19 +223,25 @@ class WeightMap(Shown):
             percent (of the surface), square_metres (where the area is given), texels (where it shows at all), dominant_texels
             (where it shows most), mean_weight (0..1, over the texels where it shows).
         """
-        from pandas import DataFrame
+        try:
+            from pandas import DataFrame
+        except ImportError as error:
+            raise RangeError("a table needs pandas; install it with: pip install 'jagged-quilt[tables]'") from error
+        return DataFrame(self.covered(area), index=list(self.names)).rename_axis("layer")
 
+    def covered(self, area: float | None = None) -> dict[str, NDArray[np.float64] | NDArray[np.int64]]:
+        """Return the columns of `coverage` as arrays, (L,) each."""
         count = len(self.names)
         sums = np.bincount(self.layers.ravel(), self.weights.ravel(), minlength=count) / self.unit
         present = np.bincount(self.layers[self.weights > 0], minlength=count)
         shares = sums / (self.layers.shape[0] * self.layers.shape[1])
-        columns: Facts = {"percent": 100 * shares}
+        columns: dict[str, NDArray[np.float64] | NDArray[np.int64]] = {"percent": 100 * shares}
         if area is not None:
             columns["square_metres"] = area * shares
         columns["texels"] = present
         columns["dominant_texels"] = np.bincount(self.dominant().ravel(), minlength=count)
         columns["mean_weight"] = np.divide(sums, present, out=np.zeros(count), where=present > 0)
-        return DataFrame(columns, index=list(self.names)).rename_axis("layer")
+        return columns
 
     def in_bits(self, bits: int) -> WeightMap:
         """Return the weights stored in 8 or 16 bits, which sum to exactly 255 or 65535 again."""
