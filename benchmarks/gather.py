@@ -21,7 +21,7 @@ import numpy as np
 from pack import seconds, write_sets
 
 import jagged_quilt as jq
-from jagged_quilt.audit.witness import SIDE
+from jagged_quilt.audit.content_check import SIDE
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import read_channels, write_image

@@ -25,7 +25,7 @@ masks = {
     "Facing(135, spread=45)": jq.Facing(135, spread=45),
     'Curvature("ridges", 8)': jq.Curvature("ridges", 8),
     'Curvature("hollows", 8)': jq.Curvature("hollows", 8),
-    "HiddenSky(20)": jq.HiddenSky(20, full=0.4),
+    "AmbientOcclusion(20)": jq.AmbientOcclusion(20, full=0.4),
     "Distance(basin, 0, 20, fade=10)": jq.Distance(basin, 0, 20, fade=10),
     "ImageMask.read(…, channel='g')": splat,
     "smooth noise, range 1": jq.Noise(size=40, range=1),

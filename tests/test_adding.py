@@ -100,9 +100,9 @@ class MaskRules:
         assert (points.normal == before[1]).all()
 
     def test_it_says_what_it_is_in_words_and_in_a_line(self, ready):
-        assert self.mask.words
+        assert self.mask.summary
         assert "\n" not in repr(self.mask)
-        assert isinstance(ready.sensed(hills().points((4, 4))), str)
+        assert isinstance(ready.measured(hills().points((4, 4))), str)
 
     def test_it_can_be_combined_turned_over_and_cut(self, ready):
         points = hills().points((8, 8))
@@ -165,7 +165,7 @@ class TestCurvature(MaskRules):
 
 
 class TestHiddenSky(MaskRules):
-    mask = jq.HiddenSky(4.0)
+    mask = jq.AmbientOcclusion(4.0)
     said = 'kind = "occlusion"\nreach = 4.0'
 
 
@@ -203,7 +203,7 @@ def test_a_mask_is_added_by_one_class(tmp_path):
         """1 and 0 by turns, from west to east."""
 
         width: float = 2.0
-        called: ClassVar[str] = "stripes"
+        key: ClassVar[str] = "stripes"
 
         def __post_init__(self) -> None:
             positive("stripes width", self.width, "m")
@@ -228,7 +228,7 @@ from jagged_quilt.masks.mask import Mask
 
 @dataclass(frozen=True)
 class Whole(Mask):
-    called: ClassVar[str] = "whole"
+    key: ClassVar[str] = "whole"
 
     def answer(self, points):
         return np.full(len(points), {answer}, np.float32)
@@ -245,7 +245,7 @@ from jagged_quilt.masks.mask import Mask
 @dataclass(frozen=True)
 class Stripes(Mask):
     width: float = 2.0
-    called: ClassVar[str] = "stripes"
+    key: ClassVar[str] = "stripes"
 
     def answer(self, points):
         return (np.floor(points.position[:, 0] / self.width) % 2).astype(np.float32)

@@ -68,7 +68,7 @@ class TestPack:
     )
     @settings(max_examples=40, deadline=None)
     def test_any_layout_gives_back_what_went_in(self, channels, kind):
-        """Within half a step of the format, in the encoding in which it is stored."""
+        """PathGuard half a step of the format, in the encoding in which it is stored."""
         if all(not isinstance(each, str) for each in channels):
             return
         pixels = {each.key: each for each in PixelFormat}[kind]

@@ -143,7 +143,7 @@ class TestBlend:
         knobs=st.booleans(),
     )
     def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain, knobs):
-        """Within 1 of 255, for random layers, projections, knobs, footprints and arrays."""
+        """PathGuard 1 of 255, for random layers, projections, knobs, footprints and arrays."""
         rng = np.random.default_rng(seed)
         count = 3
         swatches = [

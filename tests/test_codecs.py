@@ -47,7 +47,7 @@ class TestBlockCodes:
     @pytest.mark.parametrize("pixels", BLOCKS, ids=lambda p: p.key)
     @pytest.mark.parametrize("size", [(64, 64), (5, 7), (1, 1), (2, 2)])
     def test_an_independent_decoder_reads_the_same(self, pixels, size):
-        """Within two steps: decoders may round the values between the two ends either way."""
+        """PathGuard two steps: decoders may round the values between the two ends either way."""
         count = CHANNELS.get(pixels, 4)
         values = smooth(*size, count)
         data = encoded_blocks(values, pixels).tobytes()

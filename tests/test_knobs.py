@@ -232,7 +232,7 @@ class TestDetail:
             assert np.array_equal(bound[2].mask.answer(points), (there >= low) & (there <= high))
             assert bound[:2] == layers[:2]
             assert jq.Weigher(bound).weights(points)[2] == pytest.approx(bound[2].mask.answer(points))
-        assert "detail" in bound[2].mask.reading(points).sensed
+        assert "detail" in bound[2].mask.reading(points).measured
         with pytest.raises(jq.QuiltError, match=r"detail slope .* reads textures; let it see them"):
             layers[2].mask.answer(points)
 

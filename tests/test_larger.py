@@ -9,7 +9,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch, write_small_project
-from jagged_quilt.foundation import shelf as shelves
+from jagged_quilt.foundation import disk_store as shelves
 from jagged_quilt.maps import image_files
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.surfaces import curvature, heightmap, relief
@@ -34,7 +34,7 @@ def shelf(tmp_path, monkeypatch):
     monkeypatch.setattr(curvature, "_TILE", 16)
     bands = image_files.image_bands
     monkeypatch.setattr(image_files, "image_bands", lambda *given, **how: bands(*given, **how | {"texels": 13 * COLUMNS}))
-    return jq.Shelf(tmp_path / "held")
+    return jq.DiskStore(tmp_path / "held")
 
 
 def stored_as(kind, folder, metres):
@@ -94,10 +94,10 @@ class TestGround:
         for scale in (2.0, 9.0, 60.0):
             one, two = (ground.fields.curvature(scale).values for ground in (whole, parts))
             assert np.array_equal(one, two)
-        assert np.array_equal(whole.fields.hidden_sky(9).values, parts.fields.hidden_sky(9).values)
+        assert np.array_equal(whole.fields.ambient_occlusion(9).values, parts.fields.ambient_occlusion(9).values)
         layers = [
             jq.Layer("low"),
-            jq.Layer("high", mask=jq.Curvature("ridges", 4) | jq.HiddenSky(8)),
+            jq.Layer("high", mask=jq.Curvature("ridges", 4) | jq.AmbientOcclusion(8)),
             jq.Layer("rim", mask=jq.Distance(jq.HeightBand(1, 9), -2, 3, fade=1, texels=64)),
         ]
         one, two = (jq.weigh(ground.canvas(96), layers) for ground in (whole, parts))
@@ -348,6 +348,6 @@ def test_a_quilt_of_more_than_is_held_bakes_the_same(tmp_path, monkeypatch):
     assert "name their --store" in told
     found = jq.read_quilt(quilt)
     monkeypatch.setattr("jagged_quilt.quiltfile.quilt.HELD_TEXELS", 100)
-    found.shelf = jq.Shelf(tmp_path / "held")
+    found.shelf = jq.DiskStore(tmp_path / "held")
     assert found.terrain.shelf is not None
     assert np.array_equal(found.terrain.heights, jq.read_quilt(quilt).ground.read(tmp_path).heights)

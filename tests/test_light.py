@@ -20,10 +20,10 @@ from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.show.balls import Look, controls, draw_balls, lit_ball
 from jagged_quilt.show.flicker import find_flicker, not_widened
-from jagged_quilt.show.glances import Glances
 from jagged_quilt.show.light_parts import light_in_parts
 from jagged_quilt.show.lit_view import contrast, draw_scenes
 from jagged_quilt.show.swing import draw_swing, swing_sheet, swings, write_moving
+from jagged_quilt.show.thumbnails import Thumbnails
 
 DARK = jq.Sky.even(0.0)
 
@@ -210,7 +210,7 @@ class TestSky:
     SKY = jq.Sky(zenith=(0.1, 0.3, 0.9), horizon=(0.8, 0.8, 0.7), ground=(0.3, 0.1, 0.05), strength=2.0)
 
     def test_what_it_sheds_is_the_mean_by_the_cosine(self):
-        """Within 1 % of a fine grid, on normals of every slope."""
+        """PathGuard 1 % of a fine grid, on normals of every slope."""
         up = np.linspace(-1, 1, 9)
         normal = np.stack([np.sqrt(1 - up**2), up, 0 * up], 1)
         flat = surface(9, diffuse=1.0, rough=1.0, normal=normal)
@@ -668,12 +668,12 @@ class TestWhite:
 class TestGlances:
     def test_another_light_forgets_what_it_reached_and_not_what_was_met(self, arrays):
         scene = jq.Scene(arrays, lights=[jq.Sun(90, 30)]).add(jq.Terrain(np.eye(9) * 2, size=(16, 16)), [jq.Layer("a")])
-        glances, camera = Glances(), look_down()
-        first = draw_scenes([scene], camera, width=32, height=32, glances=glances)[0]
-        blocks = {key: id(block) for key, block in glances._blocks.items()}
+        thumbnails, camera = Thumbnails(), look_down()
+        first = draw_scenes([scene], camera, width=32, height=32, thumbnails=thumbnails)[0]
+        blocks = {key: id(block) for key, block in thumbnails._blocks.items()}
         scene.lighting = replace(scene.lighting, lights=(jq.Sun(270, 30),))
-        second = draw_scenes([scene], camera, width=32, height=32, glances=glances)[0]
-        assert {key: id(block) for key, block in glances._blocks.items()} == blocks
+        second = draw_scenes([scene], camera, width=32, height=32, thumbnails=thumbnails)[0]
+        assert {key: id(block) for key, block in thumbnails._blocks.items()} == blocks
         assert np.array_equal(second, scene.draw(camera, width=32, height=32))
         assert not np.array_equal(first, second)
 

@@ -150,14 +150,14 @@ class TestHiddenSky:
         heights = np.zeros((129, 129))
         heights[:, 65:] = 1e6
         terrain = jq.Terrain(heights, size=(128, 128))
-        hidden = terrain.fields.hidden_sky(30.0).at(terrain.points_at([[63.9, 64.0], [20.0, 64.0]]))
+        hidden = terrain.fields.ambient_occlusion(30.0).at(terrain.points_at([[63.9, 64.0], [20.0, 64.0]]))
         assert hidden[0] == pytest.approx(0.5, abs=0.01)
         assert hidden[1] == 0.0
 
     def test_it_is_the_horizon_search_written_plainly(self):
         terrain = hills(25)
         heights, spacing = terrain.heights.astype(np.float64), terrain.spacing[0]
-        hidden = terrain.fields.hidden_sky(12.0)
+        hidden = terrain.fields.ambient_occlusion(12.0)
         for row, column in ((3, 4), (12, 20), (24, 0), (9, 9)):
             total = 0.0
             for turn in range(16):
@@ -172,8 +172,8 @@ class TestHiddenSky:
 
     def test_a_mask_that_needs_a_surface_says_so(self):
         with pytest.raises(RangeError, match=r"sky hidden within 5 m.*mask\.on\(terrain\)"):
-            jq.HiddenSky(5.0).answer(random_points(0))
-        bound = (jq.HiddenSky(5.0) * ~jq.Curvature("ridges", 4.0)).on(hills())
+            jq.AmbientOcclusion(5.0).answer(random_points(0))
+        bound = (jq.AmbientOcclusion(5.0) * ~jq.Curvature("ridges", 4.0)).on(hills())
         assert bound.answer(random_points(0)).shape == (300,)
 
 
@@ -355,7 +355,7 @@ class TestCombinations:
             (lambda: jq.Constant(0.5).mixed(jq.Constant(1), 2), "amount must be from 0 to 1"),
             (lambda: jq.Facing(400), "from -360 to 360 degrees"),
             (lambda: jq.Curvature("ridges", 4, 0.5, 0.1), "begin .low. below where it is full"),
-            (lambda: jq.HiddenSky(0), "above 0 m"),
+            (lambda: jq.AmbientOcclusion(0), "above 0 m"),
             (lambda: jq.Distance(jq.Constant(1), 3, 1), "upside down"),
             (lambda: jq.Noise(size=1, dimensions=4), "must be 2 or 3"),
             (lambda: jq.ImageMask(values=np.full((2, 2), 2.0)), "from 0 to 1"),
@@ -382,8 +382,8 @@ class TestReading:
         assert told.how == "maximum"
         first, second = told.parts
         assert first.how == "multiply"
-        assert first.parts[0].words == "height 0 to 5 m, fade 2, warped by 1 m, size 3 m"
-        assert "m high" in first.parts[0].parts[0].sensed
-        assert first.parts[1].words == "slope 0 to 10 degrees, inverted"
-        assert second.parts[0].sensed.startswith("noise ")
-        assert "everywhere" in second.parts[1].words
+        assert first.parts[0].summary == "height 0 to 5 m, fade 2, warped by 1 m, size 3 m"
+        assert "m high" in first.parts[0].parts[0].measured
+        assert first.parts[1].summary == "slope 0 to 10 degrees, inverted"
+        assert second.parts[0].measured.startswith("noise ")
+        assert "everywhere" in second.parts[1].summary

@@ -16,7 +16,7 @@ import jagged_quilt as jq
 from conftest import made_swatch
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import linear_from_srgb
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshfiles.mtl import read_mtl
@@ -176,15 +176,15 @@ class TestMesh:
         away = np.array([1.5, 3, 5, 7])
         places = np.column_stack([np.full(4, 0.3), np.zeros(4), away]) + np.array(origin)
         points = jq.Points.of(np.zeros((4, 3)), [[0, 1, 0]] * 4).at(places)
-        mask = jq.HiddenSky(100.0, full=1.0).on(MeshFields(court))
+        mask = jq.AmbientOcclusion(100.0, full=1.0).on(MeshFields(court))
         assert mask.answer(points) == pytest.approx(0.5 * (1 - away / np.sqrt(away**2 + 9)), abs=0.03)
-        assert jq.HiddenSky(2.0).on(MeshFields(court)).answer(points)[1:] == pytest.approx(0)
+        assert jq.AmbientOcclusion(2.0).on(MeshFields(court)).answer(points)[1:] == pytest.approx(0)
 
     def test_a_ball_hides_nothing_outside_and_all_within(self):
         ball = jq.shapes.sphere(2.0)
         turned = jq.Mesh.of(ball.position, ball.triangles[:, ::-1], normal=-ball.normal, uv=ball.uv)
         for mesh, wanted in ((ball, 0), (turned, 1)):
-            assert np.allclose(MeshFields(mesh).hidden_sky(9.0).at(mesh.points()), wanted, atol=0.03)
+            assert np.allclose(MeshFields(mesh).ambient_occlusion(9.0).at(mesh.points()), wanted, atol=0.03)
 
     def test_distance_is_straight_to_where_a_mask_passes_one_half(self):
         ball = jq.shapes.sphere(2.0)
@@ -373,7 +373,7 @@ class TestMaterials:
     def test_what_is_not_read_of_a_map_is_told(self, tmp_path, lines, words):
         write_image(tmp_path / "p.png", np.full((4, 4, 1), 90, np.uint8))
         (tmp_path / "m.mtl").write_text(f"newmtl m\n{lines}\n")
-        _, notes = read_mtl("m.mtl", Within(tmp_path))
+        _, notes = read_mtl("m.mtl", PathGuard(tmp_path))
         assert words in "\n".join(notes)
 
     def test_gains_channels_and_clamping_are_read(self, tmp_path):
@@ -702,7 +702,7 @@ class TestUvLayout:
 
 class TestBakeMesh:
     def test_tangent_space_normals_read_back_are_the_worlds(self, arrays):
-        """Within half a degree on average, for a bumpy mesh, with the mesh's own tangents."""
+        """PathGuard half a degree on average, for a bumpy mesh, with the mesh's own tangents."""
         ball = jq.shapes.sphere(1.0, around=48, down=24)
         dents = 1 + 0.1 * np.sin(7 * ball.position[:, :1]) * np.cos(9 * ball.position[:, 1:2])
         mesh = laid_out(jq.Mesh.of(ball.position * dents, ball.triangles, uv=ball.uv))

@@ -39,7 +39,7 @@ class TestMaskTables:
             ('kind = "slope"\nband = [5.0, 30.0]', jq.Slope(5, 30)),
             ('kind = "facing"\nbearing = 90.0\nspread = 30.0\nfade = 5.0\nlevel = 2.0', jq.Facing(90, 30, 5, 2)),
             ('kind = "curvature"\nform = "hollows"\nscale = 4.0\nhigh = 0.3', jq.Curvature("hollows", 4.0, 0.05, 0.3)),
-            ('kind = "occlusion"\nreach = 6.0\nfull = 0.4', jq.HiddenSky(6.0, 0.4)),
+            ('kind = "occlusion"\nreach = 6.0\nfull = 0.4', jq.AmbientOcclusion(6.0, 0.4)),
             (
                 'kind = "distance"\nof = [{ kind = "height", band = [0.0, 2.0] }]\nband = [-1.0, 2.0]\nfade = 1.0\ntexels = 64',
                 jq.Distance(jq.HeightBand(0, 2), -1, 2, 1.0, 64),
@@ -437,7 +437,7 @@ class TestExplaining:
         told = jq.explain(results.weigher, points)
         assert [layer.name for layer in told.layers] == ["clay", "salt", "top"]
         assert sum(layer.weight for layer in told.layers) == pytest.approx(1, abs=1e-5)
-        assert [(step.combine, step.reading.words.split(",")[0]) for step in told.layers[1].steps] == [
+        assert [(step.combine, step.reading.summary.split(",")[0]) for step in told.layers[1].steps] == [
             ("", "height 0 to 9 m"),
             ("multiply", "smooth noise"),
             ("minimum", "0.9 everywhere"),

@@ -128,7 +128,7 @@ class TestGround:
         """For all who ask the same fields; the terrain itself keeps none."""
         fields = remembering(hilly())
         assert fields.curvature(4.0) is fields.curvature(4.0)
-        assert fields.hidden_sky(4.0) is not fields.hidden_sky(5.0)
+        assert fields.ambient_occlusion(4.0) is not fields.ambient_occlusion(5.0)
         mask = jq.Distance(jq.HeightBand(0, 2), 0, 1, texels=32)
         assert mask.on(fields).measured is jq.Distance(jq.HeightBand(0, 2), -1, 3, texels=32).on(fields).measured
 
@@ -179,7 +179,7 @@ class TestExplaining:
         points = FLAT.points((2, 2))
         steps = steps_of((~(jq.Constant(0.2) * jq.Constant(0.5))).reading(points))
         assert [(step.combine, step.result) for step in steps] == [("", pytest.approx(0.9))]
-        assert steps[0].reading.words == "multiply (0.2 everywhere; 0.5 everywhere), inverted"
+        assert steps[0].reading.summary == "multiply (0.2 everywhere; 0.5 everywhere), inverted"
 
 
 class TestPictures:

@@ -15,10 +15,10 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import QUILT, jquilt
-from jagged_quilt.foundation.doors import door, plain_words
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.locks import alone_with
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
+from jagged_quilt.foundation.reading import plain_words, reading
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.meshfiles.names import find_file
 
@@ -54,7 +54,7 @@ class TestDoor:
 
     def test_faults_of_our_own_stay_what_they_are(self, tmp_path):
         for error in (NameError("x"), ImportError("x"), FileError("ours")):
-            with pytest.raises(type(error), match=r"^(x|ours)$"), door(tmp_path, "file"):
+            with pytest.raises(type(error), match=r"^(x|ours)$"), reading(tmp_path, "file"):
                 raise error
         for error in (
             KeyError("x"),
@@ -63,7 +63,7 @@ class TestDoor:
             RecursionError(),
             OSError(5, "I/O"),
         ):
-            with pytest.raises(FileError, match="file"), door(tmp_path, "file"):
+            with pytest.raises(FileError, match="file"), reading(tmp_path, "file"):
                 raise error
 
     def test_words_of_files_are_told_in_one_printable_line(self):
@@ -246,13 +246,13 @@ class TestPaths:
         for folder in (home, other):
             folder.mkdir()
             (folder / "Wall.PNG").write_text("")
-        within = Within(home)
+        within = PathGuard(home)
         for name in ("wall.png", '"Wall.PNG"', "C:\\\\maps\\\\wall.png", "../other/Wall.PNG", "./Wall.PNG"):
             assert find_file(name, within).resolve() == home / "Wall.PNG"
         (home / "Wall.PNG").unlink()
         with pytest.raises(FileError, match=r"lies outside of .*home; to read it all the same, allow = ..\.\./other"):
             find_file("../other/Wall.PNG", within)
-        assert find_file("../other/Wall.PNG", Within(home, (other,))).is_file()
+        assert find_file("../other/Wall.PNG", PathGuard(home, (other,))).is_file()
         for name in ("", "none.png", "x" * 5000, "a\x00b"):
             with pytest.raises(FileError):
                 find_file(name, within)
@@ -334,10 +334,10 @@ class TestChanging:
     def test_a_file_that_changes_while_it_is_read_is_told(self, tmp_path):
         path = tmp_path / "a.txt"
         path.write_text("one")
-        with pytest.raises(FileError, match="changed while it was read"), door(path, "file"):
+        with pytest.raises(FileError, match="changed while it was read"), reading(path, "file"):
             path.write_text("another")
         (tmp_path / "b.txt").write_text("a whole new one")
-        with door(path, "file"), path.open() as held:
+        with reading(path, "file"), path.open() as held:
             (tmp_path / "b.txt").replace(path)
             assert held.read() == "another"
 

@@ -7,7 +7,7 @@ files), `jq.convert` (one kind of map into another), `jq.audit` (what is wrong w
 
 import lazy_loader
 
-from jagged_quilt.foundation.shown import draw_by
+from jagged_quilt.foundation.notebook import draw_by
 
 
 def _html_of(value: object) -> str:

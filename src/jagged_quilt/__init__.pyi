@@ -41,13 +41,13 @@ from .blend.warps import Drip as Drip
 from .blend.warps import Flow as Flow
 from .blend.warps import Swirl as Swirl
 from .blend.warps import Warp as Warp
+from .foundation.avx512 import wide_vectors as wide_vectors
+from .foundation.disk_store import DiskStore as DiskStore
 from .foundation.errors import QuiltError as QuiltError
 from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise_kinds import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
-from .foundation.shelf import Shelf as Shelf
 from .foundation.version import __version__ as __version__
-from .foundation.wide import wide_vectors as wide_vectors
 from .light.clear_sky import clear_sky as clear_sky
 from .light.lamps import PointLight as PointLight
 from .light.lamps import SpotLight as SpotLight
@@ -66,9 +66,9 @@ from .maps.swatch_source import plain_swatch as plain_swatch
 from .maps.swatch_source import read_swatch as read_swatch
 from .maps.swatch_source import read_swatches as read_swatches
 from .maps.texture_map import TextureMap as TextureMap
+from .masks.field_masks import AmbientOcclusion as AmbientOcclusion
 from .masks.field_masks import Curvature as Curvature
 from .masks.field_masks import Distance as Distance
-from .masks.field_masks import HiddenSky as HiddenSky
 from .masks.field_masks import Wear as Wear
 from .masks.image_mask import ImageMask as ImageMask
 from .masks.mask import Constant as Constant

@@ -21,7 +21,7 @@ import xxhash
 from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.stores import told_plainly, zarr_here
 from jagged_quilt.maps.roles import MapRole, stored_type
 

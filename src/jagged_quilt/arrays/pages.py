@@ -13,10 +13,10 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.foundation.checks import frozen, known_name
 from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.foundation.disk_store import DiskStore, Memory
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shelf import Memory, Shelf
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.roles import MapRole
 
 _MOST_TEXELS = (1 << 31) - 1
@@ -85,7 +85,7 @@ class TexelPages:
             facts=tuple(facts),
             layouts=tuple(layouts),
             side=side,
-            texels=(Memory() if folder is None else Shelf(Path(folder))).empty((count, len(layouts)), np.uint32),
+            texels=(Memory() if folder is None else DiskStore(Path(folder))).empty((count, len(layouts)), np.uint32),
         )
 
     def __repr__(self) -> str:

@@ -15,8 +15,8 @@ from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch

@@ -15,7 +15,7 @@ from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.pages import SwatchFacts, TexelPages, means_of, page_starts
 from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 
 class Opened(NamedTuple):

@@ -22,11 +22,11 @@ from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
 from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
-from jagged_quilt.foundation.loose import Facts, Stored
-from jagged_quilt.foundation.shown import Shown
+from jagged_quilt.foundation.json_types import Facts, Stored
+from jagged_quilt.foundation.notebook import NotebookValue
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
@@ -93,7 +93,7 @@ class SliceFacts:
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class TextureArrays(Shown):
+class TextureArrays(NotebookValue):
     """The packed maps of many swatches.
 
     Attributes
@@ -302,7 +302,7 @@ class TextureArrays(Shown):
         return [*files, folder / "slices.json"]
 
 
-@by_door("folder of arrays")
+@reads("folder of arrays")
 def open_arrays(folder: Path | str) -> TextureArrays:
     """Open what `save` or `pack_files` wrote; raise `FileError` if something is missing or damaged."""
     folder = Path(folder)

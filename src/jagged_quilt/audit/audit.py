@@ -14,7 +14,7 @@ from jagged_quilt.audit.set_faults import NAME_CHECKS, SET_CHECKS
 from jagged_quilt.foundation.checks import instance_of
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.maps.swatch import SIDE, Swatch

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 from jagged_quilt.audit import measures as m
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.maps.image_files import Image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import SwatchSource

@@ -8,10 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from jagged_quilt.audit.witness import Glance, glance, objection
-from jagged_quilt.foundation.brief import brief
+from jagged_quilt.audit.content_check import Thumbnail, objection, thumbnail
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, ImageLimits
 from jagged_quilt.maps.names import (
@@ -119,7 +119,7 @@ class GatheredSet:
     left: tuple[Left, ...] = ()
     aspect: float = 1.0
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     @property
     def tile(self) -> tuple[float, float]:
@@ -197,10 +197,10 @@ def gather(
     theirs = [one for one in named if any(each.file.resolve() in taken for each in one.maps)]
     named = [one for one in named if not any(each.file.resolve() in taken for each in one.maps)]
     wanted = list({each.file: None for one in named for each in one.maps})
-    seen: dict[Path, Glance] = {}
+    seen: dict[Path, Thumbnail] = {}
 
     def look(path: Path) -> None:
-        seen[path] = glance(path, limits)
+        seen[path] = thumbnail(path, limits)
 
     work_through(wanted, look, threads=threads, step="looking at pictures", progress=progress)
     left = [Left(file=path, why="a face of a sky") for path in sorted(sky)]
@@ -242,7 +242,7 @@ def _files_in(folders: Sequence[Path]) -> tuple[list[Path], list[Path]]:
     return sorted(files), sorted(unread)
 
 
-def _chosen(one: NamedSet, seen: Mapping[Path, Glance]) -> GatheredSet:
+def _chosen(one: NamedSet, seen: Mapping[Path, Thumbnail]) -> GatheredSet:
     """Decide which of a set's files plays which role."""
     by_roles: dict[Roles, list[NamedMap]] = defaultdict(list)
     for each in one.maps:
@@ -282,7 +282,7 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Glance]) -> GatheredSet:
     return GatheredSet(name=one.name, folder=one.folder, maps=tuple(taken), left=tuple(left), aspect=aspect)
 
 
-def _held_by(seen: Glance, roles: Roles) -> Roles:
+def _held_by(seen: Thumbnail, roles: Roles) -> Roles:
     """The roles that a file can hold: without an alpha that says something, not the one that its name tells of that."""
     if len(roles) < 4 or seen.trouble or seen.has_alpha:
         return roles
@@ -295,7 +295,7 @@ def _names(path: Path, words: Sequence[str]) -> bool:
     return all(word in stem for word in words) or not any(word[:-1] in stem for word in words)
 
 
-def _no_material(seen: Glance) -> str:
+def _no_material(seen: Thumbnail) -> str:
     """Why a picture that stands alone, its name telling nothing, is not taken for the colour of a material."""
     if seen.trouble:
         return seen.trouble
@@ -334,7 +334,7 @@ def _words(roles: Roles) -> str:
     return ", ".join(dict.fromkeys(role.key if role else "nothing" for role in roles))
 
 
-def _better(first: Glance, others: Sequence[Glance]) -> str:
+def _better(first: Thumbnail, others: Sequence[Thumbnail]) -> str:
     """Why one of several twins was taken."""
     readable = [each for each in others if not each.trouble]
     if not others:
@@ -381,7 +381,7 @@ def _is_variant(words: Sequence[str], of: Sequence[str]) -> bool:
     )
 
 
-def _without_colour(one: NamedSet, made: GatheredSet, bare: Sequence[NamedMap], seen: Mapping[Path, Glance]) -> list[Left]:
+def _without_colour(one: NamedSet, made: GatheredSet, bare: Sequence[NamedMap], seen: Mapping[Path, Thumbnail]) -> list[Left]:
     """What is left of a set that has no colour map, with the files that might be it."""
     told = {each.file: each for each in made.left}
     near = [each.file.name for each in bare if each.file.parent == one.folder and _begins_with(each.file, one.words)]

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 Values = NDArray[np.float32]
 """(H, W, C) float32."""

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.audit.measures import slopes_of
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 

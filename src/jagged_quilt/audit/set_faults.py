@@ -7,7 +7,7 @@ import numpy as np
 from jagged_quilt.audit import measures as m
 from jagged_quilt.audit.finding import SMALL, Bench, leave_out, map_rule
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.names import roles_of_file
 from jagged_quilt.maps.roles import MapRole
 

@@ -26,7 +26,7 @@ from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_ove
 from jagged_quilt.foundation.checks import instance_of, whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
@@ -266,7 +266,7 @@ def bent_by(warp: AnyWarp | None) -> str:
 
 
 def _room(role: MapRole, texels: int, bits: int, has_gaps: bool, by_all: bool) -> Stored:
-    """Room for a map; where some part has none of it, or nothing lies, it is neutral or empty."""
+    """ArrayStore for a map; where some part has none of it, or nothing lies, it is neutral or empty."""
     shape, kind = (texels, role.value.channels), stored_type(role, bits)
     if by_all:
         return np.zeros(shape, kind) if has_gaps else np.empty(shape, kind)

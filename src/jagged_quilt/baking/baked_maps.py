@@ -13,9 +13,9 @@ from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.maps.image_files import read_image, write_image
 from jagged_quilt.maps.roles import MapRole
@@ -56,7 +56,7 @@ class Cover:
         }
 
 
-class BakedMaps(Shown, Mapping[MapRole, Stored]):
+class BakedMaps(NotebookValue, Mapping[MapRole, Stored]):
     """The maps of a blended surface by role, (H, W) or (H, W, C), row 0 on top, encoded by the convention of each role.
 
     A role may be named: `maps["normal"]`. Colour is sRGB of 8 bits; normals are unit, green up; height is the blended relief

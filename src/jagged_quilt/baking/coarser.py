@@ -11,8 +11,8 @@ from jagged_quilt.arrays.page_grid import within
 from jagged_quilt.arrays.slices import WIDENED
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import srgb_encode_table
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 

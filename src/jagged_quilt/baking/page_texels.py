@@ -14,7 +14,7 @@ from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.baking.coarser import Maps, coarser, spread
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 

@@ -18,7 +18,7 @@ from jagged_quilt.baking.page_stamps import GroundStamps, PageStamps, SameStamp
 from jagged_quilt.baking.page_texels import Finest, GroundTexels, WholeTexels, page_alone
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.choices import Wrap
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.row_table import RowTable
 from jagged_quilt.maps.roles import ALL_COLUMNS, COLUMN_OF, SURFACE_COLUMNS, MapRole
 

@@ -24,8 +24,8 @@ from jagged_quilt.blend.warps import moves_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.colour import srgb_encode_table
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.roles import BLENDED_ROLES, COLUMN_OF, OPTIONAL_ROLES, MapRole, role_among, stored_type
 from jagged_quilt.maps.texture_map import stored_values

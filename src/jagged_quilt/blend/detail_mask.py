@@ -55,8 +55,8 @@ class DetailBand(Mask):
     blend: Blend | None = field(default=None, repr=False, compare=False)
     weigher: Weigher | None = field(default=None, repr=False, compare=False)
     sight: int = field(default=0, repr=False)  # so that what it answered of other textures is not taken for its answer
-    called: ClassVar[str] = "detail"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
+    key: ClassVar[str] = "detail"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         known_name("detail", self.of, ("height", "slope"))
@@ -70,10 +70,10 @@ class DetailBand(Mask):
         return "m" if self.of == "height" else "degrees"
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return band_words(f"detail {self.of}", self.low, self.high, self.fade, self._unit)
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         there = float(self.values(points)[0])
         return f"detail {there:.3f} m high" if self.of == "height" else f"detail {there:.0f} degrees steep"
 
@@ -93,7 +93,7 @@ class DetailBand(Mask):
     def values(self, points: Points) -> NDArray[np.float32]:
         """Return the height or the slope of the detail below at each point; raise `RangeError` if no arrays were seen."""
         if self.blend is None or self.weigher is None:
-            raise RangeError(f"a mask by {self.words} reads textures; let it see them, jq.layers_seeing(layers, arrays)")
+            raise RangeError(f"a mask by {self.summary} reads textures; let it see them, jq.layers_seeing(layers, arrays)")
         texels = self.blend.at(points, self.weigher.at(points))
         if self.of == "height":
             return texels[MapRole.HEIGHT] * np.float32(self.blend.plan.relief)

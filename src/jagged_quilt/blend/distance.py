@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -29,7 +29,7 @@ class Far:
         Another swatch; the layer's own where it is empty.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     start: float
     over: float = 20.0

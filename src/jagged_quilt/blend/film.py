@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import frozen, number_in
 from jagged_quilt.foundation.colour import rgb_of
 from jagged_quilt.foundation.fields import Fields, HasFields, remembering
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.mask import Mask
 
 _THINNEST = 1e-3  # the softness below which a shore is as hard
@@ -51,7 +51,7 @@ class Film:
         How far it evens out what it covers, 0..1: normals grow flat, and hollows are filled up to where it stands.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     mask: Mask
     name: str = ""

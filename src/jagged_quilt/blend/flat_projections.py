@@ -29,7 +29,7 @@ class Planar(ProjectionBase):
 
     axis: str | Place = "y"
     space: Space = Space.WORLD
-    called: ClassVar[str] = "planar"
+    key: ClassVar[str] = "planar"
 
     @property
     def planes(self) -> int:
@@ -71,7 +71,7 @@ class Triplanar(ProjectionBase):
     eye: Place | None = None
     beyond: float = 0.0
     beyond_fade: float = 5.0
-    called: ClassVar[str] = "triplanar"
+    key: ClassVar[str] = "triplanar"
 
     @property
     def planes(self) -> int:
@@ -116,7 +116,7 @@ class Box(ProjectionBase):
     """Laid on from whichever of three axes a place faces most, with a hard change between them."""
 
     space: Space = Space.WORLD
-    called: ClassVar[str] = "box"
+    key: ClassVar[str] = "box"
 
     @property
     def planes(self) -> int:
@@ -139,7 +139,7 @@ class Uv(ProjectionBase):
     """
 
     metres: float | None = None
-    called: ClassVar[str] = "uv"
+    key: ClassVar[str] = "uv"
     kind: ClassVar[int] = k.BY_UV
     uses_uv: ClassVar[bool] = True
 

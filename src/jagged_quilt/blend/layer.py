@@ -9,9 +9,9 @@ from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Planar
 from jagged_quilt.blend.projection import Apart, ProjectionBase
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.roles import BLENDED_ROLES
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.weights.medley import Medley
@@ -47,7 +47,7 @@ class Layer:
         The softness where it meets a layer of that name, in place of both layers' own.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     swatch: str
     projection: ProjectionBase = _FROM_ABOVE
@@ -59,7 +59,7 @@ class Layer:
     far: Far | None = None
     apart: Mapping[str, Apart] | tuple[tuple[str, Apart], ...] = ()
     meets: Mapping[str, float] | tuple[tuple[str, float], ...] = ()
-    called: str = field(default="", init=False, repr=False, compare=False)
+    base_name: str = field(default="", init=False, repr=False, compare=False)
     """Its name, of a layer for one swatch of a medley."""
 
     def __post_init__(self) -> None:
@@ -105,7 +105,7 @@ def far_of(layer: Layer) -> Layer:
     lie = layer.projection
     scales = lie.scales[0] * layer.far.scale, lie.scales[1] * layer.far.scale
     out = replace(layer, swatch=layer.far.swatch or layer.swatch, projection=replace(lie, scale=scales), far=None)
-    object.__setattr__(out, "called", layer.called)
+    object.__setattr__(out, "base_name", layer.base_name)
     return out
 
 
@@ -119,5 +119,5 @@ def one_each(layers: Sequence[Layer]) -> list[Layer]:
     """Return a layer for each swatch that shows, in the order of a weight map's names."""
     out = [replace(layer, swatch=swatch, medley=None) for layer in layers for swatch in layer.swatches]
     for made, name in zip(out, (layer.name for layer in layers for _ in layer.swatches), strict=True):
-        object.__setattr__(made, "called", name)
+        object.__setattr__(made, "base_name", name)
     return out

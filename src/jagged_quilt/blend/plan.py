@@ -137,7 +137,7 @@ class BlendPlan:
             how, aspect = (layer.projection, pages.facts[place].tile, filter), pages.facts[place].aspect
             if aspect != 1 and layer.projection.shuffle is not None and layer.projection.shuffle.turn is not Turn.NONE:
                 raise RangeError(
-                    f'layer "{layer.called or layer.name}": patches of a tile that is not square cannot be turned; say '
+                    f'layer "{layer.base_name or layer.name}": patches of a tile that is not square cannot be turned; say '
                     'turn = "none"'
                 )
             row["mapping"] = mappings.add(*how, aspect=aspect)
@@ -322,10 +322,10 @@ class BlendPlan:
         if not any(layer.meets for layer in self.layers):
             return frozen(np.empty((0, 0)), np.float32)
         soft = np.repeat([[layer.softness] for layer in self.layers], len(self.layers), axis=1)
-        called = [*self.names, *(layer.called for layer in self.layers[len(self.names) :])]
+        called = [*self.names, *(layer.base_name for layer in self.layers[len(self.names) :])]
         for row, layer in enumerate(self.layers):
             for name, softness in dict(layer.meets).items():
-                for column in (n for n, other in enumerate(self.layers) if name in (other.called, called[n])):
+                for column in (n for n, other in enumerate(self.layers) if name in (other.base_name, called[n])):
                     soft[row, column] = soft[column, row] = softness
         return frozen(_hardness(soft), np.float32)
 

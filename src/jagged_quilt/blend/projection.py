@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.shuffle import Shuffle
 from jagged_quilt.blend.warps import Drip, Flow, Swirl, Warp
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice, Wrap
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.short_repr import short_repr
 
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 
@@ -69,7 +69,7 @@ class Apart:
         Degrees counter-clockwise, seen from outside.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     scale: float | Pair = 1.0
     offset: Pair = (0.0, 0.0)
@@ -140,7 +140,7 @@ class ProjectionBase:
     shuffle: Shuffle | None = None
     detail: Detail = Detail.EXACT
 
-    called: ClassVar[str]
+    key: ClassVar[str]
     """Its name in quilt files."""
     kind: ClassVar[int] = k.FLAT
     """Which kind of mapping it is, as the kernel knows it."""
@@ -150,9 +150,9 @@ class ProjectionBase:
     """Whether u begins again on the surface, so that nothing but whole tiles fits."""
 
     def __init_subclass__(cls) -> None:
-        cls.__repr__ = brief  # type: ignore[method-assign]  # before the dataclass writes one of its own
-        if "called" in vars(cls):
-            PROJECTIONS[cls.called] = cls
+        cls.__repr__ = short_repr  # type: ignore[method-assign]  # before the dataclass writes one of its own
+        if "key" in vars(cls):
+            PROJECTIONS[cls.key] = cls
 
     def __post_init__(self) -> None:
         if isinstance(self.scale, (int, float)):

@@ -73,7 +73,7 @@ class Round(ProjectionBase):
 class Spherical(Round):
     """Laid on around a centre: u runs east around the axis, v from the top down, both in metres on a sphere of `radius`."""
 
-    called: ClassVar[str] = "spherical"
+    key: ClassVar[str] = "spherical"
     kind: ClassVar[int] = k.SPHERE
 
 
@@ -81,7 +81,7 @@ class Spherical(Round):
 class Cylindrical(Round):
     """Laid on around an axis: u runs east around it, in metres on a cylinder of `radius`; v runs down along it."""
 
-    called: ClassVar[str] = "cylindrical"
+    key: ClassVar[str] = "cylindrical"
     kind: ClassVar[int] = k.TUBE
 
 
@@ -96,7 +96,7 @@ class Polar(Round):
     """
 
     spiral: float = 0.0
-    called: ClassVar[str] = "polar"
+    key: ClassVar[str] = "polar"
     kind: ClassVar[int] = k.DISC
 
     def fill_mapping(self, row: NDArray[np.void], *, tile: float, unit: float) -> None:

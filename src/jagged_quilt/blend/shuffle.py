@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.short_repr import short_repr
 
 
 class Turn(Choice):
@@ -37,7 +37,7 @@ class Shuffle:
         0 to 2^20.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     size: float
     border: float = 0.2

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in
 from jagged_quilt.foundation.colour import rgb_of
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.short_repr import short_repr
 
 _LUMA = np.array([0.2126, 0.7152, 0.0722])  # of Rec. 709 primaries, linear light
 _MOST = 16.0
@@ -47,7 +47,7 @@ class Tuning:
     and with the luminances of Rec. 709.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     normal: float = 1.0
     relief: float = 1.0

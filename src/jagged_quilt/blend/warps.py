@@ -9,11 +9,11 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.image_mask import ImageMask
 
 _FINE = 1 / 64  # of a warp's size: how far apart its slope is measured
@@ -48,7 +48,7 @@ class Warp:
         Metres east and south that the noise goes in a unit of `time`.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     by: float
     size: float
@@ -90,7 +90,7 @@ class Drip:
     seed : int
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     drip: float
     size: float
@@ -131,7 +131,7 @@ class Swirl:
         Degrees more in a unit of `time`.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     centre: tuple[float, float]
     radius: float
@@ -176,7 +176,7 @@ class Flow:
         Metres that black and white move.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     east: ImageMask
     south: ImageMask

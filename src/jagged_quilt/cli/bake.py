@@ -10,7 +10,7 @@ import click
 from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, time_option, timed
 
 if TYPE_CHECKING:
-    from jagged_quilt.foundation.loose import Facts
+    from jagged_quilt.foundation.json_types import Facts
     from jagged_quilt.results.step import Made
 
 

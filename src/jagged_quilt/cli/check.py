@@ -14,7 +14,7 @@ from jagged_quilt.cli.common import at_work, terminal, with_option
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
     from jagged_quilt.audit.finding import Finding
-    from jagged_quilt.foundation.loose import Facts
+    from jagged_quilt.foundation.json_types import Facts
     from jagged_quilt.foundation.progress import Progress
     from jagged_quilt.maps.swatch_source import SwatchSource
     from jagged_quilt.meshes.mesh import Mesh

@@ -19,7 +19,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from jagged_quilt.foundation.loose import Facts, Told
+    from jagged_quilt.foundation.json_types import Facts, Told
     from jagged_quilt.foundation.progress import Progress
     from jagged_quilt.results.results import Results
     from jagged_quilt.results.step import Made
@@ -108,8 +108,8 @@ def quilt_options(function: Callable[..., None]) -> Callable[..., None]:
 @contextmanager
 def at_work() -> Iterator[Progress]:
     """Give a progress callback: a bar on a terminal, silence in a pipe. Warnings go to standard error, one line each."""
-    from jagged_quilt.foundation.doors import printable
     from jagged_quilt.foundation.errors import QuiltWarning
+    from jagged_quilt.foundation.reading import printable
 
     with warnings.catch_warnings(record=True) as caught, _bar() as progress, _told_when_compiling(progress):
         warnings.simplefilter("ignore")

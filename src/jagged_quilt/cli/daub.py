@@ -11,7 +11,7 @@ import click
 from jagged_quilt.cli.common import as_typed, terminal
 
 if TYPE_CHECKING:
-    from jagged_quilt.foundation.loose import Told
+    from jagged_quilt.foundation.json_types import Told
     from jagged_quilt.weights.daub import Daub
 
 

@@ -11,7 +11,7 @@ import click
 from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, timed
 
 if TYPE_CHECKING:
-    from jagged_quilt.foundation.loose import Facts
+    from jagged_quilt.foundation.json_types import Facts
     from jagged_quilt.results.exporter import Choice, Exporter
 
 

@@ -11,7 +11,7 @@ from jagged_quilt.cli.common import as_typed, at_work, terminal
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.gather import GatheredSet, Gathering
-    from jagged_quilt.foundation.loose import Facts
+    from jagged_quilt.foundation.json_types import Facts
 
 _ASKED = 12  # questions that are told; all of them stand in the file
 _MANY = 5  # files that end in the same word

@@ -44,7 +44,7 @@ def jquilt(wide: bool) -> None:
     Begin with `jquilt demo saltworks`: it writes an example project and runs all of it.
     """
     if wide:
-        from jagged_quilt.foundation.wide import wide_vectors
+        from jagged_quilt.foundation.avx512 import wide_vectors
 
         if not wide_vectors():
             click.echo("warning: --wide does nothing here: this processor has no vectors of 512 bits", err=True)
@@ -118,7 +118,7 @@ def _print_nothing() -> None:
 
 def _say(message: str) -> None:
     """One line for each of a message, without what would steer a terminal: some of it stood in files."""
-    from jagged_quilt.foundation.doors import printable
+    from jagged_quilt.foundation.reading import printable
 
     lines = [printable(line) for line in message.splitlines()]
     click.echo("\n".join(f"jquilt: {line}" for line in lines or [""]), err=True)

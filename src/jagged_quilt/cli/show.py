@@ -182,7 +182,7 @@ def _explain(results: Results, place: str) -> None:
     for kind, name, mask in beside_layers(results):
         below = mask.mask if isinstance(mask, Channel) else mask
         steps = steps_of(below.reading(texel)) if below is not None else ()
-        why = "; ".join(f"{step.combine} {step.reading.words}: {step.reading.answer:.3f}".strip() for step in steps)
+        why = "; ".join(f"{step.combine} {step.reading.summary}: {step.reading.answer:.3f}".strip() for step in steps)
         click.echo(f"{kind} {name} {float(mask.answer(texel)[0]):.3f}" + (f" ({why})" if why else ""))
     for number, what, cover in told.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
@@ -191,10 +191,10 @@ def _explain(results: Results, place: str) -> None:
 
 def _add_steps(table: Table, steps: Sequence[Step]) -> None:
     for step in steps:
-        own = (step.combine, step.reading.words, _sensed(step.reading), f"{step.reading.answer:.3f}", f"{step.result:.3f}")
+        own = (step.combine, step.reading.summary, _sensed(step.reading), f"{step.reading.answer:.3f}", f"{step.result:.3f}")
         table.add_row("", *own, "")
 
 
 def _sensed(reading: Reading) -> str:
     """What a step goes by there: its own words, or those of the masks within."""
-    return reading.sensed or "; ".join(filter(None, map(_sensed, reading.parts)))
+    return reading.measured or "; ".join(filter(None, map(_sensed, reading.parts)))

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.errors import ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 
 _kernels = kernels_of("jagged_quilt.codecs._kernels")
 

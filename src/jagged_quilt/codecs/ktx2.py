@@ -24,7 +24,7 @@ from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_of_number
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import written_whole
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 _IDENTIFIER = b"\xabKTX 20\xbb\r\n\x1a\n"
 _HEADER = struct.Struct("<9I4I2Q")

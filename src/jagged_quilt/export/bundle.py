@@ -22,7 +22,7 @@ from jagged_quilt.blend.plan import BlendPlan
 from jagged_quilt.codecs.ktx2 import Ktx2File, write_unpacked
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, put_in_place, temporary_prefix, write_json
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.surfaces.camera import Camera
@@ -197,7 +197,7 @@ def _layer(bundle: Bundle, number: int) -> Facts:
         "relief": of_swatch.relief,
         "softness": layer.softness,
         "meets": dict(layer.meets),
-        "projection": {"kind": lie.called, "matrix": np.asarray(lie.turned).tolist()} | facts_of(lie),
+        "projection": {"kind": lie.key, "matrix": np.asarray(lie.turned).tolist()} | facts_of(lie),
         "tuning": facts_of(layer.tuning) | {"colours": np.asarray(row["colours"], float).round(7).tolist()},
         "apart": {role: {"matrix": np.asarray(own.turned).tolist()} | facts_of(own) for role, own in dict(layer.apart).items()},
     }

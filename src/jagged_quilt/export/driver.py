@@ -11,7 +11,7 @@ import numpy as np
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 _ARRAY, _UNIT_0, _RGBA = 0x8C1A, 0x84C0, 0x1908
 _BYTES, _FLOAT, _RGBA8, _SRGB8, _RGBA32F = 0x1401, 0x1406, 0x8058, 0x8C43, 0x8814

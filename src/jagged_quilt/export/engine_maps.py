@@ -15,7 +15,7 @@ from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.maps.conversions import flipped_green, gloss_from_roughness, metallic_from_diffuse_specular
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole

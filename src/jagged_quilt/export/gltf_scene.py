@@ -16,7 +16,7 @@ from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.tiled import Tiled
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import write_bytes
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
 from jagged_quilt.maps.conversions import DIELECTRIC
 from jagged_quilt.maps.image_files import write_image

@@ -132,7 +132,7 @@ class _Making:
         words = {
             "told_samplers": "\n".join(samplers),
             "told_count": str(max(1, len(told))),
-            "told_reads": "\n".join(self._reads("told", "told_by_sheets", [mask.words for mask in told])),
+            "told_reads": "\n".join(self._reads("told", "told_by_sheets", [mask.summary for mask in told])),
             "noises": str(len(self.noises)),
             "noise_rows": ",\n    ".join(self._noise_row(*each) for each in self.noises),
             "turn_2": _matrix(lattice_turn(2)),

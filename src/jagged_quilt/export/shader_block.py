@@ -13,7 +13,7 @@ from jagged_quilt.blend import _rows as k
 from jagged_quilt.blend.plan import BlendPlan
 from jagged_quilt.export.shader_arrays import FileArray
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 
 _AT_ONCE = 4  # numbers in a vector
 

@@ -48,7 +48,7 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
         apart = planes * int((plan.per_map_rows[:, number] >= 0).sum()) if len(plan.groups) else 0
         places = f"{laid + apart} place{'s' if laid + apart > 1 else ''}"
         far = " far away" if number >= len(plan.names) else ""
-        lines.append(f"  {number:>3}  {layer.name}{far}: {layer.projection.called}, at most {places} to read")
+        lines.append(f"  {number:>3}  {layer.name}{far}: {layer.projection.key}, at most {places} to read")
         most += laid + apart
     size = sum(_bytes_of(arrays, each.layout) for each in held) / (1 << 20)
     lines.append(

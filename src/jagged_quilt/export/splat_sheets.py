@@ -10,7 +10,7 @@ import numpy as np
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.mask_shader import LiveWeights
 from jagged_quilt.foundation.files import write_json, written_together
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.image_files import write_image
 from jagged_quilt.weights.weight_map import WeightMap
 

@@ -56,7 +56,7 @@ def _against(layers: Sequence[Layer]) -> str:
         return f"it has {len(layers)} layers"
     layer, projection = layers[0], layers[0].projection
     if not projection.uses_uv:
-        return f"its layer is not laid on by uv (projection = {projection.called!r})"
+        return f"its layer is not laid on by uv (projection = {projection.key!r})"
     turned = np.asarray(projection.turned)
     said = {
         "mask": layer.mask is not None,

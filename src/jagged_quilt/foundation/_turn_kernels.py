@@ -21,13 +21,13 @@ from numba.extending import intrinsic, overload
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined
-from jagged_quilt.foundation.loose import Compiled
+from jagged_quilt.foundation.json_types import Compiled
 
 EIGHT = 8
 INDEX = np.uint64  # needs no test for "from the end"
 _WORD, _FOUR, _LANES = ir.IntType(32), ir.VectorType(ir.IntType(32), 4), ir.VectorType(ir.IntType(32), EIGHT)
 _JOIN = [0, 1, 2, 3, 4, 5, 6, 7]
-# Within each half of eight words: the lower and the upper words of two in turn, then the lower and the upper pairs.
+# PathGuard each half of eight words: the lower and the upper words of two in turn, then the lower and the upper pairs.
 _LOW, _HIGH = [0, 8, 1, 9, 4, 12, 5, 13], [2, 10, 3, 11, 6, 14, 7, 15]
 _LOW_PAIRS, _HIGH_PAIRS = [0, 1, 8, 9, 4, 5, 12, 13], [2, 3, 10, 11, 6, 7, 14, 15]
 

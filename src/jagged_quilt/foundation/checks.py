@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 T = TypeVar("T")
 

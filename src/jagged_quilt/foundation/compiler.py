@@ -21,8 +21,8 @@ from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
 from numba.extending import intrinsic, overload
 
+from jagged_quilt.foundation.json_types import Compiled
 from jagged_quilt.foundation.kernels import WATCHES
-from jagged_quilt.foundation.loose import Compiled
 
 _njit: Compiled = numba.njit  # its annotations do not know all of its options
 

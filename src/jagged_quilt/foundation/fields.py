@@ -43,7 +43,7 @@ class Fields(Protocol):
         """Return the mean curvature in 1/m, smoothed over `scale` metres; ridges are above 0."""
         ...
 
-    def hidden_sky(self, reach: float) -> Field:
+    def ambient_occlusion(self, reach: float) -> Field:
         """Return how much of the sky the surface itself hides, 0..1, by what stands up to `reach` metres away."""
         ...
 
@@ -78,9 +78,9 @@ class Remembering:
         """Return the curvature at a scale, once."""
         return self.remembered(("curvature", scale), lambda: self._fields.curvature(scale))
 
-    def hidden_sky(self, reach: float) -> Field:
+    def ambient_occlusion(self, reach: float) -> Field:
         """Return the hidden sky for a reach, once."""
-        return self.remembered(("hidden sky", reach), lambda: self._fields.hidden_sky(reach))
+        return self.remembered(("hidden sky", reach), lambda: self._fields.ambient_occlusion(reach))
 
     def edge_distance(self, answer: Answer, texels: int) -> Field:
         """Return the distance to where an answer passes one half; `remembered` keeps it, by what answers."""

@@ -16,9 +16,9 @@ from pathlib import Path
 
 import xxhash
 
-from jagged_quilt.foundation.doors import door, note_looks
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
+from jagged_quilt.foundation.reading import note_looks, reading
 
 VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
 """A manifest elsewhere that vouches for what is about to be replaced: it goes before the first file moves."""
@@ -141,7 +141,7 @@ def write_json(path: Path, value: object) -> None:
 
 def read_bytes(path: Path, kind: str = "file") -> bytes:
     """Return a file's bytes; raise `FileError` that names the kind of file if that fails."""
-    with door(path, kind):
+    with reading(path, kind):
         return Path(path).read_bytes()
 
 

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.disk_store import MappedArray, arrived, travelling
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import Elsewhere, arrived, travelling
 
 _kernels = kernels_of("jagged_quilt.foundation._kernels")
 
@@ -47,5 +47,5 @@ class Grid:
         return out
 
 
-def _made(values: Stored | Elsewhere, corner: tuple[float, float], spacing: tuple[float, float]) -> Grid:
+def _made(values: Stored | MappedArray, corner: tuple[float, float], spacing: tuple[float, float]) -> Grid:
     return Grid(arrived(values), corner, spacing)

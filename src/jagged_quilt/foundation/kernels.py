@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from importlib import import_module
 
-from jagged_quilt.foundation.loose import Compiled
+from jagged_quilt.foundation.json_types import Compiled
 
 
 class LazyKernels:

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, frozen, positive, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.noise_kinds import NoiseKind
 
 _kernels = kernels_of("jagged_quilt.foundation._kernels")

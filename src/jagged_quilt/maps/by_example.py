@@ -8,10 +8,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -32,7 +32,7 @@ class Grow:
     seed : int
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     times: int
     size: float = 0.0

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, positive
 from jagged_quilt.foundation.errors import RangeError, ShapeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 Values = NDArray[np.float32]
 """(H, W) or (H, W, C) float32."""

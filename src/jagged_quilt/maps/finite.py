@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.gaps import filled
 
 _MOSTLY = 0.5  # of a channel must be numbers

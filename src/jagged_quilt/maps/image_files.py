@@ -21,11 +21,11 @@ import OpenImageIO as oiio
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.checks import whole_number_in
-from jagged_quilt.foundation.doors import by_door, door, plain_words
+from jagged_quilt.foundation.disk_store import ArrayStore, Memory
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, ShapeError
 from jagged_quilt.foundation.files import written_whole
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shelf import Memory, Room
+from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.reading import plain_words, reading, reads
 from jagged_quilt.maps.finite import check_finite, made_finite
 
 SUFFIXES = (
@@ -159,7 +159,7 @@ class Image:
     channels: tuple[str, ...]
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     """Return the texels of an image file as they are stored; half floats become float32.
 
@@ -173,7 +173,7 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     return read_channels(path, limits).texels
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
@@ -187,7 +187,7 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     return replace(image, texels=made_finite(path, image.texels))
 
 
-def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMITS) -> Image:
+def read_channels_into(room: ArrayStore, path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_channels` does, its texels where there is room for them, read in bands of rows."""
     path = Path(path)
     if isinstance(room, Memory):
@@ -204,7 +204,7 @@ def read_channels_into(room: Room, path: Path | str, limits: ImageLimits = LIMIT
     return Image(texels, names)
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, NumberFacts]:
     """Return an image whose texels may be of any type of number, and what the file says that its numbers mean.
 
@@ -217,7 +217,7 @@ def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image,
     return _read_with_library(path, limits, _NUMBERS), number_facts(path)
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def number_facts(path: Path) -> NumberFacts:
     """Return what a TIFF file says that its numbers mean; of other files nothing is known."""
     if path.suffix.lower() not in (".tif", ".tiff"):
@@ -248,7 +248,7 @@ def _number_or_none(text: str) -> float | None:
     return number if math.isfinite(number) else None
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
@@ -259,7 +259,7 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     _spec_of(path, limits)
 
 
-@by_door("image file", ImageError)
+@reads("image file", ImageError)
 def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
     if not path.is_file():
@@ -280,7 +280,7 @@ def image_bands(
     A file whose rows cannot be read one after the other (KTX2, one that is to be turned) comes as one band. Raises
     `ImageError` as `read_channels` does, where the trouble begins.
     """
-    with door(path, "image file", ImageError):
+    with reading(path, "image file", ImageError):
         yield from _bands(path, limits, texels, kinds)
 
 

@@ -16,8 +16,8 @@ from dataclasses import dataclass, field
 from itertools import pairwise, permutations, product
 from pathlib import Path
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.errors import NameNotFoundError
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.roles import MapRole
 
 Roles = tuple[MapRole | None, ...]
@@ -167,7 +167,7 @@ class NamedSet:
     maps : tuple of NamedMap
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     words: tuple[str, ...]
     folder: Path

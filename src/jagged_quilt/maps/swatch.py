@@ -9,12 +9,12 @@ from types import MappingProxyType
 
 import numpy as np
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shown import Shown
+from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.notebook import NotebookValue
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.derive import derived_maps, inputs_of
 from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
@@ -23,7 +23,7 @@ SIDE = 512  # texels along the side of a slice that a swatch is packed into, whe
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Swatch(Shown):
+class Swatch(NotebookValue):
     """The maps of one material.
 
     Attributes
@@ -45,7 +45,7 @@ class Swatch(Shown):
         Which of the maps were made from others, and how.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     name: str
     tile: float

@@ -9,12 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
@@ -65,7 +65,7 @@ class MapRule:
         Whether the file plays no other role by its name, though only a channel of it is read.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     role: MapRole | None
     file: str = ""
@@ -120,7 +120,7 @@ class SwatchSource:
         How it is grown by example to a tile that is larger and repeats nowhere within.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     name: str
     folder: Path

@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shown import Shown
+from jagged_quilt.foundation.notebook import NotebookValue
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.roles import MapRole, Transfer
 
@@ -24,7 +24,7 @@ _SAME_GREY, _RARELY = 12 / 255, 0.005  # how far channels of a grey may lie apar
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class TextureMap(Shown):
+class TextureMap(NotebookValue):
     """One texture map.
 
     Attributes
@@ -38,7 +38,7 @@ class TextureMap(Shown):
         How the stored values stand for what they mean; None is as the role has it, and float texels as they are.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     role: MapRole
     texels: Stored

@@ -26,15 +26,15 @@ class FieldMask(Mask):
     """A mask that reads a field of the surface."""
 
     __slots__ = ()
-    measured: Field | None
+    of_surface: Field | None
 
     def values(self, points: Points) -> NDArray[np.float32]:
         """Return what the mask goes by at each point; raise `RangeError` if it is on no surface."""
-        if self.measured is None:
+        if self.of_surface is None:
             raise RangeError(
-                f"a mask by {self.words} is measured over a whole surface; weigh a canvas, or ask mask.on(terrain)"
+                f"a mask by {self.summary} is measured over a whole surface; weigh a canvas, or ask mask.on(terrain)"
             )
-        return self.measured.at(points)
+        return self.of_surface.at(points)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,9 +54,9 @@ class Curvature(FieldMask):
     scale: float
     low: float = 0.05
     high: float = 0.4
-    measured: Field | None = field(default=None, repr=False, compare=False)
-    called: ClassVar[str] = "curvature"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("where",)}
+    of_surface: Field | None = field(default=None, repr=False, compare=False)
+    key: ClassVar[str] = "curvature"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("where",)}
 
     def __post_init__(self) -> None:
         known_name("form", self.where, ("ridges", "hollows"))
@@ -65,14 +65,14 @@ class Curvature(FieldMask):
             raise RangeError(f"curvature must begin (low) below where it is full (high); got {self.low:g} and {self.high:g}")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"{self.where}, scale {self.scale:g} m, from {self.low:g} to {self.high:g}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"bent by {self.values(points)[0] * self.scale:+.3f}"
 
     def on(self, surface: Fields | HasFields) -> Self:
-        return replace(self, measured=fields_of(surface).curvature(self.scale))
+        return replace(self, of_surface=fields_of(surface).curvature(self.scale))
 
     def answer(self, points: Points) -> Answers:
         sign = self.scale if self.where == "ridges" else -self.scale
@@ -102,8 +102,8 @@ class Wear(FieldMask):
     uneven: float = 0.6
     size: float = 0.0
     seed: int = 0
-    measured: Field | None = field(default=None, repr=False, compare=False)
-    called: ClassVar[str] = "wear"
+    of_surface: Field | None = field(default=None, repr=False, compare=False)
+    key: ClassVar[str] = "wear"
 
     def __post_init__(self) -> None:
         positive("wear scale", self.scale, "m")
@@ -113,14 +113,14 @@ class Wear(FieldMask):
         number_in("wear size", self.size, 0, unit="m")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"worn edges, scale {self.scale:g} m, from {self.low:g} to {self.high:g}, uneven by {self.uneven:g}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"bent by {self.values(points)[0] * self.scale:+.3f}"
 
     def on(self, surface: Fields | HasFields) -> Self:
-        return replace(self, measured=fields_of(surface).curvature(self.scale))
+        return replace(self, of_surface=fields_of(surface).curvature(self.scale))
 
     def answer(self, points: Points) -> Answers:
         size = self.size or self.scale / 2
@@ -130,7 +130,7 @@ class Wear(FieldMask):
 
 
 @dataclass(frozen=True, slots=True)
-class HiddenSky(FieldMask):
+class AmbientOcclusion(FieldMask):
     """How much of the sky the surface itself hides, 0 in the open to 1: its ambient occlusion, turned over.
 
     Of a terrain the sky above; of a mesh all that lies before the surface.
@@ -145,22 +145,22 @@ class HiddenSky(FieldMask):
 
     reach: float
     full: float = 0.5
-    measured: Field | None = field(default=None, repr=False, compare=False)
-    called: ClassVar[str] = "occlusion"
+    of_surface: Field | None = field(default=None, repr=False, compare=False)
+    key: ClassVar[str] = "occlusion"
 
     def __post_init__(self) -> None:
         positive("occlusion reach", self.reach, "m")
         number_in("occlusion full", self.full, 0.001, 1)
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"sky hidden within {self.reach:g} m, full at {self.full:g}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"{100 * self.values(points)[0]:.0f} % hidden"
 
     def on(self, surface: Fields | HasFields) -> Self:
-        return replace(self, measured=fields_of(surface).hidden_sky(self.reach))
+        return replace(self, of_surface=fields_of(surface).ambient_occlusion(self.reach))
 
     def answer(self, points: Points) -> Answers:
         return np.clip(self.values(points) * np.float32(1 / self.full), 0, 1, dtype=np.float32)
@@ -184,25 +184,25 @@ class Distance(FieldMask):
     high: float
     fade: float = 0.0
     texels: int = 1024
-    measured: Field | None = field(default=None, repr=False, compare=False)
-    called: ClassVar[str] = "distance"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
+    of_surface: Field | None = field(default=None, repr=False, compare=False)
+    key: ClassVar[str] = "distance"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("distance", self.low, self.high, self.fade, "m")
         whole_number_in("distance texels", self.texels, 2, 1 << 14)
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return band_words("distance", self.low, self.high, self.fade, "m")
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"{self.values(points)[0]:.2f} m away"
 
     def on(self, surface: Fields | HasFields) -> Self:
         known = remembering(surface)
         make = lambda: known.edge_distance(self.to.on(known).answer, self.texels)
-        return replace(self, measured=known.remembered(("distance", self.to, self.texels), make))
+        return replace(self, of_surface=known.remembered(("distance", self.to, self.texels), make))
 
     def answer(self, points: Points) -> Answers:
         return band(self.values(points), self.low, self.high, self.fade)

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import finite_array, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
 from jagged_quilt.masks.mask import Answers, Mask
@@ -57,7 +57,7 @@ class ImageMask(Mask):
     rotation: float = 0.0
     wrap: ImageWrap = ImageWrap.NONE
     source: Path | None = None
-    called: ClassVar[str] = "image"
+    key: ClassVar[str] = "image"
 
     def __post_init__(self) -> None:
         values = finite_array("an image mask", self.values, ("H", "W"))
@@ -107,10 +107,10 @@ class ImageMask(Mask):
         )
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"image {self.source.name if self.source else 'in memory'}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         column, row = (float(at) for at in self._places(points)[0])
         return f"column {column * self.values.shape[1]:.1f}, row {row * self.values.shape[0]:.1f} of the picture"
 

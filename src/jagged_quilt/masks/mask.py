@@ -16,7 +16,6 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
@@ -24,6 +23,7 @@ from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.bands import smooth_step
 
 Answers = NDArray[np.float32]
@@ -66,9 +66,9 @@ class Reading:
 
     Attributes
     ----------
-    words : str
+    summary : str
         The mask: "height 2 to 6 m, fade 1.5".
-    sensed : str
+    measured : str
         What it goes by, there: "3.42 m high".
     answer : float
     parts : tuple of Reading
@@ -77,8 +77,8 @@ class Reading:
         How the second of two parts goes upon the first; empty where the mask is no such combination.
     """
 
-    words: str
-    sensed: str
+    summary: str
+    measured: str
     answer: float
     parts: tuple[Reading, ...] = ()
     how: str = ""
@@ -115,20 +115,20 @@ def _is_ours(kind: type) -> bool:
 class Mask:
     """The base of all masks. A kind of mask is a frozen dataclass that defines `answer`.
 
-    What quilt files call it is `called`, and the mask is then known to them; `spelled` says which of their keys hold fields of
+    What quilt files call it is `key`, and the mask is then known to them; `file_keys` says which of their keys hold fields of
     other names, one or a pair. Fields left out of its repr are not theirs to say.
     """
 
     __slots__ = ()
-    called: ClassVar[str] = ""
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {}
+    key: ClassVar[str] = ""
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {}
 
     def __init_subclass__(cls, **options: object) -> None:
         super().__init_subclass__(**options)
         if "__repr__" not in cls.__dict__:
-            cls.__repr__ = brief  # type: ignore[method-assign]  # before the dataclass writes one of its own
-        if cls.called:
-            MASK_KINDS[cls.called] = cls
+            cls.__repr__ = short_repr  # type: ignore[method-assign]  # before the dataclass writes one of its own
+        if cls.key:
+            MASK_KINDS[cls.key] = cls
 
     def answer(self, points: Points) -> Answers:
         """Return (N,) float32, 0..1. The points are not changed."""
@@ -153,12 +153,12 @@ class Mask:
         """
         return "" if _is_ours(type(self)) else _source_of(type(self))
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         """Return in words what the mask goes by at the first point."""
         return ""
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         """The mask in a few words."""
         own: Any = self
         return f"{type(self).__name__.lower()} " + ", ".join(f"{f.name} {getattr(self, f.name)}" for f in fields(own))
@@ -169,8 +169,8 @@ class Mask:
         inner = [value for f in fields(own) if isinstance(value := getattr(self, f.name), Mask)]
         parts = tuple(mask.reading(self._points_within(points[:1])) for mask in inner)
         return Reading(
-            self.words,
-            self.sensed(points[:1]),
+            self.summary,
+            self.measured(points[:1]),
             float(self.answer(points[:1])[0]),
             parts,
             self.how if isinstance(self, Combined) else "",
@@ -238,13 +238,13 @@ class Constant(Mask):
     """The same everywhere, 0..1."""
 
     value: float
-    called: ClassVar[str] = "constant"
+    key: ClassVar[str] = "constant"
 
     def __post_init__(self) -> None:
         number_in("a constant mask", self.value, 0, 1)
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"{self.value:g} everywhere"
 
     def answer(self, points: Points) -> Answers:
@@ -267,8 +267,8 @@ class Combined(Mask):
         return f"({self.below!r} {self.how} {self.above!r})"
 
     @property
-    def words(self) -> str:
-        return f"{self.how} ({self.below.words}; {self.above.words})"
+    def summary(self) -> str:
+        return f"{self.how} ({self.below.summary}; {self.above.summary})"
 
     @property
     def how(self) -> str:
@@ -287,12 +287,12 @@ class Shared(Mask):
     name: str
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f'mask of "{self.name}"'
 
     def reading(self, points: Points) -> Reading:
         """Return what it answers, and nothing of the masks within: they are told where they stand."""
-        return Reading(self.words, "", float(self.answer(points[:1])[0]))
+        return Reading(self.summary, "", float(self.answer(points[:1])[0]))
 
     def answer(self, points: Points) -> Answers:
         """Return what it answers: within the answer of another it is asked once, however often it stands there."""
@@ -320,8 +320,8 @@ class Inverted(Mask):
     mask: Mask
 
     @property
-    def words(self) -> str:
-        return f"{self.mask.words}, inverted"
+    def summary(self) -> str:
+        return f"{self.mask.summary}, inverted"
 
     def answer(self, points: Points) -> Answers:
         return np.float32(1) - self.mask.answer(points)
@@ -340,8 +340,8 @@ class Cut(Mask):
         number_in("range", self.range, 0, 2)
 
     @property
-    def words(self) -> str:
-        return f"{self.mask.words}, cut at {self.threshold:g}, range {self.range:g}"
+    def summary(self) -> str:
+        return f"{self.mask.summary}, cut at {self.threshold:g}, range {self.range:g}"
 
     def answer(self, points: Points) -> Answers:
         return smooth_step(self.mask.answer(points), self.threshold - self.range / 2, self.threshold + self.range / 2)
@@ -364,8 +364,8 @@ class Levels(Mask):
         number_in("levels: gamma", positive("levels: gamma", self.gamma), 0.01, 100)
 
     @property
-    def words(self) -> str:
-        return f"{self.mask.words}, levels {self.black:g} to {self.white:g}, gamma {self.gamma:g}"
+    def summary(self) -> str:
+        return f"{self.mask.summary}, levels {self.black:g} to {self.white:g}, gamma {self.gamma:g}"
 
     def answer(self, points: Points) -> Answers:
         scale = np.float32(1 / (self.white - self.black))
@@ -395,8 +395,8 @@ class Warped(Mask):
         whole_number_in("warp seed", self.seed, 0, (1 << 31) - 1000)
 
     @property
-    def words(self) -> str:
-        return f"{self.mask.words}, warped by {self.by:g} m, size {self.size:g} m"
+    def summary(self) -> str:
+        return f"{self.mask.summary}, warped by {self.by:g} m, size {self.size:g} m"
 
     def on(self, surface: Fields | HasFields) -> Warped:
         return replace(self, mask=self.mask.on(surface), surface=fields_of(surface).surface)

@@ -48,8 +48,8 @@ class Noise(Mask):
     kind: NoiseKind = NoiseKind.SMOOTH
     dimensions: int = 3
 
-    called: ClassVar[str] = "noise"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("kind",)}
+    key: ClassVar[str] = "noise"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"form": ("kind",)}
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "kind", NoiseKind.of(self.kind, "form of noise"))
@@ -63,10 +63,10 @@ class Noise(Mask):
             raise RangeError(f"noise dimensions must be 2 or 3; got {self.dimensions!r}")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"{self.kind} noise, size {self.size:g} m, cut at {self.threshold:g}, range {self.range:g}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"noise {self.values(points)[0]:.2f}"
 
     def values(self, points: Points) -> Answers:

@@ -22,17 +22,17 @@ class HeightBand(Mask):
     low: float
     high: float
     fade: float = 0.0
-    called: ClassVar[str] = "height"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
+    key: ClassVar[str] = "height"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("height", self.low, self.high, self.fade, "m")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return band_words("height", self.low, self.high, self.fade, "m")
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"{points.position[0, 1]:.2f} m high"
 
     def answer(self, points: Points) -> Answers:
@@ -49,8 +49,8 @@ class Slope(Mask):
     low: float
     high: float
     fade: float = 0.0
-    called: ClassVar[str] = "slope"
-    spelled: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
+    key: ClassVar[str] = "slope"
+    file_keys: ClassVar[dict[str, tuple[str, ...]]] = {"band": ("low", "high")}
 
     def __post_init__(self) -> None:
         checked_band("slope", self.low, self.high, self.fade, "degrees")
@@ -58,10 +58,10 @@ class Slope(Mask):
         number_in("slope band", self.high, 0, 180, "degrees")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return band_words("slope", self.low, self.high, self.fade, "degrees")
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"{slope_degrees(points)[0]:.1f} degrees steep"
 
     def answer(self, points: Points) -> Answers:
@@ -86,7 +86,7 @@ class Facing(Mask):
     spread: float = 45.0
     fade: float = 30.0
     level: float = 4.0
-    called: ClassVar[str] = "facing"
+    key: ClassVar[str] = "facing"
 
     def __post_init__(self) -> None:
         number_in("facing bearing", self.bearing, -360, 360, "degrees")
@@ -95,10 +95,10 @@ class Facing(Mask):
         number_in("facing level", self.level, 0, 90, "degrees")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"facing {self.bearing:g} ± {self.spread:g} degrees, fade {self.fade:g}"
 
-    def sensed(self, points: Points) -> str:
+    def measured(self, points: Points) -> str:
         return f"faces {self._bearings(points)[0] % 360:.0f} degrees, {slope_degrees(points)[0]:.1f} steep"
 
     def answer(self, points: Points) -> Answers:
@@ -115,13 +115,13 @@ class VertexColour(Mask):
     """A channel of a mesh's vertex colours, as it is."""
 
     channel: Literal["r", "g", "b", "a"]
-    called: ClassVar[str] = "vertex colour"
+    key: ClassVar[str] = "vertex colour"
 
     def __post_init__(self) -> None:
         known_name("channel", self.channel, "rgba")
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         return f"vertex colour {self.channel}"
 
     def answer(self, points: Points) -> Answers:

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Facts, Stored
 from jagged_quilt.meshes.normals import smooth_normals
 from jagged_quilt.meshes.tangents import mesh_tangents
 

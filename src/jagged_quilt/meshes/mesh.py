@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import METRES, finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
-from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes import _rows as k
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
 from jagged_quilt.meshes.corners import split_vertices
@@ -49,7 +49,7 @@ class Part:
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
-class Mesh(Shown):
+class Mesh(NotebookValue):
     """Triangles in the world, in metres, +Y up, counter-clockwise from outside. Its arrays are read-only.
 
     Make one with `Mesh.of`, `read_mesh`, or a made shape; those check and complete it.

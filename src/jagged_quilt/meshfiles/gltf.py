@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.loose import Told
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
@@ -26,7 +26,7 @@ _ROUNDED = 1e-3  # of the layout: so far beyond 0 and 1 quantised uv may lie
 _SETS = 8  # of joints that a vertex may have, four each
 
 
-def read_gltf(path: Path, within: Within, *, second_uv: bool = False, **options: Told) -> Mesh:
+def read_gltf(path: Path, within: PathGuard, *, second_uv: bool = False, **options: Told) -> Mesh:
     """Read the meshes of the default scene, placed by its nodes; a part for each primitive.
 
     With `second_uv` the other set of uv is the layout.

@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.loose import Told
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.meshfiles.names import find_file
 
 _COMPONENTS: dict[int, type] = {
@@ -49,7 +49,7 @@ class GltfFile:
     path: Path
     told: dict[str, Told]
     chunk: bytes | None
-    within: Within
+    within: PathGuard
     length: int
     _buffers: dict[int, bytes] = field(default_factory=dict)
     _linked: dict[str, bytes] = field(default_factory=dict)
@@ -165,7 +165,7 @@ class GltfFile:
         return np.ndarray((count, width), kind.newbyteorder("<"), data, start, (step, kind.itemsize)).astype(kind)
 
 
-def opened(path: Path, within: Within) -> GltfFile:
+def opened(path: Path, within: PathGuard) -> GltfFile:
     """Open a file; raise `FileError` if it is none of version 2, or needs what is not read."""
     data, chunk = read_bytes(path, "mesh"), None
     held = len(data)

@@ -9,7 +9,7 @@ import numpy as np
 
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.maps.names import is_green_down
 from jagged_quilt.maps.roles import MapRole, Transfer
 from jagged_quilt.maps.swatch_source import MapRule

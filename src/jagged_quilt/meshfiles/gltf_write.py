@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.files import written_together
-from jagged_quilt.foundation.loose import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.meshes.mesh import Mesh
 
 _FLOATS, _NUMBERS = 5126, 5125

@@ -14,7 +14,7 @@ import numpy as np
 
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.names import role_of_file
 from jagged_quilt.maps.roles import MapRole
@@ -80,7 +80,7 @@ class _Told:
         self.said[word] = rest
 
 
-def read_mtl(library: str, within: Within) -> tuple[dict[str, MeshMaterial], list[str]]:
+def read_mtl(library: str, within: PathGuard) -> tuple[dict[str, MeshMaterial], list[str]]:
     """Return the materials of a library that an OBJ file names, and what is odd or missing, in words."""
     try:
         paths = _libraries(library, within)
@@ -101,7 +101,7 @@ def read_mtl(library: str, within: Within) -> tuple[dict[str, MeshMaterial], lis
             elif word and name is not None:
                 told[name].say(word.lower(), rest.strip())
         check_count(each, "materials", len(told), each.stat().st_size)
-        highlights, own = 0, Within(each.parent, (within.home, *within.allowed))
+        highlights, own = 0, PathGuard(each.parent, (within.home, *within.allowed))
         for name, one in told.items():
             materials[name] = _material(name, own, one)
             notes += [f'material "{name}" {note}' for note in one.notes]
@@ -114,7 +114,7 @@ def read_mtl(library: str, within: Within) -> tuple[dict[str, MeshMaterial], lis
     return materials, notes
 
 
-def _libraries(library: str, within: Within) -> list[Path]:
+def _libraries(library: str, within: PathGuard) -> list[Path]:
     """The files of a statement: one, whose name may hold spaces, or several. Raise `FileError` if none can be read."""
     try:
         return [find_file(library, within)]
@@ -133,7 +133,7 @@ def _without_remark(line: str) -> str:
     return line if "#" not in line else (" " + line).split(" #", 1)[0]
 
 
-def _material(name: str, within: Within, told: _Told) -> MeshMaterial:
+def _material(name: str, within: PathGuard, told: _Told) -> MeshMaterial:
     """A material of what is said, with its maps found; what is odd goes to its notes."""
     rules: dict[MapRole, MapRule] = {}
     placed: dict[str, _Placed] = {}

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path, PureWindowsPath
 
-from jagged_quilt.foundation.doors import plain_words
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
+from jagged_quilt.foundation.reading import plain_words
 
 
 def told_apart(names: Sequence[str]) -> list[str]:
@@ -25,7 +25,7 @@ def told_apart(names: Sequence[str]) -> list[str]:
     return out
 
 
-def find_file(name: str, within: Within) -> Path:
+def find_file(name: str, within: PathGuard) -> Path:
     """Return a file that another file names, however its path is written.
 
     Backslashes count as slashes; a path from another machine is looked for by its last name beside the file.

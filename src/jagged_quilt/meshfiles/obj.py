@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.mtl import read_mtl
@@ -57,7 +57,7 @@ class _Lines:
     """
 
     path: Path
-    within: Within
+    within: PathGuard
     text: Bytes
     ends: Whole
     breaks: Whole
@@ -88,7 +88,7 @@ class _Lines:
         return FileError(f"{self.path} line {counted}: {why}; got {f'{word} {self.line(number)}'[:80]!r}")
 
 
-def read_obj(path: Path, within: Within, **options: Any) -> Mesh:
+def read_obj(path: Path, within: PathGuard, **options: Any) -> Mesh:
     """Read a mesh; `options` are those of `Mesh.of`. A part for each object (or group) and material.
 
     Raises `FileError` with the line of what cannot be.
@@ -101,7 +101,7 @@ def read_obj(path: Path, within: Within, **options: Any) -> Mesh:
     return _mesh(lines, (values, at), (corners, counts, face_lines), options)
 
 
-def _lines_of(path: Path, within: Within) -> _Lines:
+def _lines_of(path: Path, within: PathGuard) -> _Lines:
     data = read_text(path, "mesh") + b"\n"
     joined = joined_lines(data, _NAMED)
     text = np.frombuffer(joined, np.uint8).copy()

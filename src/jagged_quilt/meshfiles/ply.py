@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.polygons import cut_polygons
 

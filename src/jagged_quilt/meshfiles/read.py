@@ -9,10 +9,10 @@ from typing import Literal
 import numpy as np
 
 from jagged_quilt.foundation.checks import known_name, positive
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.loose import Facts
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.json_types import Facts
+from jagged_quilt.foundation.path_guard import PathGuard
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.meshes.mesh import Mesh, check_extent
 from jagged_quilt.meshes.settings import METRES, SMOOTH, UP
 from jagged_quilt.meshfiles.gltf import read_gltf
@@ -28,7 +28,7 @@ READERS: dict[str, Callable[..., Mesh]] = {
 _UP = {"y": np.eye(4), "z": np.array([[1.0, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]])}
 
 
-@by_door("mesh file")
+@reads("mesh file")
 def read_mesh(
     path: Path | str,
     *,
@@ -66,7 +66,7 @@ def read_mesh(
     if path.suffix.lower() not in READERS:
         raise FileError(f"{path}: meshes are read from {', '.join(READERS)}; got {path.suffix or 'no suffix'}")
     read = READERS[path.suffix.lower()]
-    within = Within(path.parent, tuple(map(Path, allow)))
+    within = PathGuard(path.parent, tuple(map(Path, allow)))
     own: Facts = {"second_uv": True} if second_uv and read is read_gltf else {}
     mesh = read(path, within, smooth=smooth, **own)
     if second_uv and mesh.layout is None:

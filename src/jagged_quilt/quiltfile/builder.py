@@ -14,8 +14,8 @@ from jagged_quilt.blend.warps import AnyWarp, Flow, Swirl, Warp
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Model
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.json_types import Model
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
@@ -63,7 +63,7 @@ class Built:
     mesh_layers: tuple[list[tuple[str, Layer]], ...]
 
 
-def build(where: Locator, within: Within, daubs: Callable[[], Sequence[Daub]], heights: Callable[[], Heights]) -> Built:
+def build(where: Locator, within: PathGuard, daubs: Callable[[], Sequence[Daub]], heights: Callable[[], Heights]) -> Built:
     """Build all of it, so that every fault shows; raise `QuiltFileError` for the first.
 
     daubs, heights : what is painted, and metres between which the ground may lie; asked for where a table needs them.
@@ -73,7 +73,7 @@ def build(where: Locator, within: Within, daubs: Callable[[], Sequence[Daub]], h
 
 class _Builder:
     def __init__(
-        self, where: Locator, within: Within, daubs: Callable[[], Sequence[Daub]], heights: Callable[[], Heights]
+        self, where: Locator, within: PathGuard, daubs: Callable[[], Sequence[Daub]], heights: Callable[[], Heights]
     ) -> None:
         self.where, self.table, self._within, self._heights = where, where.table, within, heights
         adopted = self.table.adopt.to.values() if self.table.adopt else ()

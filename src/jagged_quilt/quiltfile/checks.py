@@ -6,7 +6,7 @@ import re
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltFileError, RangeError
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.quiltfile.layer_tables import OWN
 from jagged_quilt.quiltfile.locator import Locator
 from jagged_quilt.quiltfile.places import Path as KeyPath
@@ -15,7 +15,7 @@ GROUND = "ground"
 """What films call the terrain."""
 
 
-def check_table(where: Locator, within: Within) -> None:
+def check_table(where: Locator, within: PathGuard) -> None:
     """Raise `QuiltFileError` for what no key by itself shows."""
     _check_printable(where)
     _check_names(where)
@@ -90,13 +90,13 @@ def _check_parts(where: Locator) -> None:
                 raise RangeError("there is no ground to stand on; write a [surface], or say at = [x, y, z]")
 
 
-def _check_files(where: Locator, within: Within) -> None:
+def _check_files(where: Locator, within: PathGuard) -> None:
     """Refuse what is named outside of the file's folder, unless it is allowed; nothing allows daubs, which are written."""
     for key, name in where.table.named_files():
         with where.at(*key):
             if key[-1] != "daubs":
                 within.check(within.home / name)
-            elif not Within(within.home).holds(within.home / name):
+            elif not PathGuard(within.home).holds(within.home / name):
                 raise RangeError(f'must lie in the folder of the quilt file, or below: daubs are written; got "{name}"')
 
 

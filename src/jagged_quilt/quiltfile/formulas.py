@@ -8,7 +8,7 @@ import operator
 from collections.abc import Callable
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.quiltfile.places import Path
 
 _SIGNS: dict[type, Callable[..., Told]] = {

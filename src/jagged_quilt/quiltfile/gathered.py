@@ -14,7 +14,7 @@ import tomlkit
 from jagged_quilt.audit.gather import GatheredSet, Gathering, Taken
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_bytes, written_whole
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 
@@ -71,7 +71,7 @@ def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None
 def _outside(home: Path, folders: Sequence[Path], text: str) -> list[str]:
     """Folders that the quilt file must allow, besides those that its text does: as few as hold all of some folders."""
     told = tomllib.loads(text).get("allow", [])
-    within, needed = Within(home, tuple(home / each for each in told)), list[Path]()
+    within, needed = PathGuard(home, tuple(home / each for each in told)), list[Path]()
     for folder in sorted({each.resolve() for each in folders}):
         if not within.holds(folder) and not any(folder.is_relative_to(each) for each in needed):
             needed.append(folder)

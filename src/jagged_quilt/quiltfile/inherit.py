@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from pathlib import Path
 
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.foundation.loose import Facts
-from jagged_quilt.foundation.shelf import MEMORY, Room
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.maps.image_files import ImageLimits, image_size
 from jagged_quilt.quiltfile.loaded import HELD_TEXELS
 from jagged_quilt.quiltfile.quilt import Quilt
@@ -19,14 +19,14 @@ from jagged_quilt.weights.weight_map import WeightMap
 _BITS = 16  # so that what normalising and antialiasing leave is not rounded twice
 
 
-def inherit(table: AdoptTable, folder: Path, limits: ImageLimits, room: Room = MEMORY) -> Adopted:
+def inherit(table: AdoptTable, folder: Path, limits: ImageLimits, room: ArrayStore = MEMORY) -> Adopted:
     """Return the weights by their old names, in 16 bits.
 
     Parameters
     ----------
     folder : Path
         What the table's files are relative to.
-    room : Room
+    room : ArrayStore
         Where images and weights lie.
 
     Raises
@@ -70,7 +70,7 @@ def rehomed(quilt: Quilt, found: Adopted) -> WeightMap:
         return found.rehomed(quilt.table.adopt.to if quilt.table.adopt else {}, [layer.name for layer in quilt.layers])
 
 
-def _room_for(quilt: Quilt, files: Sequence[str]) -> Room:
+def _room_for(quilt: Quilt, files: Sequence[str]) -> ArrayStore:
     """Where images lie: on the shelf if they are more than can be held."""
     first, shelf = quilt.folder / files[0] if files else quilt.folder, quilt.loaded.shelf
     held = not first.is_file() or math.prod(image_size(first, quilt.table.images)) <= HELD_TEXELS

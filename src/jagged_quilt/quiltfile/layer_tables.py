@@ -15,7 +15,7 @@ from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, Projection
 from jagged_quilt.blend.tuning import Tuning
 from jagged_quilt.blend.warps import Drip, Swirl, Warp
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Facts, Model
+from jagged_quilt.foundation.json_types import Facts, Model
 from jagged_quilt.masks.image_mask import ImageWrap
 from jagged_quilt.quiltfile.mask_tables import AnyStep
 from jagged_quilt.quiltfile.tables import Table, keys_of, said, some
@@ -50,7 +50,7 @@ class _LayerKeys(Table):
     far: Far | None = None
     apart: dict[str, Apart] = Field(default_factory=dict)
     meets: dict[str, float] = Field(default_factory=dict)
-    projection: Literal[tuple(PROJECTIONS)] = Planar.called  # type: ignore[valid-type]
+    projection: Literal[tuple(PROJECTIONS)] = Planar.key  # type: ignore[valid-type]
 
     @property
     def name(self) -> str:
@@ -68,7 +68,7 @@ class _LayerKeys(Table):
         A mesh's own material lies by uv, and its normals as they are, unless the layer says otherwise.
         """
         if self.is_own and "projection" not in self.model_fields_set:
-            plain = {"projection": Uv.called, **({} if "detail" in self.model_fields_set else {"detail": Detail.CHEAP})}
+            plain = {"projection": Uv.key, **({} if "detail" in self.model_fields_set else {"detail": Detail.CHEAP})}
             return self.model_copy(update=plain).lie()
         for key in sorted(self.model_fields_set & (_OF_SOME - _OWN[self.projection])):
             raise RangeError(f'{key} has no effect with projection = "{self.projection}"; remove it')
@@ -86,5 +86,5 @@ MeshLayerTable: Model = create_model("MeshLayerTable", __base__=LayerTable, part
 
 def without_idle(layer: Facts) -> None:
     """Take out of a layer's table the keys that say nothing of its projection, in place; for changes from outside."""
-    for key in _OF_SOME - _OWN.get(layer.get("projection", Planar.called), set()):
+    for key in _OF_SOME - _OWN.get(layer.get("projection", Planar.key), set()):
         layer.pop(key, None)

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field, create_model
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Facts, Model
+from jagged_quilt.foundation.json_types import Facts, Model
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.quiltfile.tables import keys_of, said, table_of

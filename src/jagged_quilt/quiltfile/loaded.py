@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.shelf import Shelf
-from jagged_quilt.foundation.within import Within
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
@@ -47,7 +47,7 @@ class Loaded:
 
     Parameters
     ----------
-    shelf : Shelf, optional
+    shelf : DiskStore, optional
         Where a heightmap and adopted weights lie that are more than can be held.
     progress : Progress
         What hears of work that takes long while meshes are read.
@@ -60,13 +60,13 @@ class Loaded:
         For each mesh its layers, each with the part that it names.
     """
 
-    def __init__(self, where: Locator, within: Within, shelf: Shelf | None = None, progress: Progress = silent) -> None:
+    def __init__(self, where: Locator, within: PathGuard, shelf: DiskStore | None = None, progress: Progress = silent) -> None:
         self.where, self.table, self.within = where, where.table, within
         self.shelf, self.progress = shelf, progress
         self.sources: tuple[SwatchSource, ...] = ()
         self.mesh_layers: tuple[list[tuple[str, Layer]], ...] = ()
 
-    def with_work(self, shelf: Shelf, progress: Progress) -> Loaded:
+    def with_work(self, shelf: DiskStore, progress: Progress) -> Loaded:
         """Return the same, with what is loaded already, for work with a shelf and progress."""
         out = Loaded.__new__(Loaded)
         out.__dict__.update(self.__dict__, shelf=shelf, progress=progress)

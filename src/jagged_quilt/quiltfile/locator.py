@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError
-from jagged_quilt.foundation.loose import Model
+from jagged_quilt.foundation.json_types import Model
 from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at
 from jagged_quilt.quiltfile.schema import QuiltTable

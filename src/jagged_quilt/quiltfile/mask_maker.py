@@ -10,7 +10,7 @@ from pathlib import Path
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Model
+from jagged_quilt.foundation.json_types import Model
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks.mask import Constant, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise

@@ -16,7 +16,7 @@ from pydantic_core import InitErrorDetails
 from jagged_quilt.blend.detail_mask import DetailBand
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.json_types import Model, Told
 from jagged_quilt.maps.image_files import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
@@ -198,7 +198,7 @@ def step_of(name: str) -> type[MaskStep]:
 def _step_of(kind: type[Mask]) -> type[MaskStep]:
     base, leave_out = _BASES.get(kind, (MaskStep, ()))
     own = keys_of(kind, leave_out=leave_out)
-    made = create_model(f"{kind.__name__}Step", __base__=base, kind=(Literal[kind.called], ...), **own)  # type: ignore[call-overload]
+    made = create_model(f"{kind.__name__}Step", __base__=base, kind=(Literal[kind.key], ...), **own)  # type: ignore[call-overload]
     made.made = kind
     step: type[MaskStep] = made
     return step

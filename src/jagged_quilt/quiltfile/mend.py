@@ -9,7 +9,7 @@ import tomlkit
 
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.foundation.files import read_bytes, write_bytes
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.maps.roles import PACKED
 
 _ONLY_WITH_A_FILE = ("file", "channel", "green", "transfer", "invert", "upside_down", "smooth", "made_from")

@@ -12,9 +12,9 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.within import Within
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshes.unwrap import unwrap
@@ -30,7 +30,7 @@ _NO_GAP = 0.01  # metres
 _SMALLEST_GAP, _GAP_OF_SIZE = 0.05, 0.02  # metres, and of how wide a mesh is: such a gap is reported
 
 
-def placed_mesh(table: MeshTable, within: Within, terrain: Terrain | None, progress: Progress = silent) -> Mesh:
+def placed_mesh(table: MeshTable, within: PathGuard, terrain: Terrain | None, progress: Progress = silent) -> Mesh:
     """Read the mesh of a table and put it in its place; on the ground where it is to stand there.
 
     What the file names may lie below its own folder, and `within`. How far it sinks into ground that is not level, or hangs

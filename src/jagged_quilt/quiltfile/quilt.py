@@ -10,10 +10,10 @@ from pathlib import Path
 from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer, every_swatch
+from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress
-from jagged_quilt.foundation.shelf import Shelf
-from jagged_quilt.foundation.within import Within
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -72,7 +72,7 @@ class Quilt:
         again : reads the file once more, where the quilt travels.
         """
         where = Locator(path, table, text)
-        within = Within(path.parent, tuple(path.parent / each for each in table.allow))
+        within = PathGuard(path.parent, tuple(path.parent / each for each in table.allow))
         check_table(where, within)
         loaded = Loaded(where, within)
         built = build(where, within, lambda: loaded.daubs, lambda: loaded.heights)
@@ -89,7 +89,7 @@ class Quilt:
         there = [f"{len(self.sources)} swatches", f"{len(self.layers)} layers", f"{len(self.table.mesh)} meshes"]
         return f"<Quilt {self.path.name}: {', '.join(there)}>"
 
-    def with_work(self, shelf: Shelf, progress: Progress) -> Quilt:
+    def with_work(self, shelf: DiskStore, progress: Progress) -> Quilt:
         """Return the same quilt for work: large arrays lie on a shelf, and reading meshes is heard of."""
         return replace(self, loaded=self.loaded.with_work(shelf, progress))
 

@@ -12,10 +12,10 @@ from pathlib import Path
 
 from pydantic import BaseModel, ValidationError
 
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.formulas import put_numbers
 from jagged_quilt.quiltfile.layer_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import mask_kinds, step_of
@@ -29,7 +29,7 @@ _FAULTS = 24  # that are told one by one
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
-@by_door("quilt file")
+@reads("quilt file")
 def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told] | None = None) -> tuple[QuiltTable, str]:
     """Return what a quilt file says, checked, and its text.
 

@@ -7,15 +7,15 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from jagged_quilt.foundation.doors import by_door
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.read import read_table
 
 if TYPE_CHECKING:
     from jagged_quilt.quiltfile.quilt import Quilt
 
 
-@by_door("quilt file")
+@reads("quilt file")
 def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
     """Read a quilt file.
 

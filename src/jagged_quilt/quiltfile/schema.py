@@ -15,7 +15,7 @@ from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.canvas import TEXELS, checked_texels
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Model, Told
+from jagged_quilt.foundation.json_types import Model, Told
 from jagged_quilt.foundation.padding import PADDING
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting

@@ -11,7 +11,7 @@ from pathlib import Path
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import FileDigests
-from jagged_quilt.foundation.within import Within
+from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.names import channels_of
 from jagged_quilt.maps.roles import PACKED, MapRole
 from jagged_quilt.maps.swatch import Swatch
@@ -26,7 +26,7 @@ from jagged_quilt.quiltfile.tables import said
 class PlacedSource(SwatchSource):
     """A swatch's source that names its place in the quilt file in all that it refuses."""
 
-    within: Within = field(repr=False)
+    within: PathGuard = field(repr=False)
     at: Callable[[], AbstractContextManager[None]] = field(repr=False)
 
     @cached_property
@@ -45,7 +45,7 @@ class PlacedSource(SwatchSource):
             return super().stamp(roles, digests)
 
 
-def source_of(where: Locator, within: Within, place: int, swatch: SwatchTable) -> PlacedSource:
+def source_of(where: Locator, within: PathGuard, place: int, swatch: SwatchTable) -> PlacedSource:
     """Return where the swatch of a table comes from; nothing of it is read."""
     rules = [rule for which, each in enumerate(swatch.map) for rule in _rules(where, ("swatch", place, "map", which), each)]
     with where.at("swatch", place, "plain"):

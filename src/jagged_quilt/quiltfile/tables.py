@@ -11,7 +11,7 @@ from typing import get_type_hints
 from pydantic import BaseModel, ConfigDict, create_model
 from pydantic import Field as Key
 
-from jagged_quilt.foundation.loose import Facts, Model, Told
+from jagged_quilt.foundation.json_types import Facts, Model, Told
 
 MOST = 4096
 """Of layers, meshes, lights, steps of a mask and the like, in one list."""
@@ -33,7 +33,7 @@ class Table(BaseModel):
 def keys_of(kind: type, *, leave_out: Collection[str] = ()) -> dict[str, tuple[Model, Model]]:
     """Return the keys that say a dataclass, each with its type and default, for `create_model`.
 
-    What a mask calls otherwise in files is called so (`spelled`); what its repr leaves out is no key.
+    What a mask calls otherwise in files is called so (`file_keys`); what its repr leaves out is no key.
     """
     spelled, out = _spelled(kind, leave_out), {}
     hints = _hints(kind, {each.name for own in spelled.values() for each in own})
@@ -71,7 +71,7 @@ def _hints(kind: type, names: Collection[str]) -> dict[str, Model]:
 
 def _spelled(kind: type, leave_out: Collection[str]) -> dict[str, list[Field[object]]]:
     """The keys in order, and the fields that each holds."""
-    spelled: dict[str, tuple[str, ...]] = getattr(kind, "spelled", {})
+    spelled: dict[str, tuple[str, ...]] = getattr(kind, "file_keys", {})
     key_of = {name: key for key, names in spelled.items() for name in names}
     out: dict[str, list[Field[object]]] = {}
     for each in fields(kind):

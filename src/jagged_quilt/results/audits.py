@@ -11,7 +11,7 @@ from jagged_quilt.audit.audit import SwatchAudit, audit_swatch
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_json, write_json
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__

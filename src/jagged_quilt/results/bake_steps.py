@@ -17,7 +17,7 @@ from jagged_quilt.export.driver import Driver
 from jagged_quilt.export.shader_blend import baked_on
 from jagged_quilt.export.vertices import write_vertices
 from jagged_quilt.foundation.errors import warning_of
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.write import write_mesh
 from jagged_quilt.quiltfile.checks import GROUND

@@ -11,7 +11,7 @@ from jagged_quilt.export.bundle import Bundle, write_bundle
 from jagged_quilt.export.engine_scene import EngineScene
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.gltf_scene import write_gltf
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.export_scene import scene_things
 from jagged_quilt.results.export_shader import SHADER_WEIGHTS, check_layers, places_read, write_source, write_weights

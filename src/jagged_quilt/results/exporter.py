@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.results.results import Results
 
 

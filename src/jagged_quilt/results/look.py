@@ -27,9 +27,9 @@ from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.results.weigh_steps import weigh_options
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs
-from jagged_quilt.show.glances import Glances
 from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.thumbnails import Thumbnails
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
@@ -90,7 +90,7 @@ class Look:
         self._fields: tuple[Terrain, Remembering] | None = None
         self._weights: tuple[tuple[str, int], WeightMap] | None = None
         self._pages: tuple[object, Pages] | None = None
-        self._glances = Glances()
+        self._glances = Thumbnails()
 
     def draw(self, changed: set[Path] | None = None) -> Iterator[Looked]:
         """Read the quilt file again and draw: small where that can be, then whole.
@@ -261,7 +261,7 @@ class Look:
         options = {"threads": self._threads, "progress": self._progress}
         if "view" in self.names:
             size = {"width": WIDTH // coarse, "height": HEIGHT // coarse}
-            (picture,) = draw_scenes([scene], camera, glances=self._glances, **size, **options)  # type: ignore[arg-type]
+            (picture,) = draw_scenes([scene], camera, thumbnails=self._glances, **size, **options)  # type: ignore[arg-type]
             files.append(folder / "view.png")
             results.runner.forget("view")
             write_image(files[0], _enlarged(picture, coarse))

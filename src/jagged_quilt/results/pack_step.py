@@ -11,7 +11,7 @@ from jagged_quilt.arrays.pack import pack_files
 from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, open_arrays
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import FileDigests, read_json
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.maps.roles import SURFACE_ROLES
 from jagged_quilt.quiltfile.packing import layouts_of
 from jagged_quilt.results.project import Project

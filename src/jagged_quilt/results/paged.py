@@ -9,7 +9,7 @@ from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.baking.bake import Baker
 from jagged_quilt.baking.page_bake import PagesMade
 from jagged_quilt.baking.pages import bake_pages
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.weigh_steps import weigh_options, weigh_stamp

@@ -11,9 +11,9 @@ from pathlib import Path
 from jagged_quilt.arrays.texture_arrays import TextureArrays, open_arrays
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore, DiskStore
 from jagged_quilt.foundation.errors import FileError, QuiltWarning
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.shelf import MEMORY, Room, Shelf
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.quiltfile.inherit import inherited_by
@@ -136,9 +136,9 @@ class Project:
         )
 
     @property
-    def shelf(self) -> Shelf:
+    def shelf(self) -> DiskStore:
         """Where arrays lie that are more than can be held."""
-        return Shelf(self.folder / "held")
+        return DiskStore(self.folder / "held")
 
     def take_over(self, former: Project) -> None:
         """Keep the arrays of earlier results in memory where they would be packed the same; see `Loaded.take_over`."""
@@ -157,7 +157,7 @@ class Project:
             warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
             return open_weights(self.runner.run(name, anew=True).folder, self._room_for(made.folder))
 
-    def _room_for(self, folder: Path) -> Room:
+    def _room_for(self, folder: Path) -> ArrayStore:
         """Where weights of a folder lie: on the shelf if they are more than can be held."""
         first = folder / "weights_0.png"
         large = first.is_file() and math.prod(image_size(first, OURS)) > HELD_TEXELS

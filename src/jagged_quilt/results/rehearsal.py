@@ -34,7 +34,7 @@ from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.maps.stairs import without_stairs
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
-from jagged_quilt.masks.field_masks import Distance, HiddenSky
+from jagged_quilt.masks.field_masks import AmbientOcclusion, Distance
 from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.masks.noise_mask import Noise
@@ -155,7 +155,9 @@ def _ground() -> Terrain:
 
 def _mask() -> Mask:
     far = Distance(Noise(size=3.0, dimensions=2, kind=NoiseKind.CELLULAR), 0.0, 1.0, texels=8)
-    return (Noise(size=2.0) * ImageMask(values=np.ones((2, 2), np.float32)) + far.warped(by=0.5, size=2.0)) * HiddenSky(2.0)
+    return (Noise(size=2.0) * ImageMask(values=np.ones((2, 2), np.float32)) + far.warped(by=0.5, size=2.0)) * AmbientOcclusion(
+        2.0
+    )
 
 
 @dataclass(frozen=True, slots=True)

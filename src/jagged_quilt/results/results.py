@@ -7,8 +7,8 @@ from pathlib import Path
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.locks import alone_with
-from jagged_quilt.foundation.loose import Facts
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.quiltfile.quilt import Quilt

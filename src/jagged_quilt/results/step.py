@@ -9,10 +9,10 @@ from pathlib import Path
 from urllib.parse import quote
 
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.doors import Watch
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import VOUCHING, digest_of_file, fingerprint, read_json, remove_left_overs, write_json
-from jagged_quilt.foundation.loose import Told
+from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.reading import Watch
 from jagged_quilt.foundation.version import __version__
 
 MANIFESTS = "made"

@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 from jagged_quilt.foundation.files import digest_of_file, fingerprint, written_together
-from jagged_quilt.foundation.loose import Facts
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.quiltfile.inherit import rehomed
 from jagged_quilt.results import inputs
 from jagged_quilt.results.project import Project

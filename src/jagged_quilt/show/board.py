@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.shown import Shown
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.maps.image_files import write_image
 
 Picture = NDArray[np.uint8]
@@ -21,7 +21,7 @@ GROUND = (30, 32, 36)
 INK, FAINT = "#eceef0", "#a3a9b1"
 
 
-class Board(Shown):
+class Board(NotebookValue):
     """A picture in the making; x runs right and y down, in pixels."""
 
     def __init__(self, title: str, note: str = "", *, width: int = WIDTH, height: int = HEIGHT) -> None:

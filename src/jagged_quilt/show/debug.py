@@ -110,7 +110,7 @@ def draw_debugs(
 ) -> dict[str, Board]:
     """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit.
 
-    coarse : how many times as large a pixel is drawn, for a first glance.
+    coarse : how many times as large a pixel is drawn, for a first thumbnail.
     """
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)

@@ -17,9 +17,9 @@ from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import FAINT, Board
-from jagged_quilt.show.glances import Reach
 from jagged_quilt.show.lit_view import light_along
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.thumbnails import Reach
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 

@@ -14,9 +14,9 @@ from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
-from jagged_quilt.show.glances import free_of
 from jagged_quilt.show.lit_view import RAYS_AT_ONCE, haze_of, lit_surface, seen_behind
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.thumbnails import free_of
 from jagged_quilt.show.weight_pictures import heat
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock

@@ -16,8 +16,8 @@ from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.roles import BLENDED_ROLES, SHADED_ROLES, MapRole
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
-from jagged_quilt.show.glances import Glances, KnownCanvas, Reach, free_of
 from jagged_quilt.show.stage import Stage
+from jagged_quilt.show.thumbnails import KnownCanvas, Reach, Thumbnails, free_of
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
 
@@ -39,7 +39,7 @@ def draw_scenes(
     height: int = HEIGHT,
     without: Sequence[Collection[MapRole]] = (),
     closely: bool = False,
-    glances: Glances | None = None,
+    thumbnails: Thumbnails | None = None,
     threads: int | None = None,
     progress: Progress = silent,
 ) -> list[Picture]:
@@ -51,7 +51,7 @@ def draw_scenes(
         For each, the roles of `LIT_ROLES` whose maps are left out; none where it is not given.
     closely : bool
         Four rays for every pixel.
-    glances : Glances, optional
+    thumbnails : Thumbnails, optional
         Keeps what single rays met for the next drawing.
     """
     options = {"width": width, "height": height, "closely": closely, "threads": threads, "progress": progress}
@@ -61,15 +61,15 @@ def draw_scenes(
         return [draw_scenes([scene], camera, without=[roles], **options)[0] for scene, roles in each]  # type: ignore[arg-type]
     if uncut[0] and scenes[0].has_holes:
         scenes = [scenes[0].uncut()]
-    if glances is not None and scenes[0].has_holes:
-        glances = None
-    if glances is not None:
-        glances.turn_to(scenes[0], camera)
+    if thumbnails is not None and scenes[0].has_holes:
+        thumbnails = None
+    if thumbnails is not None:
+        thumbnails.turn_to(scenes[0], camera)
     left_out, lighting = list(without) or [()] * len(scenes), scenes[0].lighting
     reaches = [scenes[0].shadows(light) for light in lighting.lights]
     if not closely:
         once = light_along(
-            scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, glances
+            scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, thumbnails
         )
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
     else:
@@ -105,7 +105,7 @@ def light_along(
     reaches: Sequence[Reach],
     threads: int | None,
     progress: Progress,
-    glances: Glances | None = None,
+    thumbnails: Thumbnails | None = None,
 ) -> list[NDArray[np.float32]]:
     """The light that comes along every ray of a canvas, for each scene, as a screen shows it, (rows * columns, 3)."""
     scene = scenes[0]
@@ -120,7 +120,7 @@ def light_along(
             return
         air = seen_behind(block, lighting.sky, haze)
         lights = [air, *(air.copy() for _ in scenes[1:])]
-        lit_by = free_of(block, reaches) if glances is None else glances.free(canvas, block, reaches)
+        lit_by = free_of(block, reaches) if thumbnails is None else thumbnails.free(canvas, block, reaches)
         for own, piece, free in zip(block.rows_of, block.pieces, lit_by, strict=True):
             points, seen = piece.points, block.rays[own]
             places = points.places
@@ -135,7 +135,7 @@ def light_along(
             target[block.pixels] = lighting.shown(light)
 
     camera_at = canvas.camera.position
-    of = canvas if glances is None else KnownCanvas(canvas, glances)
+    of = canvas if thumbnails is None else KnownCanvas(canvas, thumbnails)
     go_over(of, look, most=RAYS_AT_ONCE, threads=threads, step="drawing the view", progress=progress)
     return out
 

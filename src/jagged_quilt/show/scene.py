@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.maps.roles import MapRole, role_among
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
@@ -13,7 +13,7 @@ from jagged_quilt.show.stage import Stage
 from jagged_quilt.surfaces.camera import Camera
 
 
-class Scene(Stage, Shown):
+class Scene(Stage, NotebookValue):
     def draw(
         self,
         camera: Camera,

@@ -9,7 +9,7 @@ import numpy as np
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.blend.blend import Texels
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import read_image

@@ -8,13 +8,13 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.foundation.colour import linear_from_srgb
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.light.sky_image import SkyImage
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
 
 
-@by_door("sky image")
+@reads("sky image")
 def read_sky(path: Path | str, *, bearing: float = 0.0, exposure: float = 0.0, limits: ImageLimits = LIMITS) -> SkyImage:
     """Read an equirectangular image of the sky, as EXR or HDR files hold them; the middle of the left border looks north.
 

@@ -16,9 +16,9 @@ from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.show.board import FAINT, Board, Picture
-from jagged_quilt.show.glances import Glances
 from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
+from jagged_quilt.show.thumbnails import Thumbnails
 from jagged_quilt.surfaces.camera import Camera
 
 WIDE, HIGH = 640, 400
@@ -45,11 +45,13 @@ def draw_swing(
     scene: Scene, camera: Camera, lightings: Sequence[Lighting], *, threads: int | None = None, progress: Progress = silent
 ) -> list[Picture]:
     """Return what a camera sees under each lighting; its single rays are cast once."""
-    glances, before, out = Glances(), scene.lighting, []
+    thumbnails, before, out = Thumbnails(), scene.lighting, []
     try:
         for each in lightings:
             scene.lighting = each
-            out += draw_scenes([scene], camera, width=WIDE, height=HIGH, glances=glances, threads=threads, progress=progress)
+            out += draw_scenes(
+                [scene], camera, width=WIDE, height=HIGH, thumbnails=thumbnails, threads=threads, progress=progress
+            )
     finally:
         scene.lighting = before
     return out

@@ -161,7 +161,7 @@ def _grey(answers: NDArray[np.float32], rows: int, columns: int) -> Picture:
 
 
 def _words_of(step: Step) -> str:
-    return f"{step.combine}: {step.reading.words}" if step.combine else step.reading.words
+    return f"{step.combine}: {step.reading.summary}" if step.combine else step.reading.summary
 
 
 def draw_adopted(old: WeightMap, new: WeightMap, homes: Sequence[tuple[str, str]], changed: str, ground: Ground) -> Board:

@@ -168,7 +168,7 @@ def highest_of_blocks(heights, out):
 
 
 @kernel
-def hidden_sky(heights, steps, far, out):
+def ambient_occlusion(heights, steps, far, out):
     """Fill the mean over 16 directions of sin² of the horizon's angle; steps (16 S, 2) east and south, far (16 S,) metres."""
     rows, columns = heights.shape
     each = steps.shape[0] // 16
@@ -289,7 +289,7 @@ def _ray(origin, way, begin, longest, ground):
             if min(py, py + dy * leave) > max(max(a, b), max(d, e)):
                 t += leave + nudge
                 continue
-            # Within a cell the ground below a ray is a parabola: a + (b - a) u + (d - a) v + (a - b - d + e) u v.
+            # PathGuard a cell the ground below a ray is a parabola: a + (b - a) u + (d - a) v + (a - b - d + e) u v.
             u, v = px - c, pz - r
             along_u, along_v, both = b - a, d - a, a - b - d + e
             start = py - (a + along_u * u + along_v * v + both * u * v)

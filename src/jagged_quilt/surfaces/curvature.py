@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 
 _TILE = 1024  # samples along the side, at least
 _TAILS = 4.0  # deviations after which the Gaussian is cut

@@ -5,17 +5,17 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.foundation.canvas import Canvas, bands
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.shelf import MEMORY, Room
 
 _edge_kernels = kernels_of("jagged_quilt.surfaces._edge_kernels")
 
 _ROWS_AT_ONCE = 64
 
 
-def signed_distance(answer: Answer, canvas: Canvas, room: Room = MEMORY) -> Grid:
+def signed_distance(answer: Answer, canvas: Canvas, room: ArrayStore = MEMORY) -> Grid:
     """Return metres to the edge of what is answered (where it passes one half), below 0 inside, over the ground plane.
 
     The edge is placed between texels by linear interpolation; each texel then learns of the nearest edge point from its
@@ -27,7 +27,7 @@ def signed_distance(answer: Answer, canvas: Canvas, room: Room = MEMORY) -> Grid
         As `Mask.answer`.
     canvas : Canvas
         A plan of the ground, without gaps.
-    room : Room
+    room : ArrayStore
         Where the distances, and what they are worked out of, lie: it is read and written row after row.
     """
     rows, columns = canvas.texels

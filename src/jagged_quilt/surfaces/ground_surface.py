@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import Canvas, Region
+from jagged_quilt.foundation.disk_store import ArrayStore
 from jagged_quilt.foundation.fields import Fields, Shiftable
 from jagged_quilt.foundation.ground import Ground
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import Room
 from jagged_quilt.surfaces.settings import Between
 
 
@@ -44,7 +44,7 @@ class GroundSurface(Ground, Shiftable, Protocol):
         ...
 
     @property
-    def room(self) -> Room:
+    def room(self) -> ArrayStore:
         """Where arrays as large as the heights lie."""
         ...
 

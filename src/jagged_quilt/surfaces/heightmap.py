@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.doors import by_door
+from jagged_quilt.foundation.disk_store import mapped
 from jagged_quilt.foundation.errors import FileError, ImageError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shelf import mapped
+from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.maps.gaps import filled
 from jagged_quilt.maps.image_files import (
     LIMITS,
@@ -64,7 +64,7 @@ class ByteOrder(Choice):
     BIG = "big"
 
 
-@by_door("heightmap")
+@reads("heightmap")
 def read_heightmap(
     path: Path | str,
     heights: tuple[float, float] | None = None,
@@ -202,7 +202,7 @@ def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_])
     return filled(metres, missing)
 
 
-@by_door("heightmap")
+@reads("heightmap")
 def size_of_heightmap(
     path: Path, form: HeightForm, samples: tuple[int, int] | None, limits: ImageLimits = LIMITS
 ) -> tuple[int, int]:

@@ -91,7 +91,7 @@ class MeshFields:
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         return mean(self.mesh.position), normals, total
 
-    def hidden_sky(self, reach: float) -> PlacesField:
+    def ambient_occlusion(self, reach: float) -> PlacesField:
         """Return how much of what lies before the surface the mesh itself hides, 0..1; see `mesh_occlusion`."""
         return mesh_occlusion(self.mesh, positive("reach", reach, "m"))
 

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.disk_store import ArrayStore, Fill
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shelf import Fill, Room
 
 _kernels = kernels_of("jagged_quilt.surfaces._kernels")
 
@@ -40,7 +40,7 @@ class Relief(NamedTuple):
     steepest: float
 
 
-def relief_of(heights: NDArray[np.float32], spacing: tuple[float, float], room: Room, key: str) -> Relief:
+def relief_of(heights: NDArray[np.float32], spacing: tuple[float, float], room: ArrayStore, key: str) -> Relief:
     """Work out the relief of heights (R, C); what takes much room goes where there is room for it.
 
     Raises `RangeError` if a height is not finite.

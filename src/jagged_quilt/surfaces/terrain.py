@@ -9,12 +9,12 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import TEXELS, Region, checked_texels
 from jagged_quilt.foundation.checks import finite_array, frozen, positive
+from jagged_quilt.foundation.disk_store import ArrayStore, DiskStore, MappedArray, Memory, arrived, key_of, travelling
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import LARGEST, NEAR, Points
-from jagged_quilt.foundation.shelf import Elsewhere, Memory, Room, Shelf, arrived, key_of, travelling
-from jagged_quilt.foundation.shown import Shown
 from jagged_quilt.meshes._rows import FilledPoints
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 from jagged_quilt.surfaces.relief import relief_of
@@ -26,7 +26,7 @@ _kernels = kernels_of("jagged_quilt.surfaces._kernels")
 _LONGEST = 4 * LARGEST  # metres that a ray goes
 
 
-class Terrain(Shown):
+class Terrain(NotebookValue):
     """A heightmap over a rectangle of the world.
 
     Its north-west corner lies at x = 0, z = 0; the first and the last sample of each row and column lie on the border, so
@@ -41,7 +41,7 @@ class Terrain(Shown):
     between : "bilinear" or "cubic"
         Between samples heights and slopes are bilinear; or heights are cubic splines along both axes, and slopes those of the
         splines. Rays meet the bilinear ground in any case.
-    shelf : Shelf, optional
+    shelf : DiskStore, optional
         Where slopes lie, and what masks ask of the whole, if heights are more than can be held: heights that are mapped from a
         .npy file (`numpy.load(path, mmap_mode="r")`, `read_terrain(…, shelf=…)`) are then read where they are needed.
 
@@ -57,7 +57,7 @@ class Terrain(Shown):
         *,
         size: tuple[float, float],
         between: Between | str = Between.BILINEAR,
-        shelf: Shelf | None = None,
+        shelf: DiskStore | None = None,
     ) -> None:
         self.between, self.shelf = Between.of(between, "way between samples"), shelf
         self.heights = finite_array("heights", heights, ("R", "C")) if shelf is None else _as_they_lie(heights)
@@ -83,7 +83,7 @@ class Terrain(Shown):
         return _made, (travelling(self.heights), self.size, self.between, self.shelf)
 
     @property
-    def room(self) -> Room:
+    def room(self) -> ArrayStore:
         """Where large arrays that are made of it lie."""
         return Memory() if self.shelf is None else self.shelf
 
@@ -197,7 +197,7 @@ class Terrain(Shown):
                 )
 
     def _empty_points(self, count: int) -> FilledPoints:
-        """Room for points; what float32 leaves away of their positions is kept where the terrain is large."""
+        """ArrayStore for points; what float32 leaves away of their positions is kept where the terrain is large."""
         rows = lambda *shape: np.empty((count, *shape), np.float32)
         none, no_four = np.empty((0, 2, 3), np.float32), np.empty((0, 4), np.float32)
         rest = rows(3) if max(self.size) > NEAR else np.empty((0, 3), np.float32)
@@ -228,7 +228,7 @@ def _as_they_lie(heights: object) -> NDArray[np.float32]:
     return frozen(heights, np.float32)
 
 
-def _made(heights: Stored | Elsewhere, size: tuple[float, float], between: Between, shelf: Shelf | None) -> Terrain:
+def _made(heights: Stored | MappedArray, size: tuple[float, float], between: Between, shelf: DiskStore | None) -> Terrain:
     return Terrain(arrived(heights), size=size, between=between, shelf=shelf)
 
 

@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, positive
+from jagged_quilt.foundation.disk_store import Fill
 from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.shelf import Fill
 from jagged_quilt.surfaces.curvature import curvature_into
 from jagged_quilt.surfaces.edge_distance import signed_distance
 from jagged_quilt.surfaces.ground_surface import GroundSurface
@@ -48,7 +48,7 @@ class TerrainFields:
             f"curvature {scale:g} m", lambda out: curvature_into(out, self.terrain.heights, self.terrain.spacing, scale), scale
         )
 
-    def hidden_sky(self, reach: float) -> Grid:
+    def ambient_occlusion(self, reach: float) -> Grid:
         """Return how much of the light of an even sky the ground itself keeps away, 0..1.
 
         The horizon is searched in 16 directions up to `reach` metres; a direction whose horizon stands at an angle e over
@@ -57,14 +57,14 @@ class TerrainFields:
         steps = _steps_out(positive("reach", reach, "m"), self.terrain.spacing)
         far = np.hypot(*(steps * self.terrain.spacing).T).astype(np.float32)
         return self._field(
-            f"hidden sky {reach:g} m", lambda out: _kernels.hidden_sky(self.terrain.heights, steps, far, out), reach
+            f"hidden sky {reach:g} m", lambda out: _kernels.ambient_occlusion(self.terrain.heights, steps, far, out), reach
         )
 
     def open_to_sky(self) -> Grid:
         """Return how much of the sky that the ground faces above level it does not hide itself, 0..1, for an even sky.
 
         Of what lies below level a normal says enough: so a lone cliff is as open as a plain. The horizon is searched as
-        `hidden_sky` does, over the whole ground, on at most 257 samples along a side; known for a terrain once.
+        `ambient_occlusion` does, over the whole ground, on at most 257 samples along a side; known for a terrain once.
         """
         with _LOCK:
             if self.terrain not in _OPEN:

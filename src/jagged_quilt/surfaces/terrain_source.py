@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.loose import Facts, Stored
-from jagged_quilt.foundation.shelf import Shelf
+from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits
 from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, heights_in_bands, read_heightmap, size_of_heightmap
 from jagged_quilt.surfaces.settings import Between
@@ -75,7 +75,7 @@ class TerrainSource:
         """The heightmap files, row by row."""
         return [self.terrain] if isinstance(self.terrain, str) else [file for row in self.terrain for file in row]
 
-    def read(self, folder: Path = Path(), limits: ImageLimits = LIMITS, shelf: Shelf | None = None) -> Terrain:
+    def read(self, folder: Path = Path(), limits: ImageLimits = LIMITS, shelf: DiskStore | None = None) -> Terrain:
         """Read the terrain; files are relative to `folder`.
 
         With a shelf the heights go there, piece by piece, and not into memory: a band of a file, or a row of files, at a time.
@@ -135,7 +135,7 @@ def read_terrain(
     *,
     size: tuple[float, float],
     limits: ImageLimits = LIMITS,
-    shelf: Shelf | None = None,
+    shelf: DiskStore | None = None,
     **how: Any,
 ) -> Terrain:
     """Read a terrain from a heightmap file, or from several that meet at their borders.
@@ -147,7 +147,7 @@ def read_terrain(
         Metres, east and south.
     limits : ImageLimits
         The largest image that is decoded.
-    shelf : Shelf, optional
+    shelf : DiskStore, optional
         Where heights that are more than can be held are laid, and read from as they are needed.
     how
         What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, signed, smooth, between.

@@ -11,13 +11,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name, number_in, whole_number_in
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
-from jagged_quilt.foundation.shelf import MEMORY, Room
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels_into
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights.settings import IMPLIED_LAST, MOST_KEPT, NORMALISE, TOLERANCE
@@ -35,11 +35,11 @@ MOST_TOLERANCE = 64  # of 255
 class Adopted:
     """Weights as they were found, with their old names, how well they summed, and where such large arrays lie."""
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     weights: WeightMap
     sums: SumReport
-    room: Room = MEMORY
+    room: ArrayStore = MEMORY
 
     def rehomed(self, to: Mapping[str, str], layers: Sequence[str]) -> WeightMap:
         """Return the weights by new layers.
@@ -89,7 +89,7 @@ def adopt_splat(
     keep: int = MOST_KEPT,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> Adopted:
     """Adopt splat sheets: a layer in each channel, over as many files as there are.
 
@@ -106,8 +106,8 @@ def adopt_splat(
     keep : int
         How many layers a texel keeps, 1 - 16.
     bits : 8 or 16
-    room : Room
-        Where images and weights lie: in memory, or on a `Shelf` if they are more than can be held.
+    room : ArrayStore
+        Where images and weights lie: in memory, or on a `DiskStore` if they are more than can be held.
 
     Raises
     ------
@@ -153,7 +153,7 @@ def adopt_masks(
     keep: int = MOST_KEPT,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> Adopted:
     """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
     _check_layers([*files])
@@ -183,7 +183,7 @@ def adopt_index(
     numbers: Sequence[int] = (),
     bits: int = 8,
     limits: ImageLimits = LIMITS,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> Adopted:
     """Adopt an index map: the number of one layer at each texel; of an image with a palette, that of the palette's colour.
 
@@ -240,7 +240,7 @@ def adopt_colours(
     tolerance: float = TOLERANCE,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> Adopted:
     """Adopt a colour-keyed map: a colour for each layer, antialiased edges and all.
 
@@ -315,7 +315,7 @@ def adopt_pairs(
     sums: str = NORMALISE,
     bits: int = 8,
     limits: ImageLimits = LIMITS,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> Adopted:
     """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
     _check_layers(layers)
@@ -373,7 +373,7 @@ def palette_numbers(file: Path) -> Stored | None:
         return None
 
 
-def _read_numbers(file: Path, limits: ImageLimits, room: Room) -> Stored:
+def _read_numbers(file: Path, limits: ImageLimits, room: ArrayStore) -> Stored:
     texels = read_channels_into(room, file, limits).texels
     if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
         raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")

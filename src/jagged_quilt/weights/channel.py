@@ -11,7 +11,7 @@ import numpy as np
 
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.fields import Fields, HasFields
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.image_files import write_image
@@ -44,7 +44,7 @@ class Channel(Mask):
     daubs: Sequence[Daub] = ()
 
     @property
-    def words(self) -> str:
+    def summary(self) -> str:
         own = len([daub for daub in self.daubs if daub.channel == self.name]) if not isinstance(self.daubs, DaubFile) else 0
         return f'channel "{self.name}"' + (f", {own} daub" + "s" * (own > 1) if own else "")
 

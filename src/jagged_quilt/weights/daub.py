@@ -8,10 +8,10 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import known_name, number_in, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.noise_mask import Noise
 
 
@@ -59,7 +59,7 @@ class Daub:
         Metres from which a smoothing daub takes weights (the deviation of a Gaussian); 0 is a quarter of the radius.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     path: tuple[tuple[float, ...], ...]
     radius: float

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from jagged_quilt.foundation.checks import known_name, whole_number_in
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
+from jagged_quilt.foundation.json_types import Told
 from jagged_quilt.foundation.locks import alone_with
-from jagged_quilt.foundation.loose import Told
 from jagged_quilt.foundation.noise_kinds import NoiseKind
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.weights.daub import Daub, DaubKind
 
@@ -21,7 +21,7 @@ _KEYS = ("do", "layer", "layers", "channel", "path", *_NUMBERS, "breakup", "betw
 _NOISE_KEYS = ("size", "form", "octaves", "threshold", "range", "seed", "period", "dimensions")
 
 
-@by_door("file of daubs")
+@reads("file of daubs")
 def read_daubs(path: Path | str) -> tuple[Daub, ...]:
     """Read a file of daubs; empty lines say nothing.
 
@@ -44,7 +44,7 @@ def read_daubs(path: Path | str) -> tuple[Daub, ...]:
     return tuple(found)
 
 
-@by_door("file of daubs")
+@reads("file of daubs")
 def daub_in_line(path: Path, number: int, line: str | bytes) -> Daub:
     """Return the daub of a line of a file; raise `RangeError` that names the line if it is none."""
     try:

@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.colour import linear_from_srgb, oklab
 from jagged_quilt.foundation.kernels import kernels_of
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
 from jagged_quilt.weights.adopt import palette_numbers
 
@@ -39,7 +39,7 @@ class Keys:
         How much is neither: mixtures along edges, and what is too rare to be a key.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     form: str
     keys: tuple[str, ...]

@@ -9,12 +9,12 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.brief import brief
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import Fields, HasFields
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.masks.noise_mask import Noise
 
@@ -66,7 +66,7 @@ class Medley:
         0 changes at once, 1 all the way from one to the next.
     """
 
-    __repr__ = brief
+    __repr__ = short_repr
 
     swatches: tuple[str, ...]
     by: Mask | Heights

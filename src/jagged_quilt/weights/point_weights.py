@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
 
 _kernels = kernels_of("jagged_quilt.weights._kernels")
 

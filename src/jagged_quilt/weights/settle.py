@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import frozen, known_name
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.shelf import MEMORY, Room
 from jagged_quilt.weights.settings import NORMALISE, REFUSE, checked_keep
 from jagged_quilt.weights.weight_map import WeightMap, index_type, keep_largest, storage, unit_of
 
@@ -66,7 +66,7 @@ def settled(
     keep: int,
     bits: int,
     source: str,
-    room: Room = MEMORY,
+    room: ArrayStore = MEMORY,
 ) -> tuple[WeightMap, SumReport]:
     """Settle the sums of raw weights, keep the largest, round; rows at a time.
 

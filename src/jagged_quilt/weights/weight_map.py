@@ -11,14 +11,14 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import bands
 from jagged_quilt.foundation.checks import frozen, known_name
-from jagged_quilt.foundation.doors import by_door
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.shelf import MEMORY, Room
-from jagged_quilt.foundation.shown import Shown
+from jagged_quilt.foundation.reading import reads
 from jagged_quilt.maps.image_files import ImageLimits, image_bands, image_size, read_channels_into, write_image
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -100,7 +100,7 @@ def read_at(
 
 
 @dataclass(frozen=True, eq=False, kw_only=True, repr=False)
-class WeightMap(Shown):
+class WeightMap(NotebookValue):
     """The K layers that show most at every texel, with weights that sum to exactly 255 (65535 at 16 bits).
 
     Attributes
@@ -328,11 +328,11 @@ class _Four:
         return np.concatenate([part, np.zeros((*part.shape[:-1], 4 - part.shape[-1]), self.dtype)], axis=-1)
 
 
-@by_door("weight map")
-def open_weights(folder: Path | str, room: Room = MEMORY) -> WeightMap:
+@reads("weight map")
+def open_weights(folder: Path | str, room: ArrayStore = MEMORY) -> WeightMap:
     """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together.
 
-    room : where the weights lie, in memory or on a `Shelf` if they are more than can be held.
+    room : where the weights lie, in memory or on a `DiskStore` if they are more than can be held.
     """
     folder = Path(folder)
     manifest = read_json(folder / "weights.json", "list of weights")
@@ -350,7 +350,7 @@ def open_weights(folder: Path | str, room: Room = MEMORY) -> WeightMap:
         raise FileError(f"{folder}: these weights do not fit together ({error}); weigh again") from error
 
 
-def _sheets(folder: Path, kind: str, keep: int, room: Room) -> Stored:
+def _sheets(folder: Path, kind: str, keep: int, room: ArrayStore) -> Stored:
     """The channels of some sheets side by side, (H, W, K)."""
     out: Stored | None = None
     for first in range(0, keep, 4):

@@ -14,15 +14,15 @@ import numpy as np
 from numpy.typing import DTypeLike
 
 from jagged_quilt.foundation.checks import frozen
-from jagged_quilt.foundation.doors import by_door
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import fingerprint, make_folder, written_whole
-from jagged_quilt.foundation.loose import Stored
+from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.reading import reads
 
 Fill = Callable[[Stored], None]
 
 
-class Room(Protocol):
+class ArrayStore(Protocol):
     """Where large arrays lie."""
 
     def empty(self, shape: tuple[int, ...], kind: DTypeLike) -> Stored:
@@ -52,7 +52,7 @@ MEMORY = Memory()
 
 
 @dataclass(frozen=True, slots=True)
-class Shelf:
+class DiskStore:
     """Arrays in a folder, as .npy files that anything reads.
 
     A file takes its name when it is whole. Of each name the newest key is kept, and what was made by another goes.
@@ -121,7 +121,7 @@ def _reserve(file: int, size: int) -> None:
         os.ftruncate(file, size)
 
 
-@by_door("array")
+@reads("array")
 def mapped(path: Path) -> Stored:
     """Return the array of a .npy file, mapped and read-only; raise `FileError` if it is none, or gone."""
     try:
@@ -133,14 +133,14 @@ def mapped(path: Path) -> Stored:
 def key_of(array: Stored) -> str:
     """Return what tells an array from others: of a mapped file its name, size and time of change, else a hash of its bytes."""
     told = travelling(array)
-    if isinstance(told, Elsewhere):
+    if isinstance(told, MappedArray):
         looks = told.path.stat()
         return fingerprint(str(told.path.absolute()), f"{looks.st_size} {looks.st_mtime_ns}")
     return fingerprint(repr((array.shape, array.dtype.str)), *(np.ascontiguousarray(row).tobytes() for row in array))
 
 
 @dataclass(frozen=True, slots=True)
-class Elsewhere:
+class MappedArray:
     """An array that travels by the name of its file."""
 
     path: Path
@@ -150,16 +150,16 @@ class Elsewhere:
         return mapped(self.path)
 
 
-def travelling(array: Stored) -> Stored | Elsewhere:
+def travelling(array: Stored) -> Stored | MappedArray:
     """Return what is to be pickled for an array: itself, or the name of its file if it is the whole of one on a shelf."""
     base: object = array
     while isinstance(base, np.ndarray) and not isinstance(base, np.memmap):
         base = base.base
     if not isinstance(base, np.memmap) or base.nbytes != array.nbytes or not base.offset:
         return array
-    return Elsewhere(Path(base.filename)) if isinstance(base.filename, str | Path) else array
+    return MappedArray(Path(base.filename)) if isinstance(base.filename, str | Path) else array
 
 
-def arrived(told: Stored | Elsewhere) -> Stored:
+def arrived(told: Stored | MappedArray) -> Stored:
     """Return the array that travelled."""
-    return told.here() if isinstance(told, Elsewhere) else told
+    return told.here() if isinstance(told, MappedArray) else told

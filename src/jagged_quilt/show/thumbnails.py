@@ -23,7 +23,7 @@ def free_of(block: Block, reaches: Sequence[Reach]) -> list[list[NDArray[np.floa
     return [[reach(piece.points) for reach in reaches] for piece in block.pieces]
 
 
-class Glances:
+class Thumbnails:
     """What single rays met and how free the ways to lights are there, from one drawing to the next while nothing moves."""
 
     def __init__(self) -> None:
@@ -58,11 +58,11 @@ class Glances:
 
 
 class KnownCanvas(PictureCanvas):
-    """A canvas whose blocks are taken from glances."""
+    """A canvas whose blocks are taken from thumbnails."""
 
-    def __init__(self, canvas: PictureCanvas, glances: Glances) -> None:
+    def __init__(self, canvas: PictureCanvas, thumbnails: Thumbnails) -> None:
         self.__dict__.update(canvas.__dict__)
-        self._canvas, self._glances = canvas, glances
+        self._canvas, self._glances = canvas, thumbnails
 
     def block(self, region: Region) -> PictureBlock:
         return self._glances.block(self._canvas, region)

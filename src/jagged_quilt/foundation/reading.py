@@ -21,7 +21,7 @@ Looks = tuple[int, int, int]
 
 
 @contextmanager
-def door(path: Path | str, kind: str, refused: type[FileError] = FileError) -> Iterator[None]:
+def reading(path: Path | str, kind: str, refused: type[FileError] = FileError) -> Iterator[None]:
     """Read a file inside; whatever goes wrong there is raised as `refused`, naming the file and its kind.
 
     Our own errors go through as they are. What is no regular file (a device, a pipe) is refused before it is opened.
@@ -49,14 +49,14 @@ def door(path: Path | str, kind: str, refused: type[FileError] = FileError) -> I
         raise refused(f"{path}: this {kind} is damaged, or not what its name says ({told}); get it again") from error
 
 
-def by_door(kind: str, refused: type[FileError] = FileError) -> Callable[[Callable[P, R]], Callable[P, R]]:
+def reads(kind: str, refused: type[FileError] = FileError) -> Callable[[Callable[P, R]], Callable[P, R]]:
     """Let a function whose first argument is a path read by the door."""
 
     def of(function: Callable[P, R]) -> Callable[P, R]:
         @functools.wraps(function)
         def read(*given: P.args, **named: P.kwargs) -> R:
             path: Any = given[0] if given else next(iter(named.values()))
-            with door(path, kind, refused):
+            with reading(path, kind, refused):
                 return function(*given, **named)
 
         return read

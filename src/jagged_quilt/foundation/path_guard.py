@@ -10,7 +10,7 @@ from jagged_quilt.foundation.errors import FileError
 
 
 @dataclass(frozen=True, slots=True)
-class Within:
+class PathGuard:
     """A folder, and others, outside of which nothing is read; links are followed to where they lead.
 
     Parameters

@@ -12,7 +12,7 @@ def draw_by(function: Callable[[object], str]) -> None:
     _DRAWN_BY[:] = [function]
 
 
-class Shown:
+class NotebookValue:
     """A value with a picture, drawn only when a notebook asks."""
 
     __slots__ = ()

@@ -30,7 +30,7 @@ _METAL_MIDDLE = 0.4  # metals are metal or not: the largest share that may lie b
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Glance:
+class Thumbnail:
     """A small copy of an image file, and what is known of the whole.
 
     Attributes
@@ -101,12 +101,12 @@ class Glance:
         return bool((np.abs(length - 1) < _NEAR_UNIT).mean() > _VECTORS)
 
 
-def glance(file: Path, limits: ImageLimits = LIMITS) -> Glance:
+def thumbnail(file: Path, limits: ImageLimits = LIMITS) -> Thumbnail:
     """Look at an image file. Nothing is raised: what cannot be read says why."""
     try:
         image = read_channels(file, limits)
     except QuiltError as error:
-        return Glance(file, trouble=str(error))
+        return Thumbnail(file, trouble=str(error))
     names = [name.lower()[-1:] for name in image.channels]
     kept = [place for place, name in enumerate(names) if name != "a"] or [0]
     height, width, _ = image.texels.shape
@@ -115,10 +115,10 @@ def glance(file: Path, limits: ImageLimits = LIMITS) -> Glance:
     scale = np.float32(np.iinfo(small.dtype).max) if small.dtype.kind == "u" else np.float32(1)
     small = (small / scale).astype(np.float32)
     alpha = small[..., names.index("a")] if "a" in names[1:] else None
-    return Glance(file, width, height, image.texels.dtype.itemsize * 8, alpha, small[..., kept[:3]])
+    return Thumbnail(file, width, height, image.texels.dtype.itemsize * 8, alpha, small[..., kept[:3]])
 
 
-def objection(seen: Glance, roles: Roles, word: str = "") -> str:
+def objection(seen: Thumbnail, roles: Roles, word: str = "") -> str:
     """Return why a picture cannot play the role, or the several roles, that a word of its name tells; empty if it can."""
     if len(roles) > 1:
         return _packed_objection(seen, roles)
@@ -138,7 +138,7 @@ def objection(seen: Glance, roles: Roles, word: str = "") -> str:
     return ""
 
 
-def _packed_objection(seen: Glance, roles: Roles) -> str:
+def _packed_objection(seen: Thumbnail, roles: Roles) -> str:
     count = seen.texels.shape[2] + (seen.alpha is not None)
     if count < len(roles):
         return f"it has only {count} channel(s)"
