@@ -24,7 +24,8 @@ import jagged_quilt as jq
 from jagged_quilt.audit.content_check import SIDE
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import read_channels, write_image
+from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.image_writing import write_image
 
 
 def into_one_folder(sets, heap):

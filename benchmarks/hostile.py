@@ -29,7 +29,8 @@ from pathlib import Path
 import numpy as np
 
 import jagged_quilt as jq
-from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_writing import write_image
 
 SECONDS, MIB = 5, 1024
 READERS: dict[str, Callable[[Path], object]] = {

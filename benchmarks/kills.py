@@ -27,7 +27,7 @@ import numpy as np
 
 import jagged_quilt as jq
 from jagged_quilt.foundation import files
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.results.results import Results
 
 STEPS = ("pack", "weigh", "bake", "bake jar", "maps", "weights", "audit")

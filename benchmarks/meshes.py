@@ -25,7 +25,7 @@ from blend import in_turn
 import jagged_quilt as jq
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole, stored_type
 
 

@@ -25,7 +25,7 @@ from jagged_quilt.arrays.layout import layout_named
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.foundation.threads import thread_count, work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 
 R = jq.MapRole
 SIDE = 1024

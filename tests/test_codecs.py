@@ -14,7 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
-from jagged_quilt.codecs.ktx2 import Ktx2File, Ktx2Head, Spool, write_ktx2, write_unpacked
+from jagged_quilt.codecs.ktx2 import Ktx2File, Spool, write_ktx2, write_unpacked
+from jagged_quilt.codecs.ktx2_head import Ktx2Head
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_named
 from jagged_quilt.foundation.errors import FileError, QuiltError, ShapeError
 

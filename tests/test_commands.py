@@ -14,7 +14,8 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import QUILT, fresh_jquilt, jquilt, write_small_project
-from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_writing import write_image
 
 
 def files_of(folder):

@@ -12,7 +12,7 @@ import jagged_quilt as jq
 from conftest import made_swatch
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import stairs_in
 from jagged_quilt.surfaces.heightmap import heights_in_bands, read_heightmap

@@ -9,7 +9,8 @@ import pytest
 import jagged_quilt as jq
 from conftest import jquilt
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
-from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole as R
 from jagged_quilt.meshfiles.polygons import cut_polygons
 from jagged_quilt.results.results import Results

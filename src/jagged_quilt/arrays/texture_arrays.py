@@ -19,7 +19,8 @@ from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
 from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
-from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Ktx2Head, Spool, write_ktx2
+from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool, write_ktx2
+from jagged_quilt.codecs.ktx2_head import Ktx2Head
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
@@ -28,7 +29,7 @@ from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 
 MANIFEST = "arrays.json"

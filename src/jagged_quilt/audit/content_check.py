@@ -9,7 +9,8 @@ import numpy as np
 
 from jagged_quilt.audit import measures as m
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
+from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.maps.names import Roles
 from jagged_quilt.maps.roles import MapRole
 

@@ -13,7 +13,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, ImageLimits
+from jagged_quilt.maps.image_limits import LIMITS, SUFFIXES, ImageLimits
 from jagged_quilt.maps.names import (
     UNCLEAR,
     NamedMap,

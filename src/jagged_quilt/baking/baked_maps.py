@@ -17,7 +17,8 @@ from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import read_image, write_image
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 
 

@@ -12,8 +12,8 @@ import os
 import struct
 import threading
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -21,7 +21,8 @@ import numpy as np
 import zstandard
 
 from jagged_quilt.codecs.block_codes import decoded_blocks
-from jagged_quilt.codecs.pixel_formats import PixelFormat, format_of_number
+from jagged_quilt.codecs.ktx2_head import Ktx2Head, descriptor_of, notes_as_bytes, notes_of
+from jagged_quilt.codecs.pixel_formats import format_of_number
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import written_whole
 from jagged_quilt.foundation.json_types import Stored
@@ -46,48 +47,6 @@ class Frame:
     offset: int
     length: int
     crc: int
-
-
-@dataclass(frozen=True, kw_only=True)
-class Ktx2Head:
-    """All of a KTX2 file but its texels.
-
-    Attributes
-    ----------
-    pixels : PixelFormat
-    channels : int
-        As stored: 1, 2 or 4 (3 in some files of others).
-    srgb : bool
-        Whether red, green and blue are sRGB-encoded (alpha never is).
-    width, height, slices, levels : int
-    zstd : bool
-        Whether levels are compressed.
-    notes : mapping
-        Key/value data, UTF-8.
-    """
-
-    pixels: PixelFormat
-    channels: int
-    srgb: bool
-    width: int
-    height: int
-    slices: int
-    levels: int
-    zstd: bool = True
-    notes: Mapping[str, str] = field(default_factory=dict)
-
-    def size(self, level: int) -> tuple[int, int]:
-        """(rows, columns) of a level."""
-        return max(1, self.height >> level), max(1, self.width >> level)
-
-    @property
-    def unit_bytes(self) -> int:
-        """Bytes of one texel, or of one block of texels."""
-        return self.pixels.level_bytes(1, 1, self.channels)
-
-    def slice_bytes(self, level: int) -> int:
-        """Bytes of one slice of a level, not compressed."""
-        return self.pixels.level_bytes(*self.size(level), self.channels)
 
 
 class Spool:
@@ -176,9 +135,9 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
 def _front(head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> tuple[bytes, list[int]]:
     """All of a file that stands before its texels, and where each level begins."""
     scheme = _ZSTD if head.zstd else _PLAIN
-    descriptor = _descriptor(head)
+    descriptor = descriptor_of(head)
     checks = {"frames": ["".join(f"{f.length:08x}{f.crc:08x}" for f in level) for level in frames], "head": _NOTHING}
-    notes = _notes({"KTXorientation": "rd", "KTXwriter": "Jagged Quilt", **head.notes, _CHECKS: json.dumps(checks)})
+    notes = notes_as_bytes({"KTXorientation": "rd", "KTXwriter": "Jagged Quilt", **head.notes, _CHECKS: json.dumps(checks)})
     descriptor_at = len(_IDENTIFIER) + _HEADER.size + head.levels * _LEVEL.size
     notes_at = descriptor_at + len(descriptor)
     align = 1 if head.zstd else int(np.lcm(4, head.unit_bytes))
@@ -380,7 +339,7 @@ def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int
             raise ValueError(f"level {level} does not have the size that the header tells")
         spans.append((offset, span))
     front += read(max(ends) - len(front))
-    notes = _read_notes(front[notes_at : notes_at + notes_length])
+    notes = notes_of(front[notes_at : notes_at + notes_length])
     frames = _checked_frames(path, front, notes.pop(_CHECKS, None), head, spans)
     return Ktx2Head(**{**head.__dict__, "notes": notes}), spans, frames
 
@@ -437,50 +396,5 @@ def _copy(source: Path, offset: int, length: int, target: BinaryIO) -> None:
             length -= done
 
 
-_COLOUR_MODEL = {PixelFormat.BC1: 128, PixelFormat.BC3: 130, PixelFormat.BC4: 131, PixelFormat.BC5: 132, PixelFormat.BC7: 134}
-_ALPHA, _LINEAR, _SIGNED_FLOAT = 15, 0x10, 0xC0
-_ONE = 0x3F800000  # as a float's bits; with the sign bit, minus one
-
-
-def _descriptor(head: Ktx2Head) -> bytes:
-    """The data format descriptor (Khronos Data Format 1.3): Rec. 709 primaries, straight alpha."""
-    block = head.pixels.value.block
-    if block:
-        model, sides, plane = _COLOUR_MODEL[head.pixels], (3, 3, 0, 0), block
-        kinds: tuple[int, ...] = {PixelFormat.BC3: (_ALPHA, 0), PixelFormat.BC5: (0, 1)}.get(head.pixels, (0,))
-        bits = 8 * block // len(kinds)
-        low, high = 0, 0xFFFFFFFF
-    else:
-        model, sides = 1, (0, 0, 0, 0)
-        kinds = (0, 1, 2, _ALPHA)[: head.channels]
-        size = np.dtype(head.pixels.value.kind).itemsize
-        bits, plane = 8 * size, size * head.channels
-        low, high = (_ONE | 1 << 31, _ONE) if head.pixels is PixelFormat.HALF else (0, int(head.pixels.top))
-    samples = b""
-    for place, kind in enumerate(kinds):
-        marks = (_LINEAR if head.srgb and kind == _ALPHA else 0) | (_SIGNED_FLOAT if head.pixels is PixelFormat.HALF else 0)
-        samples += struct.pack("<HBB4B2I", bits * place, bits - 1, kind | marks, 0, 0, 0, 0, low, high)
-    basic = struct.pack("<IHH4B4B8B", 0, 2, 24 + len(samples), model, 1, 2 if head.srgb else 1, 0, *sides, plane, *(0,) * 7)
-    return struct.pack("<I", 4 + len(basic) + len(samples)) + basic + samples
-
-
 def _head_entry(value: str) -> bytes:
     return f'"head": "{value}"'.encode()
-
-
-def _notes(notes: Mapping[str, str]) -> bytes:
-    out = b""
-    for key in sorted(notes):
-        entry = key.encode() + b"\0" + notes[key].encode() + b"\0"
-        out += struct.pack("<I", len(entry)) + entry + b"\0" * (-len(entry) % 4)
-    return out
-
-
-def _read_notes(data: bytes) -> dict[str, str]:
-    notes, at = {}, 0
-    while at + 4 <= len(data):
-        (length,) = struct.unpack_from("<I", data, at)
-        key, _, value = data[at + 4 : at + 4 + length].partition(b"\0")
-        notes[key.decode()] = value.rstrip(b"\0").decode(errors="replace")
-        at += 4 + length + (-length % 4)
-    return notes

@@ -15,7 +15,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, write_bytes
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.meshfiles.write import write_mesh
 
 QUILT_FILE = "saltworks.quilt.toml"

@@ -24,7 +24,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, put_in_place, temporary_prefix, write_json
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.light.light import Lighting
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 

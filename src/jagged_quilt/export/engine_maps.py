@@ -17,7 +17,7 @@ from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.maps.conversions import flipped_green, gloss_from_roughness, metallic_from_diffuse_specular
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap, stored_values

@@ -19,7 +19,7 @@ from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
 from jagged_quilt.maps.conversions import DIELECTRIC
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshfiles.gltf_write import GltfWriter
 from jagged_quilt.surfaces.camera import Camera

@@ -16,7 +16,7 @@ from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 
 _WIDEST = 2048  # columns of a texture that OpenGL ES 3.0 promises
 _ROW = [("place", "<f4", 4), ("colour", "<f4", 4), ("falls", "<f4", 4), ("cone", "<f4", 4), ("edge", "<f4", 4)]

@@ -11,7 +11,7 @@ from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.mask_shader import LiveWeights
 from jagged_quilt.foundation.files import write_json, written_together
 from jagged_quilt.foundation.json_types import Stored
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.weights.weight_map import WeightMap
 
 

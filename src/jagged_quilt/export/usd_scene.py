@@ -18,7 +18,7 @@ from jagged_quilt.foundation.files import make_folder, put_in_place
 from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky_image import SkyImage, directions_of
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.camera import Camera
 

@@ -14,39 +14,19 @@ import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 import OpenImageIO as oiio
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
-from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.disk_store import ArrayStore, Memory
-from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError, ShapeError
-from jagged_quilt.foundation.files import written_whole
+from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.reading import plain_words, reading, reads
 from jagged_quilt.maps.finite import check_finite, made_finite
+from jagged_quilt.maps.image_limits import LARGEST_SIDE, LIMITS, NO_LIMITS, ImageLimits
 
-SUFFIXES = (
-    ".png",
-    ".tif",
-    ".tiff",
-    ".exr",
-    ".tga",
-    ".jpg",
-    ".jpeg",
-    ".bmp",
-    ".dds",
-    ".ktx2",
-    ".hdr",
-    ".webp",
-    ".ppm",
-    ".pgm",
-    ".gif",
-)
-
-_NO_TIME, _TIMED = "1970:01:01 00:00:00", (".exr", ".tif", ".tiff")  # or each hour has its own bytes of an image
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
 _NUMBERS = {**_AS_STORED, "int8": oiio.INT8, "int16": oiio.INT16, "int": oiio.INT32, "uint": oiio.UINT32, "double": oiio.DOUBLE}
 _NO_DATA_TAG = 42113  # of TIFF: the number that means "nothing here", as text (an OGC standard of elevation files)
@@ -66,59 +46,9 @@ _ITEMS_TAG = 42112  # of TIFF: scale and offset of the samples among them, as <I
 _ITEM = re.compile(r"<Item\b([^>]*)>([^<]*)</Item>", re.IGNORECASE)
 
 
-_LARGEST = 1 << 20
-_EXIF = "Exif"  # of every TIFF the library tells afterwards that it wrote no such directory
-
 # The library's own limits hold for the whole process: they are as wide as any `ImageLimits` may be, and those are asked first.
-oiio.attribute("limits:imagesize_MB", _LARGEST)
-oiio.attribute("limits:resolution", _LARGEST)
-
-
-@dataclass(frozen=True, slots=True)
-class ImageLimits:
-    """The largest image that is decoded. It travels with whatever reads.
-
-    Attributes
-    ----------
-    largest_side : int
-        Texels along the longer side.
-    largest_mib : int
-        MiB of texels, decoded.
-    """
-
-    largest_side: int = 32768
-    largest_mib: int = 4096
-
-    def __post_init__(self) -> None:
-        whole_number_in("largest_side", self.largest_side, 1, _LARGEST)
-        whole_number_in("largest_mib", self.largest_mib, 1, _LARGEST)
-
-    def check(self, path: Path, width: int, height: int, texel_bytes: int) -> None:
-        """Raise `ImageError` if an image of so many texels is more than may be decoded."""
-        mib = width * height * texel_bytes / (1 << 20)
-        side, most = self.largest_side, self.largest_mib
-        if not (0 < width <= side and 0 < height <= side and mib <= most):
-            raise ImageError(
-                f"{path}: {width} x {height} texels, {mib:,.0f} MiB, are more than is read (side {side}, "
-                f"{most} MiB); make it smaller, or allow more: ImageLimits, or [images] in a quilt file"
-            )
-
-
-LIMITS = ImageLimits()
-"""Those that hold where nothing is said."""
-_NO_LIMITS = ImageLimits(_LARGEST, _LARGEST)
-
-
-class Rows(Protocol):
-    """Texels that are made when they are asked for, rows at a time."""
-
-    @property
-    def shape(self) -> tuple[int, ...]: ...
-    @property
-    def dtype(self) -> np.dtype[np.generic]: ...
-    @property
-    def ndim(self) -> int: ...
-    def __getitem__(self, rows: int | slice, /) -> Stored: ...
+oiio.attribute("limits:imagesize_MB", LARGEST_SIDE)
+oiio.attribute("limits:resolution", LARGEST_SIDE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,9 +239,9 @@ def _bands(path: Path, limits: ImageLimits, texels: int, kinds: Mapping[str, oii
 
 
 def _spec_of(path: Path, limits: ImageLimits) -> oiio.ImageSpec:
-    source = oiio.ImageInput.open(_name_of(path))
+    source = oiio.ImageInput.open(library_name(path))
     if source is None:
-        raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
+        raise ImageError(f"{path}: not an image that can be read: {reason_of(oiio.geterror())}")
     spec = source.spec()
     source.close()
     limits.check(path, spec.width, spec.height, spec.nchannels * spec.format.size())
@@ -324,9 +254,9 @@ def _opened(
     """An image file open for reading, what it says of itself, and as what it is read."""
     wanted = oiio.ImageSpec()
     wanted.attribute("oiio:UnassociatedAlpha", 1)
-    source = oiio.ImageInput.open(_name_of(path), wanted)
+    source = oiio.ImageInput.open(library_name(path), wanted)
     if source is None:
-        raise ImageError(f"{path}: not an image that can be read: {_reason(oiio.geterror())}")
+        raise ImageError(f"{path}: not an image that can be read: {reason_of(oiio.geterror())}")
     try:
         spec = source.spec()
         kind = kinds.get(str(spec.format))
@@ -418,58 +348,12 @@ def _upright(texels: Stored, turn: int) -> Stored:
     return texels
 
 
-def write_image(path: Path | str, texels: Stored | Rows) -> None:
-    """Write texels as they are, whole or not at all; the suffix chooses the format.
-
-    Parameters
-    ----------
-    texels : (H, W) or (H, W, C) uint8, uint16 or float32
-        Row 0 on top. Written in bands, so that nothing is copied whole.
-
-    Raises
-    ------
-    FileError
-        If the file cannot be written (a full disk, a folder that may not be written to).
-    """
-    path = Path(path)
-    if texels.dtype not in (np.uint8, np.uint16, np.float32) or texels.ndim not in (2, 3):
-        raise ShapeError(
-            f"texels must be (H, W) or (H, W, C) of uint8, uint16 or float32; got {texels.dtype} of shape {texels.shape}"
-        )
-    height, width = texels.shape[:2]
-    channels = 1 if texels.ndim == 2 else texels.shape[2]
-    spec = oiio.ImageSpec(width, height, channels, str(texels.dtype).replace("float32", "float"))
-    spec.attribute("oiio:UnassociatedAlpha", 1)
-    spec.attribute("png:compressionLevel", 1)
-    spec.attribute("png:filter", 32)
-    if path.suffix.lower() in _TIMED:
-        spec.attribute("DateTime", _NO_TIME)
-    with written_whole(path) as temporary:
-        name = _name_of(temporary)
-        target = oiio.ImageOutput.create(name)
-        if target is None:
-            oiio.geterror()  # or it is printed when the program ends
-            raise FileError(f"{path}: no known image format; use .png, .tif or .exr")
-        rows = max(1, (4 << 20) // max(1, texels[0].nbytes))
-        good = target.open(name, spec)
-        for top in range(0, height, rows):
-            bottom = min(top + rows, height)
-            band = np.ascontiguousarray(texels[top:bottom]).reshape(bottom - top, width, channels)
-            good = good and target.write_scanlines(top, bottom, 0, band)
-        trouble = target.geterror()
-        good = target.close() and good
-        late = target.geterror()
-        trouble = trouble or ("" if _EXIF in late else late) or _cut_short(temporary)
-        if not good or trouble:
-            raise FileError(f"{path}: cannot write this image: {_reason(trouble)}; what was there before is untouched")
-
-
-def _cut_short(path: Path) -> str:
+def cut_short(path: Path) -> str:
     """Say what is wrong with the end of a file just written: of a disk that fills up the library does not always tell."""
     try:
         if _check_chunks(path, texels=True):
             return ""
-        source, spec, kind = _opened(path, _NO_LIMITS, _AS_STORED)
+        source, spec, kind = _opened(path, NO_LIMITS, _AS_STORED)
     except (QuiltError, OSError, ValueError):
         return "the file was cut short; is the disk full?"
     try:
@@ -502,10 +386,10 @@ def _unreadable(path: Path, trouble: str) -> ImageError:
         return ImageError(
             f"{path}: a TIFF compressed by {_UNSUPPORTED[how]}, which is not supported; write it with Deflate or LZW"
         )
-    return ImageError(f"{path}: the image is broken or cut short: {_reason(trouble)}; get the file again")
+    return ImageError(f"{path}: the image is broken or cut short: {reason_of(trouble)}; get the file again")
 
 
-def _name_of(path: Path) -> str:
+def library_name(path: Path) -> str:
     """A path as the library takes it, in UTF-8 whatever the system's locale; raise `ImageError` if it is none."""
     try:
         return os.fsencode(path).decode()
@@ -513,6 +397,6 @@ def _name_of(path: Path) -> str:
         raise ImageError(f"{plain_words(path)}: images need names in UTF-8; rename it") from None
 
 
-def _reason(message: str) -> str:
+def reason_of(message: str) -> str:
     lines = [line.strip() for line in str(message).splitlines() if line.strip()]
     return plain_words(lines[0]) if lines else "no reason given"

@@ -18,7 +18,8 @@ from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
-from jagged_quilt.maps.image_files import LIMITS, SUFFIXES, Image, ImageLimits, image_size
+from jagged_quilt.maps.image_files import Image, image_size
+from jagged_quilt.maps.image_limits import LIMITS, SUFFIXES, ImageLimits
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, Transfer

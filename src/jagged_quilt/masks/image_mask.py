@@ -17,7 +17,8 @@ from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels
+from jagged_quilt.maps.image_files import read_channels
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.masks.mask import Answers, Mask
 
 _kernels = kernels_of("jagged_quilt.masks._kernels")

@@ -10,18 +10,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import METRES, finite_array, frozen, known_name, number_in
+from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
-from jagged_quilt.foundation.json_types import Facts, Stored
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.notebook import NotebookValue
-from jagged_quilt.foundation.points import LARGEST, NEAR, Points
+from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes import _rows as k
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
 from jagged_quilt.meshes.corners import split_vertices
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.settings import SMOOTH
 from jagged_quilt.meshes.tangents import mesh_tangents
+from jagged_quilt.meshes.vertex_arrays import array_of, check_extent, colours_of, split_origin, triangles_of, vertices_of
 
 _kernels = kernels_of("jagged_quilt.meshes._kernels")
 
@@ -134,17 +135,17 @@ class Mesh(NotebookValue):
             If shapes do not fit, an index names no vertex, or no triangle is left.
         """
         number_in("smooth", smooth, 0, 180, "degrees")
-        _array("position", position, 3)
+        array_of("position", position, 3)
         origin, where = split_origin(np.asarray(position, np.float64))
-        corners = _triangles(triangles, len(where))
+        corners = triangles_of(triangles, len(where))
         whole = tuple(parts) or (Part(name=name, first=0, last=len(corners)),)
         vertices = Vertices(
             position=where,
             source=np.arange(len(where)),
-            normal=_vertices("normal", normal, len(where), 3),
-            uv=_vertices("uv", uv, len(where), 2),
-            tangent=_vertices("tangent", tangent, len(where), 4),
-            colour=_colours(colour, len(where)),
+            normal=vertices_of("normal", normal, len(where), 3),
+            uv=vertices_of("uv", uv, len(where), 2),
+            tangent=vertices_of("tangent", tangent, len(where), 4),
+            colour=colours_of(colour, len(where)),
         )
         notes = list[str]()
         corners, whole = _sound_triangles(where, corners, whole, notes)
@@ -403,26 +404,6 @@ class Mesh(NotebookValue):
         return [(key, getattr(self, key)) for key in names]
 
 
-def check_extent(where: NDArray[np.float64], name: str = "the mesh") -> None:
-    """Raise `RangeError` if places (N, 3) lie too far from the world's origin, or too near to each other, to be told apart."""
-    smallest, largest = METRES
-    if (far := float(np.abs(where).max(initial=0))) > largest:
-        raise RangeError(f"{name} reaches {far:.3g} m from the origin; at most {largest:g} m; is its unit another? metres = …")
-    if len(where) and (span := float(np.ptp(where, axis=0).max())) < smallest:
-        raise RangeError(f"{name} is {span:.3g} m long; at least {smallest:g} m; is its unit another? metres = …")
-
-
-def split_origin(where: NDArray[np.float64]) -> tuple[tuple[float, float, float], NDArray[np.float32]]:
-    """Return an origin for places, (0, 0, 0) where they are near that of the world, and the places from it, float32."""
-    sound = where[np.isfinite(where).all(axis=1)]
-    if not len(sound) or np.abs(sound).max() <= NEAR:
-        return (0.0, 0.0, 0.0), where.astype(np.float32)
-    x, y, z = (float(each) for each in np.round((sound.min(axis=0) + sound.max(axis=0)) / 2))
-    if max(abs(x), abs(y), abs(z)) > LARGEST:
-        return (0.0, 0.0, 0.0), where.astype(np.float32)
-    return (x, y, z), (where - (x, y, z)).astype(np.float32)
-
-
 def _areas(places: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[np.float64]:
     """The area of every triangle, in the plane or in space."""
     at = places.astype(np.float64)[corners]
@@ -430,48 +411,6 @@ def _areas(places: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[n
     if places.shape[1] == 2:
         return np.abs(e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]) / 2
     return np.linalg.norm(np.cross(e, f), axis=1) / 2
-
-
-def _array(name: str, values: object, width: int) -> NDArray[np.float32]:
-    try:
-        array = np.array(values, np.float32, order="C")
-    except (TypeError, ValueError):
-        raise ShapeError(f"{name} must be numbers of shape (N, {width}); got {type(values).__name__}") from None
-    if array.ndim != 2 or array.shape[1] != width:
-        raise ShapeError(f"{name} must have shape (N, {width}); got {array.shape}")
-    return array
-
-
-def _vertices(name: str, values: object | None, count: int, width: int) -> NDArray[np.float32] | None:
-    if values is None:
-        return None
-    array = _array(name, values, width)
-    if len(array) != count:
-        raise ShapeError(f"{name} must have one row for each of {count} vertices; got {len(array)}")
-    return array
-
-
-def _colours(values: object | None, count: int) -> NDArray[np.float32] | None:
-    if values is None:
-        return None
-    array = np.asarray(values, np.float32)
-    if array.ndim == 2 and array.shape[1] == 3:
-        array = np.column_stack([array, np.ones(len(array), np.float32)])
-    return _vertices("colour", array, count, 4)
-
-
-def _triangles(values: object, count: int) -> NDArray[np.int32]:
-    given: Stored = np.asarray(values)
-    if given.size == 0:
-        raise ShapeError("the mesh has no faces")
-    if given.ndim != 2 or given.shape[1] != 3 or given.dtype.kind not in "iu":
-        raise ShapeError(f"triangles must be whole numbers of shape (T, 3); got {given.dtype} {given.shape}")
-    bad: NDArray[np.bool_] = np.asarray((given < 0) | (given >= count))
-    if bad.any():
-        place = int(np.argwhere(bad)[0, 0])
-        named = int(given.ravel()[int(np.argmax(bad))])
-        raise RangeError(f"triangle {place} names vertex {named}; there are {count}, from 0 to {count - 1}")
-    return np.ascontiguousarray(given, np.int32)
 
 
 def _sound_triangles(

@@ -13,8 +13,9 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.reading import reads
-from jagged_quilt.meshes.mesh import Mesh, check_extent
+from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.settings import METRES, SMOOTH, UP
+from jagged_quilt.meshes.vertex_arrays import check_extent
 from jagged_quilt.meshfiles.gltf import read_gltf
 from jagged_quilt.meshfiles.obj import read_obj
 from jagged_quilt.meshfiles.ply import read_ply

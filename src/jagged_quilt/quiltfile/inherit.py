@@ -9,7 +9,8 @@ from pathlib import Path
 from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.json_types import Facts
-from jagged_quilt.maps.image_files import ImageLimits, image_size
+from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.quiltfile.loaded import HELD_TEXELS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.schema import AdoptTable

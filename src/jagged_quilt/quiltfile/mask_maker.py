@@ -11,7 +11,7 @@ from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.json_types import Model
-from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.masks.mask import Constant, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.quiltfile.mask_tables import steps_mask

@@ -17,7 +17,7 @@ from jagged_quilt.blend.detail_mask import DetailBand
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.json_types import Model, Told
-from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
 from jagged_quilt.masks.image_mask import ImageMask

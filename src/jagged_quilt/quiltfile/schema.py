@@ -20,7 +20,7 @@ from jagged_quilt.foundation.padding import PADDING
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.tone import Tone
-from jagged_quilt.maps.image_files import ImageLimits
+from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.maps.names import Roles
 from jagged_quilt.maps.roles import CUT_OUT, MapRole
 from jagged_quilt.maps.swatch import SIDE

@@ -15,7 +15,7 @@ from jagged_quilt.export.shader import BlendShader, blend_shader, write_shader
 from jagged_quilt.export.splat_sheets import whole_weight, write_live, write_splat
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.json_types import Facts, Stored
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import OPTIONAL_ROLES
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.export_weights import BITS, WEIGHT_FORMS

@@ -18,7 +18,8 @@ from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_files import SUFFIXES, write_image
+from jagged_quilt.maps.image_limits import SUFFIXES
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt

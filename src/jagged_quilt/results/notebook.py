@@ -16,7 +16,7 @@ from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.flat_projections import Triplanar, Uv
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap

@@ -10,7 +10,7 @@ from pathlib import Path
 from jagged_quilt.foundation.files import (
     temporary_prefix,
 )
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import role_among
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.foundation.colour import srgb_from_linear
 from jagged_quilt.foundation.notebook import NotebookValue
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 
 Picture = NDArray[np.uint8]
 """(H, W, 3) sRGB, row 0 on top."""

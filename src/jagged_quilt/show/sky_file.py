@@ -11,7 +11,8 @@ from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.light.sky_image import SkyImage
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_image
+from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 
 
 @reads("sky image")

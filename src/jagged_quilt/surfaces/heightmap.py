@@ -19,16 +19,8 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_files import (
-    LIMITS,
-    Image,
-    ImageLimits,
-    NumberFacts,
-    image_bands,
-    image_size,
-    number_facts,
-    read_numbers,
-)
+from jagged_quilt.maps.image_files import Image, NumberFacts, image_bands, image_size, number_facts, read_numbers
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.maps.stairs import stairs_in, without_stairs
 from jagged_quilt.maps.texture_map import grey_of
 

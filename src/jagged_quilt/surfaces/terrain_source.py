@@ -13,7 +13,7 @@ from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts, Stored
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, heights_in_bands, read_heightmap, size_of_heightmap
 from jagged_quilt.surfaces.settings import Between
 from jagged_quilt.surfaces.tiles import checked_rows, read_tiles, strips_of

@@ -18,7 +18,8 @@ from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError,
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.short_repr import short_repr
-from jagged_quilt.maps.image_files import LIMITS, ImageLimits, read_channels_into
+from jagged_quilt.maps.image_files import read_channels_into
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights.settings import IMPLIED_LAST, MOST_KEPT, NORMALISE, TOLERANCE
 from jagged_quilt.weights.settle import SumReport, settled, sound

@@ -14,7 +14,7 @@ from jagged_quilt.foundation.fields import Fields, HasFields
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_files import write_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.mask import Answers, Mask
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.daub_windows import DaubFile, WindowedDaubs

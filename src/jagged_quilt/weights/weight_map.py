@@ -19,7 +19,9 @@ from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.reading import reads
-from jagged_quilt.maps.image_files import ImageLimits, image_bands, image_size, read_channels_into, write_image
+from jagged_quilt.maps.image_files import image_bands, image_size, read_channels_into
+from jagged_quilt.maps.image_limits import ImageLimits
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.weights.point_weights import PointWeights
 
 _kernels = kernels_of("jagged_quilt.weights._kernels")
