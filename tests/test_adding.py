@@ -270,6 +270,94 @@ def test_a_mask_of_ones_own_module_is_said_in_a_quilt_file(tmp_path):
     assert "there is no module nothing_like_it" in jquilt("check", file, "--with", "nothing_like_it")[2]
 
 
+EXPORTER = """
+from dataclasses import dataclass
+from typing import ClassVar
+
+from jagged_quilt.results.exporter import Exporter, Written, option
+
+
+@dataclass(frozen=True, kw_only=True)
+class Census(Exporter):
+    \'\'\'How much of the ground each layer covers, a line each.\'\'\'
+
+    key: ClassVar[str] = "census"
+    digits: int = option(1, "Digits after the point.")
+    order: str = option("file", "The order of the lines.", words=("file", "share"))
+
+    def write(self, results, folder):
+        covered = dict(zip(results.weights.names, results.weights.covered()["percent"], strict=True))
+        names = sorted(covered, key=covered.get) if self.order == "share" else covered
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / "census.txt"
+        path.write_text("".join(f"{name} {covered[name]:.{self.digits}f}\\n" for name in names))
+        return Written((path,), lost=("colours",))
+"""
+
+
+def test_an_exporter_is_one_module(tmp_path):
+    """Its fields are its options, it is listed with the others, and it is a step: what lies there is not written again."""
+    folder = write_small_project(tmp_path)
+    file, module = folder / "job.quilt.toml", folder / "census.py"
+    module.write_text(EXPORTER)
+    said = jquilt("export", "--with", module, "--help")[1]
+    assert "census     How much of the ground each layer covers" in said
+    assert "--order [file|share]" in jquilt("export", "--with", module, "census", "--help")[1]
+    code, said, errors = jquilt("export", "--with", module, "census", file, "--digits", "3")
+    assert code == 0, errors
+    assert "left out: colours" in said
+    path = folder / "out" / "export" / "census.txt"
+    assert len(path.read_text().split()[1].partition(".")[2]) == 3
+    again = jquilt("export", "--with", module, "census", file, "--digits", "3")[1]
+    assert "nothing changed" in again
+    assert "left out: colours" in again
+    assert "nothing changed" not in jquilt("export", "--with", module, "census", file)[1]
+    assert "Invalid value for '--order'" in jquilt("export", "--with", module, "census", file, "--order", "size")[2]
+    assert "census" not in jquilt("export", "--help")[1]
+
+
+PROJECTION = """
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from jagged_quilt.blend import _rows as k
+from jagged_quilt.blend.projection import ProjectionBase
+
+
+@dataclass(frozen=True, kw_only=True)
+class Slanted(ProjectionBase):
+    \'\'\'From above, along a line that leans to the east.\'\'\'
+
+    lean: float = 0.0
+    key: ClassVar[str] = "slanted"
+
+    @property
+    def local_axes(self):
+        c, s = np.cos(np.radians(self.lean)), np.sin(np.radians(self.lean))
+        return np.array([[c, s, 0], [-s, c, 0], [0, 0, 1.0]]), np.zeros(3)
+"""
+
+
+def test_a_projection_along_axes_is_one_module(tmp_path):
+    """Quilt files, the blend and the shader take it as it says itself: unleaning it is planar."""
+    folder = write_small_project(tmp_path)
+    file, module = folder / "job.quilt.toml", folder / "slanted.py"
+    module.write_text(PROJECTION)
+    baked = {}
+    for name, words in (("planar", '"planar"'), ("level", '"slanted"'), ("leaning", '"slanted"\nlean = 40.0')):
+        file.write_text(QUILT.replace('projection = "triplanar"', f"projection = {words}"))
+        code, _, errors = jquilt("bake", file, "--with", module, "--out", folder / name)
+        assert code == 0, errors
+        baked[name] = read_image(folder / name / "bake" / "diffuse.png")
+    assert np.array_equal(baked["planar"], baked["level"])
+    assert not np.array_equal(baked["planar"], baked["leaning"])
+    assert jquilt("export", "--with", module, "shader", file, "--out", folder / "out")[0] == 0
+    file.write_text(QUILT.replace('"triplanar"', '"slantet"'))
+    assert "'slanted'" in jquilt("check", file, "--with", module)[2]
+
+
 def test_a_mask_whose_answer_changes_is_weighed_anew(project, monkeypatch):
     """Of a kind that a user's own module defines; one that did not change is not."""
     monkeypatch.syspath_prepend(project)

@@ -78,6 +78,7 @@ with_option = click.option(
     metavar="MODULE",
     expose_value=False,
     callback=_load,
+    is_eager=True,
     help="Load a module or a .py file first: masks and projections that it defines are known. May be said again.",
 )
 _COMMON = (

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, timed, with_option
 
 if TYPE_CHECKING:
     from jagged_quilt.foundation.json_types import Facts
@@ -39,6 +39,7 @@ class _Exporters(click.Group):
 
 
 @click.command("export", cls=_Exporters)
+@with_option
 def command() -> None:
     """Write for other programs: weights, maps, meshes, scenes, materials, shader source, or a bundle of all of it."""
 
