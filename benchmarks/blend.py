@@ -184,27 +184,27 @@ def chosen(block, scratch):
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
     slots, samples, mix, mapped = scratch.slots, scratch.samples, scratch.mix, scratch.mapping.mapped
-    read, spot, around, heights, weight = slots.read, samples.spot, samples.around, samples.heights, mix.weight
-    b, between = rows_of.B, spot.between
+    read, spot, heights, weight = slots.read, samples.spot, samples.heights, mix.weight
+    b = rows_of.B
     for _ in range(times):
         if phase == 0:
             _spread_kernels.spread(points, plan, scratch)
         elif phase == 1:
             _mapping_kernels.map_block(most, points, plan, scratch)
         elif phase == 2:
-            _sample_kernels.locate((9, 8), -1, False, (0, 0, 1), 1, 0, mapped, read, spot)
+            _sample_kernels.locate((9, 8), -1, False, (0, 0, 1, 0), 1, mapped, read, spot)
         elif phase == 3:
             _sample_kernels.fetch(1, 3, pages.texels, 2, samples)
         elif phase == 4:
-            _sample_kernels.add_heights(0, 1, 3, 8, around, between, spot.shares, heights, read.values, mix.tallness)
+            _sample_kernels.add_heights(0, 1, 3, 8, samples, read.values, mix.tallness)
         elif phase == 5:
             _mix_kernels.weigh(most, read.values, mix)
         elif phase == 6:
             _mix_kernels.weigh_pass(0, 1, spot.shares, mix.slot_share, weight)
-            _mix_kernels.mix_colour(1, 0, 8, around, between, weight, mix.channels)
-            _mix_kernels.mix_data(1, 6, 12, around, between, weight, mix.channels)
-            _mix_kernels.mix_data(1, 7, 12, around, between, weight, mix.channels)
-            _mix_kernels.mix_normals(1, 0, (12, 12), (4, 5), rows_of.TILT, around, between, weight, mapped, mix.sums)
+            _mix_kernels.mix_colour(1, 0, 8, samples, weight, mix.channels)
+            _mix_kernels.mix_data(1, 6, 12, samples, weight, mix.channels)
+            _mix_kernels.mix_data(1, 7, 12, samples, weight, mix.channels)
+            _mix_kernels.mix_normals(1, (0, rows_of.TILT), (12, 12), (4, 5), samples, weight, mapped, mix.sums)
             _mix_kernels.mix_height(1, heights, weight, mix.sums)
         elif phase == 7:
             _mix_kernels.tilt_normals(False, rows_of.TILT, rows_of.NORMAL, scratch.mapping.frame, mix.sums)

@@ -369,8 +369,7 @@ def test_a_mask_whose_answer_changes_is_weighed_anew(project, monkeypatch):
         MASK_KINDS["whole"] = importlib.import_module("own_masks").Whole
         quilt = jq.read_quilt(project / "job.quilt.toml")
         layers = (quilt.layers[0], replace(quilt.layers[1], mask=MASK_KINDS["whole"]()))
-        monkeypatch.setattr(quilt, "layers", layers)
-        made = jq.run(quilt, "weigh")["weigh"]
+        made = jq.run(replace(quilt, layers=layers), "weigh")["weigh"]
         return made.fresh, round(jq.open_weights(made.folder).shares()["salt"], 2)
 
     try:

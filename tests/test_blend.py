@@ -446,9 +446,9 @@ def loops_in_lanes():
     scratch, mappings = k.scratch_for(1, 1, 1, 2), np.zeros(1, k.MAPPING)
     frame, lookup, mapped, shares, sharing, _, patches, turns, plane_weight = rows = scratch.mapping
     read, *_, taps = slots = scratch.slots
-    spot, around, heights, *_ = scratch.samples
+    spot, _, heights, *_ = samples = scratch.samples
     tallness, _, slot_share, _, weight, scaled, _, channels, sums, steps = mix = scratch.mix
-    between, mips, values = spot.between, (1, 1), read.values
+    mips, values = (1, 1), read.values
     yield _mapping_kernels.look_up, (False, False, frame, lookup)
     yield _mapping_kernels.map_flat, (0, 1, mappings, rows)
     yield _mapping_kernels.map_by_uv, (0, mappings, rows)
@@ -459,21 +459,21 @@ def loops_in_lanes():
     yield _plane_kernels.weigh_planes, (0, 0, shares, values, read.plane_weights)
     yield _lane_kernels.largest, (0, read.plane_weights)
     yield _sample_kernels.plan_taps, (0, 0, 0, 0, mapped, read, taps)
-    yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0), 0, 0, mapped, read, spot)
-    yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0), 0, 0, mapped, slots, spot)
+    yield _sample_kernels.locate, (mips, 0, False, (0, 0, 0, 0), 0, mapped, read, spot)
+    yield _sample_kernels.locate_any, (mips, 0, 0, (0, 0, 0, 0), 0, mapped, slots, spot)
     yield _sample_set_kernels.choose_patches, (0, 0, mapped, values, patches)
     yield _sample_set_kernels.turn_patch, (0, 0, patches, values, turns)
     yield _sample_set_kernels.turn_plane, (0, 0, turns, mapped, mapped)
     yield _sample_set_kernels.weigh_patch, (0, 0, plane_weight, patches, read.plane_weights)
-    yield _sample_kernels.add_heights, (0, 0, 0, 0, around, between, spot.shares, heights, values, tallness)
+    yield _sample_kernels.add_heights, (0, 0, 0, 0, samples, values, tallness)
     yield _sample_kernels.add_flat_heights, (0, 0, np.float32(1), spot.shares, heights, values, tallness)
     yield _mix_kernels.weigh, (1, values, mix)
     yield _mix_kernels.weigh_pass, (0, 0, spot.shares, slot_share, weight)
-    yield _mix_kernels.mix_colour, (0, 0, 0, around, between, weight, channels)
-    yield _mix_kernels.mix_data, (0, 0, 0, around, between, weight, channels)
-    yield _mix_kernels.mix_normals, (0, 0, (0, 0), (0, 1), 0, around, between, weight, mapped, sums)
-    yield _mix_kernels.mix_diffuse, (0, 0, 0, 0, around, between, weight, values, channels)
-    yield _mix_kernels.mix_tuned, (0, 0, 0, 0, around, between, weight, values, channels, True)
+    yield _mix_kernels.mix_colour, (0, 0, 0, samples, weight, channels)
+    yield _mix_kernels.mix_data, (0, 0, 0, samples, weight, channels)
+    yield _mix_kernels.mix_normals, (0, (0, 0), (0, 0), (0, 1), samples, weight, mapped, sums)
+    yield _mix_kernels.mix_diffuse, (0, 0, 0, 0, samples, weight, values, channels)
+    yield _mix_kernels.mix_tuned, ((0, True), 0, 0, 0, samples, weight, values, channels)
     yield _mix_kernels.scale_slopes, (0, weight, values, scaled)
     yield _mix_kernels.mix_height, (0, heights, weight, sums)
     yield _mix_kernels.tilt_normals, (False, k.TILT, k.NORMAL, frame, sums)

@@ -347,7 +347,7 @@ def test_a_quilt_of_more_than_is_held_bakes_the_same(tmp_path, monkeypatch):
     assert code == 2
     assert "name their --store" in told
     found = jq.read_quilt(quilt)
-    monkeypatch.setattr("jagged_quilt.quiltfile.quilt.HELD_TEXELS", 100)
-    found.shelf = jq.DiskStore(tmp_path / "held")
+    monkeypatch.setattr("jagged_quilt.quiltfile.loaded.HELD_TEXELS", 100)
+    found = found.with_work(jq.DiskStore(tmp_path / "held"))
     assert found.terrain.shelf is not None
     assert np.array_equal(found.terrain.heights, jq.read_quilt(quilt).ground.read(tmp_path).heights)

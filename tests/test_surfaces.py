@@ -255,7 +255,7 @@ class TestHeightmaps:
         assert np.allclose(quilt.terrain.heights, stored / 65535 * 4, atol=1e-4)
         write_image(project / "metres.exr", np.full((4, 4, 1), 7.5, np.float32))
         (project / "job.quilt.toml").write_text(QUILT.replace("ground.png", "metres.exr").replace("heights = [0.0, 4.0]\n", ""))
-        assert jq.read_quilt(project / "job.quilt.toml").heights == (7.5, 7.5)
+        assert jq.read_quilt(project / "job.quilt.toml").loaded.heights == (7.5, 7.5)
 
 
 class TestCubic:

@@ -127,8 +127,9 @@ def weigh_pass(k, sample, shares, slot_share, weight):
 
 
 @lanes
-def mix_colour(sample, array, texels, around, between, weight, channels):
+def mix_colour(sample, array, texels, samples, weight, channels):
     """Add three sRGB-encoded channels of an array by weight, as linear light."""
+    around, between = samples.around, samples.spot.between
     m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
     s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
     spot = spot_row(sample, 0)
@@ -146,8 +147,9 @@ def mix_colour(sample, array, texels, around, between, weight, channels):
 
 
 @lanes
-def mix_data(sample, channel, texels, around, between, weight, channels):
+def mix_data(sample, channel, texels, samples, weight, channels):
     """Add one channel, counted over all arrays, by weight, as it is."""
+    around, between = samples.around, samples.spot.between
     mask, scale = channel_bits(channel % 4)
     spot = spot_row(sample, 0)
     for t in range(B):
@@ -161,8 +163,9 @@ def mix_data(sample, channel, texels, around, between, weight, channels):
 
 
 @lanes
-def mix_diffuse(k, sample, array, texels, around, between, weight, values, channels):
+def mix_diffuse(k, sample, array, texels, samples, weight, values, channels):
     """As `mix_colour`, with the colours multiplied by a matrix of the layer's first."""
+    around, between = samples.around, samples.spot.between
     m0, m1, m2 = np.uint32(0xFF), np.uint32(0xFF00), np.uint32(0xFF0000)
     s0, s1, s2 = BYTE_SCALE, np.float32(BYTE_SCALE / np.float32(256)), np.float32(BYTE_SCALE / np.float32(65536))
     spot = spot_row(sample, 0)
@@ -193,8 +196,12 @@ def mix_diffuse(k, sample, array, texels, around, between, weight, values, chann
 
 
 @lanes
-def mix_tuned(k, sample, channel, texels, around, between, weight, values, channels, is_occlusion):
-    """As `mix_data`: roughness with the layer's offset, or occlusion as strong as the layer has it."""
+def mix_tuned(tuning, sample, channel, texels, samples, weight, values, channels):
+    """As `mix_data`: roughness with the layer's offset, or occlusion as strong as the layer has it.
+
+    tuning : the slot, and whether it is occlusion.
+    """
+    (k, is_occlusion), around, between = tuning, samples.around, samples.spot.between
     mask, scale = channel_bits(channel % 4)
     row = slot_row(k, Slot.OCCLUSION_STRENGTH if is_occlusion else Slot.ROUGHNESS_OFFSET)
     spot = spot_row(sample, 0)
@@ -215,16 +222,16 @@ def scale_slopes(k, weight, values, scaled):
 
 
 @lanes
-def mix_normals(sample, start, texels, channels, tilt, around, between, weight, mapped, sums):
+def mix_normals(sample, plane, texels, channels, samples, weight, mapped, sums):
     """Add the slopes of two-channel normals by weight, as vectors along the gradients of u and v.
 
     A detail normal (x, y, z) in the image's own axes has the slopes -x / z along u and y / z along v; the surface's normal
     tilts by x / z grad u - y / z grad v (the surface gradient, Mikkelsen 2020).
 
-    start : the plane's first row in `mapped`.
+    plane : its first row in `mapped`, and the row of sums that its normals tilt.
     texels, channels : the first rows of the texels that hold x and y, and which channels those are.
-    tilt : the row of sums that they tilt.
     """
+    (start, tilt), around, between = plane, samples.around, samples.spot.between
     mask_x, scale_x = channel_bits(channels[0] % 4)
     mask_y, scale_y = channel_bits(channels[1] % 4)
     spot = spot_row(sample, 0)
@@ -278,24 +285,24 @@ def mix_roles(sample, only, weight, plan, scratch):
     only : a group of roles, -1 for those of none, or -2 for all.
     """
     samples, mix, arrays = scratch.samples, scratch.mix, plan.is_colour.shape[0]
-    around, between, values = samples.around, samples.spot.between, scratch.slots.read.values
+    values = scratch.slots.read.values
     k = samples.slot[INDEX(sample)]
     for array in range(arrays):
         texels = texel_row(sample, arrays, array, 0)
         if only != -2 and plan.group_of[4 * array] != only:
             pass
         elif plan.is_tuned and array == plan.role_row[DIFFUSE] // 4:
-            mix_diffuse(k, sample, array, texels, around, between, weight, values, mix.channels)
+            mix_diffuse(k, sample, array, texels, samples, weight, values, mix.channels)
         elif plan.is_colour[array]:
-            mix_colour(sample, array, texels, around, between, weight, mix.channels)
+            mix_colour(sample, array, texels, samples, weight, mix.channels)
         for channel in range(4 * array, 4 * array + 4):
             if only != -2 and plan.group_of[channel] != only:
                 continue
             if plan.is_tuned and (channel == plan.role_row[ROUGHNESS] or channel == plan.role_row[OCCLUSION]):
                 is_occlusion = channel == plan.role_row[OCCLUSION]
-                mix_tuned(k, sample, channel, texels, around, between, weight, values, mix.channels, is_occlusion)
+                mix_tuned((k, is_occlusion), sample, channel, texels, samples, weight, values, mix.channels)
             elif plan.mixed[channel]:
-                mix_data(sample, channel, texels, around, between, weight, mix.channels)
+                mix_data(sample, channel, texels, samples, weight, mix.channels)
     start = plane_row(scratch.slots.mapped_at[INDEX(samples.sample_set[INDEX(sample)])], samples.plane[INDEX(sample)], 0)
     for which in range(2 if plan.role_row.shape[0] > COAT_NORMAL else 1):
         output = COAT_NORMAL if which else NORMAL
@@ -308,7 +315,7 @@ def mix_roles(sample, only, weight, plan, scratch):
             slopes = mix.scaled
         tilt = COAT_TILT if which else TILT
         texels_of = texel_row(sample, arrays, channels[0] // 4, 0), texel_row(sample, arrays, channels[1] // 4, 0)
-        mix_normals(sample, start, texels_of, channels, tilt, around, between, slopes, scratch.mapping.mapped, mix.sums)
+        mix_normals(sample, (start, tilt), texels_of, channels, samples, slopes, scratch.mapping.mapped, mix.sums)
     high = plan.role_row[HEIGHT]
     if only == -2 or (plan.group_of[INDEX(high)] if high >= 0 else -1) == only:
         mix_height(sample, samples.heights, weight, mix.sums)

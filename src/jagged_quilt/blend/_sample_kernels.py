@@ -87,17 +87,17 @@ def _turns(u, tiles):
 
 
 @lanes
-def locate(mips, level, is_far, at_hand, sample, start, mapped, read, spot):
+def locate(mips, level, is_far, at_hand, sample, mapped, read, spot):
     """Fill where the upper and the lower two texels around each lane's sample begin, the position between them, and its share.
 
     mips : how many bits a slice's side has, and how many slices there are.
-    at_hand : which slot, sample set and plane.
+    at_hand : which slot, sample set and plane, and the first row of the set's mapping in `mapped`.
     is_far : whether positions have residuals.
-    start : the first row of the slot's mapping in `mapped`.
     level : -1 reads the full size only; 0 the mip level that the footprint chooses and 1 the next smaller one, which share
         by how far the footprint lies between them. A lane without a share reads texel 0, which is always in the cache.
     """
-    (values, plane_weights), (at, between, shares), (side_bits, slice_count), (k, sample_set, plane) = read, spot, mips, at_hand
+    (values, plane_weights), (at, between, shares), (side_bits, slice_count) = read, spot, mips
+    k, sample_set, plane, start = at_hand
     highest, last, full = np.float32(side_bits), np.float32(side_bits - 1), np.int32(1 << side_bits)
     upper, lower = spot_row(sample, 0), spot_row(sample, 1)
     for t in range(B):
@@ -153,10 +153,10 @@ def _folded(i, wrap, sides):
 
 
 @lanes
-def locate_any(mips, level, tap, at_hand, sample, start, mapped, slots, spot):
+def locate_any(mips, level, tap, at_hand, sample, mapped, slots, spot):
     """The same for layers of any wrap mode and filter; `tap` is which of several samples along the footprint."""
     (values, plane_weights), taps = slots.read, slots.taps
-    (at, between, shares), (side_bits, slice_count), (k, sample_set, plane) = spot, mips, at_hand
+    (at, between, shares), (side_bits, slice_count), (k, sample_set, plane, start) = spot, mips, at_hand
     highest, full = np.float32(side_bits), np.int32(1 << side_bits)
     last = np.float32(max(side_bits - 1, 0))
     upper, lower, weight_at = spot_row(sample, 0), spot_row(sample, 1), weight_row(sample_set, plane)
@@ -207,8 +207,9 @@ def locate_any(mips, level, tap, at_hand, sample, start, mapped, slots, spot):
 
 
 @lanes
-def add_heights(k, sample, channel, texels, around, between, shares, heights, slots, tallness):
+def add_heights(k, sample, channel, texels, samples, slots, tallness):
     """Decode the height of each lane's sample, and add its share to how high the slot is."""
+    (_, between, shares), around, heights = samples.spot, samples.around, samples.heights
     mask, scale = channel_bits(channel)
     spot = spot_row(sample, 0)
     for t in range(B):
@@ -239,14 +240,14 @@ def find_samples(k, sample_set, plane, group, passes, plan, pages, scratch):
     read, shares, mips = slots.read, samples.spot.shares, (pages.side_bits, pages.slice_count)
     start, is_far = slots.mapped_at[INDEX(sample_set)], scratch.mapping.users[INDEX(plan.mappings.shape[0])] > 0
     several = 1 if plan.is_plain else int(plan_taps(k, sample_set, plane, start, mapped, read, slots.taps))
-    at_hand = (k, sample_set, plane)
+    at_hand = (k, sample_set, plane, start)
     for tap in range(several):
         for step in range(2 if pages.levels > 1 else 1):
             level = step if pages.levels > 1 else -1
             if plan.is_plain:
-                locate(mips, level, is_far, at_hand, passes, start, mapped, read, samples.spot)
+                locate(mips, level, is_far, at_hand, passes, mapped, read, samples.spot)
             else:
-                locate_any(mips, level, tap, at_hand, passes, start, mapped, slots, samples.spot)
+                locate_any(mips, level, tap, at_hand, passes, mapped, slots, samples.spot)
             if pages.levels > 1 and not largest(passes, shares) > 0:
                 continue
             samples.slot[INDEX(passes)], samples.plane[INDEX(passes)] = k, plane
@@ -273,7 +274,6 @@ def _take_back(sample, plan, scratch):
 def read_passes(passes, plan, pages, scratch):
     """Read the texels of every pass, and how high each slot is."""
     samples, slots, tallness = scratch.samples, scratch.slots.read.values, scratch.mix.tallness
-    (_, between, shares), around, heights = samples.spot, samples.around, samples.heights
     arrays, high = plan.is_colour.shape[0], plan.role_row[HEIGHT]
     for sample in range(passes):
         k, group = samples.slot[INDEX(sample)], samples.group[INDEX(sample)]
@@ -282,8 +282,8 @@ def read_passes(passes, plan, pages, scratch):
             continue  # it is read for other roles
         if high >= 0:
             texels = texel_row(sample, arrays, high // 4, 0)
-            add_heights(k, sample, high % 4, texels, around, between, shares, heights, slots, tallness)
+            add_heights(k, sample, high % 4, texels, samples, slots, tallness)
         else:
-            add_flat_heights(k, sample, plan.neutral[HEIGHT], shares, heights, slots, tallness)
+            add_flat_heights(k, sample, plan.neutral[HEIGHT], samples.spot.shares, samples.heights, slots, tallness)
         if plan.per_map.shape[0] > 0:
             _take_back(sample, plan, scratch)

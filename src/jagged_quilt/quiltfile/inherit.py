@@ -11,7 +11,7 @@ from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.image_limits import ImageLimits
-from jagged_quilt.quiltfile.loaded import HELD_TEXELS
+from jagged_quilt.quiltfile import loaded
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.schema import AdoptTable
 from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
@@ -74,5 +74,5 @@ def rehomed(quilt: Quilt, found: Adopted) -> WeightMap:
 def _room_for(quilt: Quilt, files: Sequence[str]) -> ArrayStore:
     """Where images lie: on the shelf if they are more than can be held."""
     first, shelf = quilt.folder / files[0] if files else quilt.folder, quilt.loaded.shelf
-    held = not first.is_file() or math.prod(image_size(first, quilt.table.images)) <= HELD_TEXELS
+    held = not first.is_file() or math.prod(image_size(first, quilt.table.images)) <= loaded.HELD_TEXELS
     return MEMORY if held or shelf is None else shelf

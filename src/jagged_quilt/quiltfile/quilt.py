@@ -13,7 +13,7 @@ from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.path_guard import PathGuard
-from jagged_quilt.foundation.progress import Progress
+from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -89,7 +89,7 @@ class Quilt:
         there = [f"{len(self.sources)} swatches", f"{len(self.layers)} layers", f"{len(self.table.mesh)} meshes"]
         return f"<Quilt {self.path.name}: {', '.join(there)}>"
 
-    def with_work(self, shelf: DiskStore, progress: Progress) -> Quilt:
+    def with_work(self, shelf: DiskStore, progress: Progress = silent) -> Quilt:
         """Return the same quilt for work: large arrays lie on a shelf, and reading meshes is heard of."""
         return replace(self, loaded=self.loaded.with_work(shelf, progress))
 

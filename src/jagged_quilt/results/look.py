@@ -222,7 +222,7 @@ class Look:
         before = self._results
         results = Results(quilt, self._out, threads=self._threads, progress=self._progress)
         if before is not None and changed is not None:
-            quilt.loaded.take_over(before.quilt.loaded, {each.resolve() for each in self._missed})
+            results.quilt.loaded.take_over(before.quilt.loaded, {each.resolve() for each in self._missed})
             results.take_over(before)
         self._results, self._missed, self._is_wrong = results, set(), False
         return results

@@ -16,8 +16,8 @@ from jagged_quilt.foundation.errors import FileError, QuiltWarning
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.quiltfile import loaded
 from jagged_quilt.quiltfile.inherit import inherited_by
-from jagged_quilt.quiltfile.loaded import HELD_TEXELS
 from jagged_quilt.quiltfile.packing import every_source
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.results.audits import OWN_IMAGES
@@ -160,5 +160,5 @@ class Project:
     def _room_for(self, folder: Path) -> ArrayStore:
         """Where weights of a folder lie: on the shelf if they are more than can be held."""
         first = folder / "weights_0.png"
-        large = first.is_file() and math.prod(image_size(first, OURS)) > HELD_TEXELS
+        large = first.is_file() and math.prod(image_size(first, OURS)) > loaded.HELD_TEXELS
         return self.shelf if large else MEMORY
