@@ -180,7 +180,7 @@ def chosen(block, scratch):
     return _spread_kernels.choose_points(block, SIDE * SIDE, SIDE, scratch.who)
 
 
-@numba.njit(cache=True)
+@numba.njit
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
     slots, samples, mix, mapped = scratch.slots, scratch.samples, scratch.mix, scratch.mapping.mapped

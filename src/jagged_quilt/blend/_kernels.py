@@ -22,7 +22,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jagged_quilt.blend._lane_kernels import exp2, lane, largest, log2, plane_row, slot_row, weight_row
+from jagged_quilt.blend._lane_kernels import clear, exp2, lane, largest, log2, plane_row, slot_row, weight_row
 from jagged_quilt.blend._mapping_kernels import map_block
 from jagged_quilt.blend._mix_kernels import begin_heights, encode, keep_above, mix_pass, resolve, weigh, weigh_pairs
 from jagged_quilt.blend._rows import (
@@ -35,7 +35,6 @@ from jagged_quilt.blend._rows import (
     SUM_ROWS,
     SURVEYED_ROWS,
     TILT,
-    B,
     Plane,
     Slot,
     Survey,
@@ -55,14 +54,9 @@ def blend_block(points, plan, pages, scratch):
     if plan.extra > 0:
         map_sample_sets(most, points, plan, scratch)
     begin_heights(most, plan.is_tuned, slots.read.values, mix.tallness)
-    for t in range(B):
-        mix.sums[lane(HEIGHT, t)] = F0
-    for row in range(TILT, SUM_ROWS):
-        for t in range(B):
-            mix.sums[lane(row, t)] = F0
-    for channel in range(4 * plan.is_colour.shape[0]):
-        for t in range(B):
-            mix.channels[lane(channel, t)] = F0
+    clear(HEIGHT, HEIGHT + 1, mix.sums)
+    clear(TILT, SUM_ROWS, mix.sums)
+    clear(0, 4 * plan.is_colour.shape[0], mix.channels)
     passes = np.int64(0)  # a plain 0 would compile what it is given to once more
     for k in range(most):
         for beside in range(1 + plan.extra):

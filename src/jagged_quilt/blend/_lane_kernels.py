@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jagged_quilt.blend._rows import F1, F2, INDEX, B, Plane, Slot
+from jagged_quilt.blend._rows import F0, F1, F2, INDEX, B, Plane, Slot
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 # log2(m) for 1 <= m < 2 is (m - 1) + (m - 1) (2 - m) times this polynomial, within 2.3e-6.
@@ -20,6 +20,13 @@ E2, E3 = np.float32(0.0108446003), np.float32(0.00189684984)
 def lane(row, t):
     """Where lane t of a row stands in its buffer."""
     return INDEX(row) * INDEX(B) + INDEX(t)
+
+
+@inlined
+def clear(first, end, rows):
+    """Fill the rows from one to before another with 0."""
+    for i in range(first * B, end * B):
+        rows[INDEX(i)] = F0
 
 
 @inlined

@@ -11,6 +11,7 @@ from jagged_quilt.blend._film_kernels import add_films
 from jagged_quilt.blend._lane_kernels import (
     as_bits,
     as_number,
+    clear,
     dot,
     lane,
     largest,
@@ -48,9 +49,7 @@ FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are fin
 @inlined
 def begin_heights(most, is_tuned, values, tallness):
     """Begin each slot's height with its offset."""
-    for k in range(most):
-        for t in range(B):
-            tallness[lane(k, t)] = F0
+    clear(0, most, tallness)
     for k in range(most if is_tuned else 0):
         for t in range(B):
             tallness[lane(k, t)] = values[lane(slot_row(k, Slot.HEIGHT_OFFSET), t)]
