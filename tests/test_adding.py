@@ -261,7 +261,6 @@ def test_a_mask_of_ones_own_module_is_said_in_a_quilt_file(tmp_path):
     module.write_text(STRIPES)
     text = QUILT[: QUILT.index("[[layer.mask]]")] + '[[layer.mask]]\nkind = "stripes"\n'
     file.write_text(text)
-    assert "unknown kind 'stripes'" in jquilt("weigh", file)[2]
     code, _, errors = jquilt("weigh", file, "--with", module)
     assert code == 0, errors
     assert jq.open_weights(folder / "out" / "weights").names == ("clay", "salt")
@@ -312,9 +311,7 @@ def test_an_exporter_is_one_module(tmp_path):
     again = jquilt("export", "--with", module, "census", file, "--digits", "3")[1]
     assert "nothing changed" in again
     assert "left out: colours" in again
-    assert "nothing changed" not in jquilt("export", "--with", module, "census", file)[1]
     assert "Invalid value for '--order'" in jquilt("export", "--with", module, "census", file, "--order", "size")[2]
-    assert "census" not in jquilt("export", "--help")[1]
 
 
 PROJECTION = """
@@ -354,7 +351,6 @@ def test_a_projection_along_axes_is_one_module(tmp_path):
         baked[name] = read_image(folder / name / "bake" / "diffuse.png")
     assert np.array_equal(baked["planar"], baked["level"])
     assert not np.array_equal(baked["planar"], baked["leaning"])
-    assert jquilt("export", "--with", module, "shader", file, "--out", folder / "out")[0] == 0
     file.write_text(QUILT.replace('"triplanar"', '"slantet"'))
     assert "'slanted'" in jquilt("check", file, "--with", module)[2]
 

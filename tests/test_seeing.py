@@ -130,7 +130,7 @@ class TestGround:
         assert fields.curvature(4.0) is fields.curvature(4.0)
         assert fields.ambient_occlusion(4.0) is not fields.ambient_occlusion(5.0)
         mask = jq.Distance(jq.HeightBand(0, 2), 0, 1, texels=32)
-        assert mask.on(fields).measured is jq.Distance(jq.HeightBand(0, 2), -1, 3, texels=32).on(fields).measured
+        assert mask.on(fields).of_surface is jq.Distance(jq.HeightBand(0, 2), -1, 3, texels=32).on(fields).of_surface
 
     def test_joined_points_keep_what_all_have(self):
         one = jq.Points.of(np.zeros((2, 3)), np.ones((2, 3)), uv=np.zeros((2, 2)), colour=np.ones((2, 4)))

@@ -1,4 +1,4 @@
-"""The door by which every file comes in: whatever its reader stumbles over becomes one clear line."""
+"""Reading people's files: whatever a reader stumbles over becomes one clear line."""
 
 from __future__ import annotations
 
@@ -15,20 +15,21 @@ from jagged_quilt.foundation.errors import FileError, QuiltError
 P = ParamSpec("P")
 R = TypeVar("R")
 _LONGEST = 200  # characters of another's words
-_HASHED = ("image file", "heightmap")  # what results are stamped by, apart from being read
 
 Looks = tuple[int, int, int]
 
 
 @contextmanager
-def reading(path: Path | str, kind: str, refused: type[FileError] = FileError) -> Iterator[None]:
+def reading(path: Path | str, kind: str, refused: type[FileError] = FileError, *, watched: bool = False) -> Iterator[None]:
     """Read a file inside; whatever goes wrong there is raised as `refused`, naming the file and its kind.
+
+    watched : whether results are stamped by the file, so that every `Watch` is to see how it looks.
 
     Our own errors go through as they are. What is no regular file (a device, a pipe) is refused before it is opened.
     """
     try:
         before = check_regular(path, kind)
-        if kind in _HASHED:
+        if watched:
             note_looks(path)
         yield
         after = looks_of(path) if before is not None else None
@@ -49,14 +50,16 @@ def reading(path: Path | str, kind: str, refused: type[FileError] = FileError) -
         raise refused(f"{path}: this {kind} is damaged, or not what its name says ({told}); get it again") from error
 
 
-def reads(kind: str, refused: type[FileError] = FileError) -> Callable[[Callable[P, R]], Callable[P, R]]:
-    """Let a function whose first argument is a path read by the door."""
+def reads(
+    kind: str, refused: type[FileError] = FileError, *, watched: bool = False
+) -> Callable[[Callable[P, R]], Callable[P, R]]:
+    """Let a function whose first argument is a path run within `reading`."""
 
     def of(function: Callable[P, R]) -> Callable[P, R]:
         @functools.wraps(function)
         def read(*given: P.args, **named: P.kwargs) -> R:
             path: Any = given[0] if given else next(iter(named.values()))
-            with reading(path, kind, refused):
+            with reading(path, kind, refused, watched=watched):
                 return function(*given, **named)
 
         return read

@@ -89,7 +89,7 @@ class Image:
     channels: tuple[str, ...]
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     """Return the texels of an image file as they are stored; half floats become float32.
 
@@ -103,7 +103,7 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     return read_channels(path, limits).texels
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
@@ -134,7 +134,7 @@ def read_channels_into(room: ArrayStore, path: Path | str, limits: ImageLimits =
     return Image(texels, names)
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image, NumberFacts]:
     """Return an image whose texels may be of any type of number, and what the file says that its numbers mean.
 
@@ -147,7 +147,7 @@ def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image,
     return _read_with_library(path, limits, _NUMBERS), number_facts(path)
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def number_facts(path: Path) -> NumberFacts:
     """Return what a TIFF file says that its numbers mean; of other files nothing is known."""
     if path.suffix.lower() not in (".tif", ".tiff"):
@@ -178,7 +178,7 @@ def _number_or_none(text: str) -> float | None:
     return number if math.isfinite(number) else None
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
@@ -189,7 +189,7 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     _spec_of(path, limits)
 
 
-@reads("image file", ImageError)
+@reads("image file", ImageError, watched=True)
 def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
     if not path.is_file():
@@ -210,7 +210,7 @@ def image_bands(
     A file whose rows cannot be read one after the other (KTX2, one that is to be turned) comes as one band. Raises
     `ImageError` as `read_channels` does, where the trouble begins.
     """
-    with reading(path, "image file", ImageError):
+    with reading(path, "image file", ImageError, watched=True):
         yield from _bands(path, limits, texels, kinds)
 
 

@@ -56,7 +56,7 @@ class ByteOrder(Choice):
     BIG = "big"
 
 
-@reads("heightmap")
+@reads("heightmap", watched=True)
 def read_heightmap(
     path: Path | str,
     heights: tuple[float, float] | None = None,
@@ -194,7 +194,7 @@ def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_])
     return filled(metres, missing)
 
 
-@reads("heightmap")
+@reads("heightmap", watched=True)
 def size_of_heightmap(
     path: Path, form: HeightForm, samples: tuple[int, int] | None, limits: ImageLimits = LIMITS
 ) -> tuple[int, int]:
