@@ -1,5 +1,6 @@
 """What goes to engines: maps by their conventions, scenes, materials and bundles, each read by somebody else."""
 
+import ast
 import json
 import re
 import shutil
@@ -482,6 +483,17 @@ class TestCommand:
             code, _, errors = jquilt("export", *words[:1], quilt, *words[1:])
             assert (code, why in errors) == (2, True), errors
         assert "say what to write before the quilt file" in jquilt("export", quilt)[2]
+
+    def test_what_is_listed_is_what_there_is(self):
+        """Without loading it: the help of the group answers at once."""
+        from jagged_quilt.results.exports import EXPORTERS
+
+        code = (
+            "import sys; from jagged_quilt.cli.export import _summaries; print(_summaries()); assert 'numpy' not in sys.modules"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        ours = {key: kind for key, kind in EXPORTERS.items() if kind.__module__.startswith("jagged_quilt.")}
+        assert ast.literal_eval(done.stdout) == {key: kind.__doc__.partition("\n")[0] for key, kind in ours.items()}
 
 
 class TestTiledParts:

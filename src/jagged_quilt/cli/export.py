@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ast
+import sys
 import typing
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -22,9 +24,11 @@ class _Exporters(click.Group):
     """Lists the exporters that there are, and makes a command of each: its options are the exporter's own fields."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        from jagged_quilt.results.exports import EXPORTERS
+        return sorted(_summaries())
 
-        return sorted(EXPORTERS)
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(sorted(_summaries().items()))
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         from jagged_quilt.results.exports import EXPORTERS
@@ -36,6 +40,20 @@ class _Exporters(click.Group):
             known = ", ".join(self.list_commands(ctx))
             ctx.fail(f"say what to write before the quilt file: jquilt export weights {args[0]}; there are: {known}")
         return super().resolve_command(ctx, args)
+
+
+def _summaries() -> dict[str, str]:
+    """What each exporter writes, by its word: those of the library as their files say it, without loading them, and those of
+    modules that are loaded."""
+    out: dict[str, str] = {}
+    for path in sorted((Path(__file__).parents[1] / "results").glob("export_*.py")):
+        for kind in (each for each in ast.parse(path.read_text(encoding="utf-8")).body if isinstance(each, ast.ClassDef)):
+            said = [line for line in kind.body if isinstance(line, ast.AnnAssign) and ast.unparse(line.target) == "key"]
+            if said and isinstance(said[0].value, ast.Constant):
+                out[str(said[0].value.value)] = (ast.get_docstring(kind) or "").partition("\n")[0]
+    known = sys.modules.get("jagged_quilt.results.exporter")
+    kinds: dict[str, type[Exporter]] = known.EXPORTERS if known else {}
+    return out | {key: (kind.__doc__ or "").partition("\n")[0] for key, kind in kinds.items()}
 
 
 @click.command("export", cls=_Exporters)

@@ -3,15 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from importlib import import_module
 from pathlib import Path
+from pkgutil import iter_modules
 
-from jagged_quilt.results import (  # noqa: F401  (they make their exporters known)
-    export_bundle,
-    export_maps,
-    export_scene,
-    export_shader,
-    export_weights,
-)
 from jagged_quilt.results.exporter import EXPORTERS, Exporter
 from jagged_quilt.results.pictures import picture_inputs
 from jagged_quilt.results.results import Results
@@ -19,6 +14,10 @@ from jagged_quilt.results.step import Files, Made, Step
 from jagged_quilt.results.weigh_steps import weigh_inputs
 
 __all__ = ["EXPORTERS", "export"]
+
+for _each in iter_modules([str(Path(__file__).parent)]):
+    if _each.name.startswith("export_"):  # each makes its exporters known
+        import_module(f"jagged_quilt.results.{_each.name}")
 
 
 def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
