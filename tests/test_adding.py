@@ -311,6 +311,9 @@ def test_an_exporter_is_one_module(tmp_path):
     again = jquilt("export", "--with", module, "census", file, "--digits", "3")[1]
     assert "nothing changed" in again
     assert "left out: colours" in again
+    module.write_text(EXPORTER.replace("{name} {covered", "{name}: {covered"))
+    assert "nothing changed" not in jquilt("export", "--with", module, "census", file, "--digits", "3")[1]
+    assert path.read_text().startswith("clay: ")
     assert "Invalid value for '--order'" in jquilt("export", "--with", module, "census", file, "--order", "size")[2]
 
 
@@ -351,6 +354,9 @@ def test_a_projection_along_axes_is_one_module(tmp_path):
         baked[name] = read_image(folder / name / "bake" / "diffuse.png")
     assert np.array_equal(baked["planar"], baked["level"])
     assert not np.array_equal(baked["planar"], baked["leaning"])
+    module.write_text(PROJECTION.replace("np.radians(self.lean)", "np.radians(0 * self.lean)"))
+    assert jquilt("bake", file, "--with", module, "--out", folder / "leaning")[0] == 0
+    assert np.array_equal(baked["level"], read_image(folder / "leaning" / "bake" / "diffuse.png"))
     file.write_text(QUILT.replace('"triplanar"', '"slantet"'))
     assert "'slanted'" in jquilt("check", file, "--with", module)[2]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import pickle
-import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
@@ -63,7 +62,7 @@ class GroundStamps:
         (layers,), (source,) = baker.layers, baker.sources
         terrain = baker.canvas.terrain
         settings = (__version__, baker.canvas.whole, terrain.size, terrain.between, baker.normals, baker.filter, baker.relief)
-        own = repr([str(uuid.uuid4()) if stamp is None else stamp for stamp in stamps_of([layers, baker.films])])
+        own = repr(stamps_of([layers, baker.films]))
         self._films = {"films": fingerprint(pickle.dumps(baker.films), own)} if baker.films else {}
         self._settings = fingerprint(repr(settings), *(role.key for role in baker.roles))
         self._canvas, self._map = baker.canvas, source if isinstance(source, WeightMap | WeightWindows) else None

@@ -79,7 +79,7 @@ with_option = click.option(
     expose_value=False,
     callback=_load,
     is_eager=True,
-    help="Load a module or a .py file first: masks and projections that it defines are known. May be said again.",
+    help="Load a module or a .py file first: masks, projections and exporters that it defines are known. May be said again.",
 )
 _COMMON = (
     with_option,

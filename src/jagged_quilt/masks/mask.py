@@ -5,10 +5,7 @@ A mask answers 0..1 at every point. Masks are values: `HeightBand(2, 6) * ~Slope
 
 from __future__ import annotations
 
-import inspect
-import linecache
-import sys
-from contextlib import suppress
+import uuid
 from contextvars import ContextVar
 from dataclasses import dataclass, field, fields, is_dataclass, replace
 from typing import Any, ClassVar, Self
@@ -20,7 +17,7 @@ from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
-from jagged_quilt.foundation.files import fingerprint
+from jagged_quilt.foundation.modules import is_ours, source_stamp
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.short_repr import short_repr
@@ -88,28 +85,20 @@ MASK_KINDS: dict[str, type[Mask]] = {}
 """The kinds of mask that quilt files know, by what they call them."""
 
 
-def _source_of(kind: type) -> str | None:
-    """A hash of the source of the module of a class, or of the class alone where the module is no file; else None."""
-    linecache.checkcache()
-    for each in (sys.modules.get(kind.__module__), kind):
-        with suppress(OSError, TypeError):
-            if each is not None:
-                return fingerprint(inspect.getsource(each))
-    return None
+def stamps_of(value: object) -> list[str]:
+    """Return what stands for all masks, projections and other values of a user's own kinds within layers, films or the like.
 
-
-def stamps_of(value: object) -> list[str | None]:
-    """Return the stamps of all masks of a user's own kinds within layers, films or whatever else holds masks."""
+    Of one of which nothing can be known it is something else each time.
+    """
     if isinstance(value, (tuple, list)):
         return [stamp for each in value for stamp in stamps_of(each)]
     if not is_dataclass(value) or isinstance(value, type):
         return []
     inner = [stamp for each in fields(value) for stamp in stamps_of(getattr(value, each.name, None))]
-    return [*inner, value.stamp] if isinstance(value, Mask) and not _is_ours(type(value)) else inner
-
-
-def _is_ours(kind: type) -> bool:
-    return kind.__module__.startswith("jagged_quilt.")
+    if is_ours(type(value)):
+        return inner
+    own = value.stamp if isinstance(value, Mask) else source_stamp(type(value))
+    return [*inner, str(uuid.uuid4()) if own is None else own]
 
 
 class Mask:
@@ -151,7 +140,7 @@ class Mask:
         file or on other modules. None, as where there is no source to read, means that nothing can be known: such results are
         made again each time.
         """
-        return "" if _is_ours(type(self)) else _source_of(type(self))
+        return "" if is_ours(type(self)) else source_stamp(type(self))
 
     def measured(self, points: Points) -> str:
         """Return in words what the mask goes by at the first point."""

@@ -75,7 +75,7 @@ def mesh_inputs(project: Project, number: int) -> Iterator[bytes | str]:
         yield b"" if array is None else array.tobytes()
     yield from (str(mesh.origin), str(table.weights.time), "by shader" * project.on_gpu)
     yield from inputs.mask_files(quilt)
-    yield from inputs.own_masks(quilt)
+    yield from inputs.own_kinds(quilt)
     yield from inputs.flow_files(quilt)
     yield from inputs.films(quilt, table.mesh[number].name)
 
@@ -123,9 +123,9 @@ def _ground_inputs(project: Project) -> Iterator[bytes | str]:
     yield from (str(project.bake_texels), str(table.weights.time), "by shader" * project.on_gpu)
     yield from inputs.flow_files(quilt)
     yield from inputs.films(quilt, GROUND)
+    yield from inputs.own_kinds(quilt)
     if quilt.films_on(GROUND):
         yield from inputs.mask_files(quilt)
-        yield from inputs.own_masks(quilt)
 
 
 def _bake_ground(project: Project, folder: Path, _anew: bool) -> Files:

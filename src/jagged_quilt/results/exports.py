@@ -7,6 +7,7 @@ from importlib import import_module
 from pathlib import Path
 from pkgutil import iter_modules
 
+from jagged_quilt.masks.mask import stamps_of
 from jagged_quilt.results.exporter import EXPORTERS, Exporter
 from jagged_quilt.results.pictures import picture_inputs
 from jagged_quilt.results.results import Results
@@ -36,6 +37,7 @@ def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
 
     def inputs() -> Iterator[bytes | str]:
         yield repr(exporter)
+        yield from stamps_of(exporter)
         yield from picture_inputs(results)
         if results.quilt.table.surface is not None:
             yield from weigh_inputs(results)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import uuid
 from collections.abc import Iterator
 
 from jagged_quilt.foundation.files import digest_of_file, read_bytes
@@ -13,10 +12,9 @@ from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.daub_windows import DaubFile
 
 
-def own_masks(quilt: Quilt) -> list[str]:
-    """Return what the masks of a user's own kinds depend on; of one that cannot tell, something else each time."""
-    found = stamps_of([quilt.layers, quilt.films, quilt.channels, [layer for own in quilt.mesh_layers for _, layer in own]])
-    return [str(uuid.uuid4()) if stamp is None else stamp for stamp in found]
+def own_kinds(quilt: Quilt) -> list[str]:
+    """Return what the masks and projections of a user's own kinds depend on."""
+    return stamps_of([quilt.layers, quilt.films, quilt.channels, [layer for own in quilt.mesh_layers for _, layer in own]])
 
 
 def medleys(quilt: Quilt) -> str:

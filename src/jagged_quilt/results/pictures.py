@@ -139,7 +139,8 @@ def picture_inputs(project: Project) -> Iterator[bytes | str]:
     except QuiltError as error:  # the audit draws what is missing, too
         yield str(error)
     yield from inputs.mask_files(quilt)
-    yield from inputs.own_masks(quilt)
+    yield from inputs.own_kinds(quilt)
+    yield from inputs.flow_files(quilt)
     if quilt.table.sky.image:
         yield read_bytes(quilt.folder / quilt.table.sky.image, "sky image")
     for number in range(len(quilt.table.mesh)):

@@ -57,7 +57,7 @@ def weigh_inputs(project: Project) -> Iterator[bytes | str]:
     yield inputs.daubs(quilt)
     yield from (digest_of_file(quilt.folder / file, "heightmap") for file in table.surface.files)
     yield from inputs.mask_files(quilt)
-    yield from inputs.own_masks(quilt)
+    yield from inputs.own_kinds(quilt)
 
 
 def weigh_stamp(project: Project) -> str:
