@@ -32,6 +32,7 @@ from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.maps.texture_map import stored_values
+from jagged_quilt.masks.mask import stamps_of
 from jagged_quilt.surfaces.uv_canvas import UvBlock, UvCanvas
 from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigh import Weighable
@@ -185,7 +186,8 @@ class Baker:
                 *([layer.far] if layer.far else []),
             ]
             told = (
-                [asdict(each) for each in lies],
+                [(type(each).__name__, asdict(each)) for each in lies],
+                stamps_of(layer.projection),
                 bent_by(layer.projection.warp),
                 layer.softness,
                 layer.meets,

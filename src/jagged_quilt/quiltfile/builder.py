@@ -35,16 +35,16 @@ from jagged_quilt.weights.medley import Medley
 Heights = tuple[float, float]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class Built:
     """What the tables of a quilt file make.
 
     Attributes
     ----------
     layouts : tuple of Layout
-        The arrays to pack.
+        The arrays to pack; of those that nobody named, `layouts_of` leaves out what no swatch needs.
     sources : tuple of SwatchSource
-        Where the swatches come from.
+        Where the swatches come from; nothing of them is read yet.
     layers : tuple of Layer
         From the bottom up.
     channels : tuple of Channel

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 from functools import cached_property
 from pathlib import Path
 
 import numpy as np
 
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.foundation.disk_store import DiskStore
+from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore, DiskStore
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
@@ -68,9 +69,13 @@ class Loaded:
 
     def with_work(self, shelf: DiskStore, progress: Progress) -> Loaded:
         """Return the same, with what is loaded already, for work with a shelf and progress."""
-        out = Loaded.__new__(Loaded)
-        out.__dict__.update(self.__dict__, shelf=shelf, progress=progress)
+        out = copy(self)
+        out.shelf, out.progress = shelf, progress
         return out
+
+    def room_for(self, texels: int) -> ArrayStore:
+        """Where an image of so many texels lies: on the shelf if that is more than can be held."""
+        return MEMORY if self.shelf is None or texels <= HELD_TEXELS else self.shelf
 
     def check(self) -> None:
         """Raise `QuiltFileError` for a camera or lights that cannot be, now and not after an hour."""

@@ -7,7 +7,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.blend.film import Film
 from jagged_quilt.blend.layer import Layer, every_swatch
 from jagged_quilt.foundation.disk_store import DiskStore
@@ -16,9 +15,8 @@ from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.swatch import Swatch
-from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
-from jagged_quilt.quiltfile.builder import build
+from jagged_quilt.quiltfile.builder import Built, build
 from jagged_quilt.quiltfile.checks import check_table
 from jagged_quilt.quiltfile.layer_tables import OWN
 from jagged_quilt.quiltfile.loaded import Loaded
@@ -27,41 +25,24 @@ from jagged_quilt.quiltfile.schema import QuiltTable
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.surfaces.terrain_source import TerrainSource
-from jagged_quilt.weights.channel import Channel
 from jagged_quilt.weights.daub import Daub
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Quilt:
+class Quilt(Built):
     """The objects of a quilt file. Layers are built at once, so that every fault shows; files are read when needed.
+
+    What is built is described by `Built`.
 
     Attributes
     ----------
     where : Locator
         The quilt file, what it says, and where in it something stands.
-    layouts : tuple of Layout
-        The arrays to pack; of those that nobody named, `layouts_of` leaves out what no swatch needs.
-    sources : tuple of SwatchSource
-        Where the swatches come from; nothing of them is read yet.
-    layers : tuple of Layer
-        From the bottom up.
-    channels : tuple of Channel
-        What lies beside the layers, each with the daubs upon it.
-    films : tuple of Film
-        What lies upon the layers; see `films_on`.
-    mesh_layers : tuple of lists of (str, Layer)
-        For each mesh its layers, each with the part that it names.
     loaded : Loaded
         What is loaded of the files that it names.
     """
 
     where: Locator
-    layouts: tuple[Layout, ...]
-    sources: tuple[SwatchSource, ...]
-    layers: tuple[Layer, ...]
-    channels: tuple[Channel, ...]
-    films: tuple[Film, ...]
-    mesh_layers: tuple[list[tuple[str, Layer]], ...]
     loaded: Loaded
     again: Callable[[], Quilt] = field(repr=False)
 
@@ -78,8 +59,7 @@ class Quilt:
         built = build(where, within, lambda: loaded.daubs, lambda: loaded.heights)
         loaded.sources, loaded.mesh_layers = built.sources, built.mesh_layers
         loaded.check()
-        parts = (built.layouts, built.sources, built.layers, built.channels, built.films, built.mesh_layers)
-        return cls(where, *parts, loaded, again)
+        return cls(**vars(built), where=where, loaded=loaded, again=again)
 
     def __reduce__(self) -> tuple[object, ...]:
         """A quilt travels by its file, which is read again."""
