@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
 from pathlib import Path
 
 from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.json_types import Facts
-from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.image_limits import ImageLimits
-from jagged_quilt.quiltfile import loaded
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.schema import AdoptTable
 from jagged_quilt.weights.adopt import Adopted, adopt_colours, adopt_index, adopt_masks, adopt_pairs, adopt_splat
@@ -61,18 +57,13 @@ def inherited_by(quilt: Quilt) -> Adopted:
     """Return the weights that the [adopt] table of a quilt inherits, by their old names."""
     table = quilt.table.adopt
     assert table is not None
+    limits = quilt.table.images
     with quilt.where.at("adopt", "files"):
-        return inherit(table, quilt.folder, quilt.table.images, _room_for(quilt, table.files))
+        room = quilt.loaded.room_for(quilt.folder / "".join(table.files[:1]), limits)
+        return inherit(table, quilt.folder, limits, room)
 
 
 def rehomed(quilt: Quilt, found: Adopted) -> WeightMap:
     """Return inherited weights by the quilt's own layers."""
     with quilt.where.at("adopt", "to"):
         return found.rehomed(quilt.table.adopt.to if quilt.table.adopt else {}, [layer.name for layer in quilt.layers])
-
-
-def _room_for(quilt: Quilt, files: Sequence[str]) -> ArrayStore:
-    """Where images lie: on the shelf if they are more than can be held."""
-    first, shelf = quilt.folder / files[0] if files else quilt.folder, quilt.loaded.shelf
-    held = not first.is_file() or math.prod(image_size(first, quilt.table.images)) <= loaded.HELD_TEXELS
-    return MEMORY if held or shelf is None else shelf

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from copy import copy
 from functools import cached_property
@@ -19,6 +20,8 @@ from jagged_quilt.light.lamps import Light, PointLight, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
+from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh
@@ -73,9 +76,10 @@ class Loaded:
         out.shelf, out.progress = shelf, progress
         return out
 
-    def room_for(self, texels: int) -> ArrayStore:
-        """Where an image of so many texels lies: on the shelf if that is more than can be held."""
-        return MEMORY if self.shelf is None or texels <= HELD_TEXELS else self.shelf
+    def room_for(self, image: Path, limits: ImageLimits) -> ArrayStore:
+        """Where images of the size of one lie: on the shelf if they are more than can be held."""
+        held = not image.is_file() or math.prod(image_size(image, limits)) <= HELD_TEXELS
+        return MEMORY if held or self.shelf is None else self.shelf
 
     def check(self) -> None:
         """Raise `QuiltFileError` for a camera or lights that cannot be, now and not after an hour."""

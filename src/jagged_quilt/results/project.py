@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import warnings
 from collections.abc import Collection, Sequence
 from functools import cached_property
@@ -11,12 +10,10 @@ from pathlib import Path
 from jagged_quilt.arrays.texture_arrays import TextureArrays, open_arrays
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore, DiskStore
+from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, QuiltWarning
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_files import image_size
 from jagged_quilt.maps.swatch_source import SwatchSource
-from jagged_quilt.quiltfile import loaded
 from jagged_quilt.quiltfile.inherit import inherited_by
 from jagged_quilt.quiltfile.packing import every_source
 from jagged_quilt.quiltfile.quilt import Quilt
@@ -150,15 +147,13 @@ class Project:
 
     def _loaded(self, name: str, done: str) -> WeightMap:
         """Load the weights that a step leaves; do it anew, with a warning, where what it left before is damaged."""
+
+        def left(made: Made) -> WeightMap:
+            return open_weights(made.folder, self.quilt.loaded.room_for(made.folder / "weights_0.png", OURS))
+
         made: Made = self.runner.run(name)
         try:
-            return open_weights(made.folder, self._room_for(made.folder))
+            return left(made)
         except FileError as error:
             warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
-            return open_weights(self.runner.run(name, anew=True).folder, self._room_for(made.folder))
-
-    def _room_for(self, folder: Path) -> ArrayStore:
-        """Where weights of a folder lie: on the shelf if they are more than can be held."""
-        first = folder / "weights_0.png"
-        large = first.is_file() and math.prod(image_size(first, OURS)) > loaded.HELD_TEXELS
-        return self.shelf if large else MEMORY
+            return left(self.runner.run(name, anew=True))
