@@ -165,13 +165,16 @@ class TestCommand:
         assert "roughness apart (scale=(0.5, 0.5)" in said
 
     def test_a_bake_is_done_again_where_a_knob_or_its_picture_changed(self, told):
-        words = ("bake", told, "--texels", 64)
+        words, picture = ("bake", told, "--texels", 64), ("show", told, "view")
         assert jquilt(*words)[0] == 0
+        jquilt(*picture)
+        assert "nothing changed" in jquilt(*picture)[1]
         first = read_image(told.parent / "out" / "bake" / "diffuse.png")
         flow = read_image(told.parent / "flow.png").copy()
         flow[..., 1] = 0
         write_image(told.parent / "flow.png", flow)
-        assert "unchanged" not in jquilt(*words)[1]
+        assert "nothing changed" not in jquilt(*words)[1]
+        assert "nothing changed" not in jquilt(*picture)[1]
         second = read_image(told.parent / "out" / "bake" / "diffuse.png")
         assert (first != second).any()
         told.write_text(told.read_text().replace("brightness = 0.5", "brightness = 1.5"))

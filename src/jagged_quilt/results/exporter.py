@@ -92,6 +92,11 @@ class Exporter:
         """The name of its step: options that lead to other files make another step."""
         return f"export {self.key}"
 
+    @property
+    def into(self) -> Path | None:
+        """A folder outside of the results, whose files are no step's and are written each time; a field may stand for it."""
+        return None
+
     def steps(self, results: Results) -> list[str]:
         """The steps of the quilt whose results it may read."""
         return [name for name in ("pack", "weigh", "bake", *results.mesh_steps) if name in results.runner.steps]

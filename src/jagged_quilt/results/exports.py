@@ -26,10 +26,9 @@ def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
 
     Its `notes` are what the exporter notes, then what is lost.
     """
-    into: Path | None = getattr(exporter, "into", None)
-    if into is not None:
-        written = exporter.write(results, into)
-        return Made(into, written.files, fresh=True, remark=written.remark, notes=_notes(written.notes, written.lost))
+    if exporter.into is not None:
+        written = exporter.write(results, exporter.into)
+        return Made(exporter.into, written.files, fresh=True, remark=written.remark, notes=_notes(written.notes, written.lost))
 
     def make(folder: Path, _anew: bool) -> Files:
         written = exporter.write(results, folder)
