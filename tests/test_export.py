@@ -24,6 +24,7 @@ from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.results.results import Results
 
@@ -470,6 +471,22 @@ class TestCommand:
         assert '"crate": its vertices hold colours alone' in said
         told = json.loads((project / "out" / "export" / "scene_gltf" / "scene.gltf").read_text())
         assert "COLOR_0" in told["meshes"][-1]["primitives"][0]["attributes"]
+
+    def test_an_export_is_kept_while_what_it_reads_stays(self, project):
+        """Another mesh makes another scene, and the same weights; another picture of the ground makes both anew."""
+        jq.export.write_mesh(jq.shapes.box(), project / "crate.glb")
+        quilt = project / "job.quilt.toml"
+        more = '[[mesh]]\nname = "crate"\nfile = "crate.glb"\ninto = "vertices"\nat = [3.0, 5.0, 3.0]\n'
+        quilt.write_text(quilt.read_text() + more + '[[mesh.layer]]\nswatch = "clay"\nprojection = "box"\n')
+        kept = lambda: ["nothing changed" in jquilt("export", what, quilt)[1] for what in ("weights", "scene")]
+        assert kept() == [False, False]
+        assert kept() == [True, True]
+        jq.export.write_mesh(jq.shapes.sphere(), project / "crate.glb")
+        assert kept() == [True, False]
+        assert kept() == [True, True]
+        ground = read_image(project / "ground.png")
+        write_image(project / "ground.png", ground[::-1])
+        assert kept() == [False, False]
 
     def test_options_without_what_they_are_for_are_refused(self, project):
         quilt = project / "job.quilt.toml"

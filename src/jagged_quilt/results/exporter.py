@@ -98,7 +98,8 @@ class Exporter:
         return None
 
     def steps(self, results: Results) -> list[str]:
-        """The steps of the quilt whose results it may read."""
+        """The steps of the quilt whose results it may read: what is written is kept while these, what the quilt file says, its
+        swatches and its ground stay. One that reads meshes names the steps that bake them."""
         return [name for name in ("pack", "weigh", "bake", *results.mesh_steps) if name in results.runner.steps]
 
     def write(self, results: Results, folder: Path) -> Written:

@@ -9,7 +9,7 @@ from pkgutil import iter_modules
 
 from jagged_quilt.masks.mask import stamps_of
 from jagged_quilt.results.exporter import EXPORTERS, Exporter
-from jagged_quilt.results.pictures import picture_inputs
+from jagged_quilt.results.pictures import named_inputs
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import Files, Made, Step
 from jagged_quilt.results.weigh_steps import weigh_inputs
@@ -37,7 +37,7 @@ def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
     def inputs() -> Iterator[bytes | str]:
         yield repr(exporter)
         yield from stamps_of(exporter)
-        yield from picture_inputs(results)
+        yield from named_inputs(results)
         if results.quilt.table.surface is not None:
             yield from weigh_inputs(results)
             yield str(results.bake_texels)

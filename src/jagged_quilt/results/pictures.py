@@ -132,6 +132,13 @@ def picture_steps(project: Project) -> list[Step]:
 
 def picture_inputs(project: Project) -> Iterator[bytes | str]:
     """Yield everything that the quilt file says or names."""
+    yield from named_inputs(project)
+    for number in range(len(project.quilt.table.mesh)):
+        yield from mesh_inputs(project, number)
+
+
+def named_inputs(project: Project) -> Iterator[bytes | str]:
+    """Yield everything that the quilt file says or names but the ground and the meshes, which take long to read."""
     quilt = project.quilt
     yield quilt.table.model_dump_json()
     try:
@@ -143,8 +150,6 @@ def picture_inputs(project: Project) -> Iterator[bytes | str]:
     yield from inputs.flow_files(quilt)
     if quilt.table.sky.image:
         yield read_bytes(quilt.folder / quilt.table.sky.image, "sky image")
-    for number in range(len(quilt.table.mesh)):
-        yield from mesh_inputs(project, number)
 
 
 def _draw(project: Project, name: str, folder: Path, _anew: bool) -> Files:
