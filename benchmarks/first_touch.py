@@ -3,7 +3,7 @@
     python benchmarks/first_touch.py            about four minutes
     python benchmarks/first_touch.py --quick    under a minute; a smaller demo, and not the first one
 
-The first demo compiles every kernel into an empty cache. The view is `jquilt show view --anew` as a whole command; drawing it
+The first demo compiles every kernel into an empty cache. The view is `jquilt show view --force` as a whole command; drawing it
 is set against blending as many points by the same weights, in one process. A look is timed from the saving of a changed
 threshold in the quilt file to the lines that say that the small and the whole picture are there: the median of several. The
 last line is JSON.
@@ -80,10 +80,10 @@ def looks(quilt_file, env, count):
 
 def drawing_over_blend(quilt_file, repeats):
     """Seconds of drawing the view, over those of only blending as many points of the same pieces by the same weights."""
-    results = Results(jq.read_quilt(quilt_file), threads=1)
+    results = Results(jq.read_quilt(quilt_file), work=jq.Work(threads=1))
     scene, camera = scene_of(results), results.quilt.camera
     drawn, pieces = [], []
-    scene.draw(camera, threads=1)
+    scene.draw(camera, work=jq.Work(threads=1))
     at = LayerShade.at
 
     def noted(shade, points, **how):
@@ -91,12 +91,12 @@ def drawing_over_blend(quilt_file, repeats):
         return at(shade, points, **how)
 
     LayerShade.at = noted
-    scene.draw(camera, threads=1)
+    scene.draw(camera, work=jq.Work(threads=1))
     LayerShade.at = at
     blended = []
     for _ in range(repeats):
         start = time.perf_counter()
-        scene.draw(camera, threads=1)
+        scene.draw(camera, work=jq.Work(threads=1))
         middle = time.perf_counter()
         for shade, points, weights in pieces:
             shade.blend.at(points, weights, normals="world")
@@ -109,49 +109,49 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--quick", action="store_true", help="a smaller demo, and not the first one")
     quick = parser.parse_args().quick
-    told = {}
+    reported = {}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         env = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}  # as people run it
         if not quick:
             env["NUMBA_CACHE_DIR"] = str(folder / "kernels")
             took, said = seconds_of([sys.executable, "-c", COMPILED, "demo", folder / "first"], env)
-            told["first_demo_s"] = took
+            reported["first_demo_s"] = took
             print(f"the first demo, nothing compiled: {took:.1f} s")
             files = list((folder / "kernels").rglob("*.nbc"))
-            told["compilations"] = len(files)
+            reported["compilations"] = len(files)
             print(f"kernels compiled: {len(files)}; {said.strip().splitlines()[-1]}")
         seconds_of([*JQUILT, "warm"], env)
         small = ["--texels", "128"] if quick else []
         took, said = seconds_of([sys.executable, "-c", COMPILED, "demo", folder / "warm", *small], env)
-        told["warm_demo_s"] = took
+        reported["warm_demo_s"] = took
         print(f"the next demo: {took:.1f} s; {said.strip().splitlines()[-1]}")
         for step, each in re.findall(r"^ (\w+(?: meshes)?)  .*?([\d.]+) $", said, flags=re.M):
             print(f"  {step:<12}{each:>6} s")
         quilt_file = folder / "warm" / "saltworks.quilt.toml"
-        told["view_s"] = min(
-            seconds_of([*JQUILT, "show", quilt_file, "view", "--anew"], env)[0] for _ in range(1 if quick else 3)
+        reported["view_s"] = min(
+            seconds_of([*JQUILT, "show", quilt_file, "view", "--force"], env)[0] for _ in range(1 if quick else 3)
         )
-        print(f"jquilt show view --anew: {told['view_s']:.1f} s")
+        print(f"jquilt show view --force: {reported['view_s']:.1f} s")
         kept = min(seconds_of([*JQUILT, "show", quilt_file], env)[0] for _ in range(1 if quick else 2))
         print(f"jquilt show, nothing changed: {kept:.1f} s")
         drawn, blended, points = drawing_over_blend(quilt_file, 1 if quick else 5)
-        told["view_over_blend"] = drawn / blended
+        reported["view_over_blend"] = drawn / blended
         print(f"drawing the view takes {drawn:.2f} s on one thread, blending its {points:,} points alone {blended:.2f} s")
-        told["look_small_s"], told["look_whole_s"] = looks(quilt_file, env, 2 if quick else 7)
-        print(f"a look after a change: small {told['look_small_s']:.2f} s, whole {told['look_whole_s']:.2f} s")
+        reported["look_small_s"], reported["look_whole_s"] = looks(quilt_file, env, 2 if quick else 7)
+        print(f"a look after a change: small {reported['look_small_s']:.2f} s, whole {reported['look_whole_s']:.2f} s")
         scene = scene_of(Results(jq.read_quilt(quilt_file)))
         camera = jq.read_quilt(quilt_file).camera
         apart = np.abs(scene.draw(camera).astype(int) - scene.draw(camera, closely=True))
-        told["view_mean_difference"] = float(apart.mean())
-        told["view_far_pixels_percent"] = 100 * float((apart.max(axis=2) > 16).mean())
+        reported["view_mean_difference"] = float(apart.mean())
+        reported["view_far_pixels_percent"] = 100 * float((apart.max(axis=2) > 16).mean())
         print(
-            f"beside four rays for every pixel: {told['view_mean_difference']:.2f} of 255 on average, "
-            f"{told['view_far_pixels_percent']:.2f} % of pixels by more than 16"
+            f"beside four rays for every pixel: {reported['view_mean_difference']:.2f} of 255 on average, "
+            f"{reported['view_far_pixels_percent']:.2f} % of pixels by more than 16"
         )
     if not quick:
-        told["first_over_warm"] = told["first_demo_s"] / told["warm_demo_s"]
-    print(json.dumps({key: round(value, 3) for key, value in told.items()}))
+        reported["first_over_warm"] = reported["first_demo_s"] / reported["warm_demo_s"]
+    print(json.dumps({key: round(value, 3) for key, value in reported.items()}))
 
 
 if __name__ == "__main__":

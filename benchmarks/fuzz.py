@@ -100,7 +100,7 @@ def good_files(folder: Path) -> dict[str, Path]:
         files[suffix] = folder / f"a.{suffix}"
         write_image(files[suffix], colour if suffix == "tif" else colour.astype(np.float32) / 65535)
     maps = {jq.MapRole.DIFFUSE: jq.TextureMap(role=jq.MapRole.DIFFUSE, texels=np.dstack([grey] * 3)[:16, :16])}
-    arrays = jq.pack([jq.Swatch(name="a", tile=1.0, relief=0.1, maps=maps)], side=16, threads=1)
+    arrays = jq.pack([jq.Swatch(name="a", tile=1.0, relief=0.1, maps=maps)], side=16, work=jq.Work(threads=1))
     arrays.save(folder / "arrays")
     files["ktx2"], files["arrays.json"] = folder / "arrays" / "diffuse_height.ktx2", folder / "arrays" / "arrays.json"
     mesh = jq.shapes.sphere(1.0, around=8, down=4)
@@ -142,7 +142,7 @@ def gltf_of(folder: Path) -> str:
     """A glTF file of a triangle with a material and a normal of its own, its numbers in a buffer beside it."""
     numbers = np.array([[0, 0, 0], [1, 0, 0], [0, 0, 1], [0, 1, 0], [0, 1, 0], [0, 1, 0]], "<f4")
     (folder / "a.bin").write_bytes(numbers.tobytes() + np.array([0, 2, 1], "<u2").tobytes())
-    told = {
+    reported = {
         "asset": {"version": "2.0"},
         "buffers": [{"uri": "a.bin", "byteLength": 78}],
         "bufferViews": [
@@ -188,7 +188,7 @@ def gltf_of(folder: Path) -> str:
         "scenes": [{"nodes": [0]}],
         "scene": 0,
     }
-    return json.dumps(told, indent=1)
+    return json.dumps(reported, indent=1)
 
 
 TEXTS = ("obj", "gltf", "ply", "mtl", "daubs", "toml", "arrays.json", "weights.json")
@@ -319,8 +319,8 @@ def work(kind: str, numbers: list[int], folder: str, answers: object) -> None:
 def run_batch(kind: str, numbers: list[int], folder: str) -> dict[int, str]:
     """Run cases in a child; one that dies or hangs costs that case, and the rest go on in another."""
     context = multiprocessing.get_context("spawn")
-    told: dict[int, str] = {}
-    while left := [number for number in numbers if number not in told]:
+    reported: dict[int, str] = {}
+    while left := [number for number in numbers if number not in reported]:
         answers = context.Queue()
         child = context.Process(target=work, args=(kind, left, folder, answers))
         child.start()
@@ -335,14 +335,16 @@ def run_batch(kind: str, numbers: list[int], folder: str) -> dict[int, str]:
                 continue
             last, at = number, time.monotonic()
             if said != "begun":
-                told[number] = said
+                reported[number] = said
         child.join(5)
-        hung = [number for number in left if number not in told]
+        hung = [number for number in left if number not in reported]
         if hung and last is not None and last in hung:
-            told[last] = "wrong: hung" if child.exitcode is None or child.exitcode == -9 else f"wrong: died ({child.exitcode})"
+            reported[last] = (
+                "wrong: hung" if child.exitcode is None or child.exitcode == -9 else f"wrong: died ({child.exitcode})"
+            )
         elif hung and last is None:
             raise RuntimeError(f"{kind}: the child did not begin; exit code {child.exitcode}")
-    return told
+    return reported
 
 
 def main() -> int:
@@ -352,20 +354,20 @@ def main() -> int:
     parser.add_argument("--formats", default="")
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--case", metavar="FORMAT:NUMBER")
-    told = parser.parse_args()
+    reported = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         files = good_files(Path(folder))
-        if told.case:
-            kind, _, number = told.case.partition(":")
+        if reported.case:
+            kind, _, number = reported.case.partition(":")
             good = files[kind].read_bytes()
             is_text = kind in TEXTS
             files[kind].write_bytes(damaged(good, np.random.default_rng([int(number), *kind.encode()]), is_text))
             print(read(kind, files[kind]))
             return 0
-        kinds = told.formats.split(",") if told.formats else list(files)
-        began, counts, wrong, first = time.monotonic(), {kind: Counter[str]() for kind in kinds}, [], told.seed * 10_000_000
-        rounds = max(1, 300 // (BATCH * len(kinds))) if told.quick else 1 << 30
-        batch = max(1, 240 // len(kinds)) if told.quick else BATCH
+        kinds = reported.formats.split(",") if reported.formats else list(files)
+        began, counts, wrong, first = time.monotonic(), {kind: Counter[str]() for kind in kinds}, [], reported.seed * 10_000_000
+        rounds = max(1, 300 // (BATCH * len(kinds))) if reported.quick else 1 << 30
+        batch = max(1, 240 // len(kinds)) if reported.quick else BATCH
         for turn in range(rounds):
             for kind in kinds:
                 numbers = list(range(first + turn * batch, first + (turn + 1) * batch))
@@ -373,7 +375,7 @@ def main() -> int:
                     counts[kind][said.partition(":")[0]] += 1
                     if said.startswith("wrong"):
                         wrong.append(f"{kind}:{number} {said}")
-            if not told.quick and time.monotonic() - began > 60 * told.minutes:
+            if not reported.quick and time.monotonic() - began > 60 * reported.minutes:
                 break
     print(f"{'format':<14}{'refused':>9}{'same':>9}{'other':>9}{'wrong':>9}")
     for kind, own in counts.items():

@@ -23,7 +23,7 @@ from pack import seconds, write_sets
 import jagged_quilt as jq
 from jagged_quilt.audit.content_check import SIDE
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW
 from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.image_writing import write_image
 
@@ -74,7 +74,7 @@ def main():
         write_sets(sets, count)
         into_one_folder(sets, heap)
         files = sorted(heap.iterdir())
-        copies = seconds(lambda: work_through(files, copy_of))
+        copies = seconds(lambda: ANYHOW.through(files, copy_of))
         found = []
         gathering = seconds(lambda: found.append(jq.gather(heap)))
         assert [len(each.maps) for each in found[0].sets] == count * [6]

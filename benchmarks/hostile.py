@@ -53,7 +53,7 @@ _GROUND = '[surface]\nterrain = "ground.png"\nsize = [16.0, 16.0]\nheights = [0.
 def gltf(**more: object) -> bytes:
     """A glTF file of one triangle, with other tables in place of its own."""
     data = np.array([[0, 0, 0], [1, 0, 0], [0, 0, 1]], "<f4").tobytes()
-    told: dict[str, object] = {
+    reported: dict[str, object] = {
         "asset": {"version": "2.0"},
         "buffers": [{"byteLength": 36, "uri": "data:;base64,AAAAAAAAAAAAAAAAAACAPwAAAAAAAAAAAAAAAAAAAAAAAIA/"}],
         "bufferViews": [{"buffer": 0, "byteLength": len(data)}],
@@ -61,7 +61,7 @@ def gltf(**more: object) -> bytes:
         "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}],
         "nodes": [{"mesh": 0}],
     }
-    return json.dumps(told | more, separators=(",", ":")).encode()
+    return json.dumps(reported | more, separators=(",", ":")).encode()
 
 
 def _long_gltf(triangles: int, **more: object) -> bytes:
@@ -268,8 +268,8 @@ class Reader:
         """Return what is said of a file, the seconds and the MiB that it took above what others took before."""
         self.asked.put(path)
         try:
-            told: tuple[str, float, float] = self.answers.get(timeout=SECONDS + 3)
-            return told
+            reported: tuple[str, float, float] = self.answers.get(timeout=SECONDS + 3)
+            return reported
         except queue.Empty:
             self.child.kill()
             self.child.join()
@@ -281,7 +281,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.split("\n\n", maxsplit=1)[0])
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--only", default="")
-    told = parser.parse_args()
+    reported = parser.parse_args()
     wrong, slowest, count, reader = [], 0.0, 0, Reader()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -289,7 +289,7 @@ def main() -> int:
         (folder / "a.obj").write_text(_TRIANGLE + "f 1 2 3\n")
         (folder / "many.mtl").write_text("".join(f"newmtl {n}\nbump ground.png\nmap_Kd g{n}.png\n" for n in range(20000)))
         for each, make in FILES.items():
-            if told.only not in each:
+            if reported.only not in each:
                 continue
             made = make()
             path = folder / f"hostile{Path(each).suffix}"
@@ -297,7 +297,7 @@ def main() -> int:
             size = path.stat().st_size
             if size >= 1_000_000:
                 raise SystemExit(f"{each}: {size} bytes")
-            if told.quick and size > 300_000:
+            if reported.quick and size > 300_000:
                 continue
             said, spent, mib = reader.cost(path)
             bad = said.startswith("wrong") or spent > SECONDS or mib > MIB or len(said) > 20_000

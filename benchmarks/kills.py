@@ -88,7 +88,7 @@ def make_all(quilt_file: Path, text: str, out: Path) -> None:
     """Do every step with some settings; in a quick run those before the pictures."""
     quilt_file.write_text(text)
     for step in STEPS[:4] if "--quick" in sys.argv else STEPS:
-        Results(jq.read_quilt(quilt_file), out, threads=1).run(step)
+        Results(jq.read_quilt(quilt_file), out, work=jq.Work(threads=1)).run(step)
 
 
 def in_child(work: Callable[[], None], until: float | None = None) -> bool:
@@ -149,9 +149,9 @@ def main() -> int:
     parser.add_argument("--kills", type=int, default=200)
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--seed", type=int, default=0)
-    told = parser.parse_args()
+    reported = parser.parse_args()
     warnings.simplefilter("ignore")
-    rng, wrong, kills, left_over = np.random.default_rng(told.seed), [], 0, 0
+    rng, wrong, kills, left_over = np.random.default_rng(reported.seed), [], 0, 0
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         quilt_file, out = write_project(folder), folder / "out"
@@ -177,12 +177,12 @@ def main() -> int:
             return text
 
         renames, lies = 0, OTHER
-        for count in range(1, 1000, 9 if told.quick else 1):
+        for count in range(1, 1000, 9 if reported.quick else 1):
             if not in_child(dying(count, partial(make_all, quilt_file, ONE if lies is OTHER else OTHER, out))):
                 break
             renames += 1
             lies = judge(f"after rename {count}")
-        while kills < (4 if told.quick else told.kills):
+        while kills < (4 if reported.quick else reported.kills):
             text = (ONE, OTHER)[int(rng.integers(2))]
             if in_child(partial(make_all, quilt_file, text, out), until=float(rng.uniform(0, seconds))):
                 kills += 1

@@ -95,7 +95,9 @@ def transfer(folder, texels, repeats):
                 some = slice(first, first + (1 << 16))
                 blend.into(targets, each[some], own[some])
 
-    return [min(each) for each in in_turn([lambda: jq.bake(canvas, layers, arrays, threads=1), kernel_alone], repeats)]
+    return [
+        min(each) for each in in_turn([lambda: jq.bake(canvas, layers, arrays, work=jq.Work(threads=1)), kernel_alone], repeats)
+    ]
 
 
 def main():

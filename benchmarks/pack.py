@@ -24,7 +24,7 @@ import jagged_quilt as jq
 from jagged_quilt.arrays.layout import layout_named
 from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
-from jagged_quilt.foundation.threads import thread_count, work_through
+from jagged_quilt.foundation.work import ANYHOW
 from jagged_quilt.maps.image_writing import write_image
 
 R = jq.MapRole
@@ -46,7 +46,7 @@ def write_sets(folder, count):
                 shifted = np.clip(np.rint(shifted + grain), 0, 255).astype(np.uint8)
             write_image(folder / f"{number:04d}" / f"set_{role.key}.png", shifted)
 
-    work_through(range(count), write_one)
+    ANYHOW.through(range(count), write_one)
 
 
 def sources(folder, count):
@@ -74,7 +74,7 @@ def decode_ratio(sets, work, count, repeats):
     jq.pack_files(sources(sets, 1), work / "warm", side=SIDE, zstd=False)
     decoding, packing, again = [], [], []
     for n in range(repeats):
-        decoding.append(seconds(lambda: work_through(files, decode)))
+        decoding.append(seconds(lambda: ANYHOW.through(files, decode)))
         out = work / f"arrays{n}"
         packing.append(seconds(lambda out=out: jq.pack_files(sources(sets, count), out, side=SIDE, zstd=False)))
         jq.pack_files(sources(sets, count), out, side=SIDE, zstd=False)
@@ -187,7 +187,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--quick", action="store_true", help="4 sets, the highlights of two materials")
     quick = parser.parse_args().quick
-    print(f"{thread_count(None)} threads")
+    print(f"{ANYHOW.count} threads")
     with tempfile.TemporaryDirectory() as folder:
         sets, work = Path(folder) / "sets", Path(folder) / "work"
         many = 4 if quick else 256

@@ -28,6 +28,7 @@ from jagged_quilt.baking.page_stamps import GroundStamps
 from jagged_quilt.baking.page_texels import GroundTexels, page_alone
 from jagged_quilt.baking.pages import bake_pages
 from jagged_quilt.demo.project import write_project
+from jagged_quilt.foundation.work import ALONE
 
 _STEPS = 60
 
@@ -92,7 +93,7 @@ def main():
 
         make_pages(finest, fresh("first.zarr"), stamps)  # loads the kernels
         began = time.perf_counter()
-        made = make_pages(finest, fresh("whole.zarr"), stamps, runs=on_threads(1))
+        made = make_pages(finest, fresh("whole.zarr"), stamps, runs=on_threads(ALONE))
         whole = time.perf_counter() - began
         print(f"{made.made} pages in {whole:.2f} s on one thread, {made.made / whole:.1f} a second")
         over = []
@@ -108,7 +109,7 @@ def main():
         store = fresh("stopped.zarr")
         stopped_half_way(finest, store, stamps, grid)
         began = time.perf_counter()
-        left = make_pages(finest, store, stamps, runs=on_threads(1))
+        left = make_pages(finest, store, stamps, runs=on_threads(ALONE))
         resumed = (time.perf_counter() - began) / whole
         print(f"gone on after half: {left.made} of {grid.page_count} pages in {resumed:.2f} of the time")
         huge, counts = jq.PageGrid((65536, 65536)), []
@@ -138,10 +139,10 @@ def _on_workers(finest, store, stamps, count):
     """Seconds to make all pages on so many workers, which have loaded their kernels before."""
     from jagged_quilt.baking.cluster import on_cluster
 
-    with on_cluster("local", threads=count) as runs:
+    with on_cluster("local", work=jq.Work(threads=count)) as runs:
         make_pages(finest, store, stamps, runs=runs)
         began = time.perf_counter()
-        make_pages(finest, store, stamps, anew=True, runs=runs)
+        make_pages(finest, store, stamps, force=True, runs=runs)
         return time.perf_counter() - began
 
 

@@ -91,7 +91,7 @@ def main() -> int:
     print(f"  filtering by itself  {min(by_itself):.3f} s, with what goes to the driver and back")
     print(f"plain NumPy            {by_numpy:.3f} s, bilinear, in bands of 16 rows")
     print(f"apart, of 255: {apart.mean():.3f} on average, {np.percentile(apart, 99):.2f} for 99 of 100, {apart.max():.2f} most")
-    told = {
+    reported = {
         "kernel_over_shader": round(min(spent) / drawn, 3),
         "kernel_over_exact": round(min(spent) / min(by_itself), 3),
         "kernel_over_numpy": round(min(spent) / by_numpy, 4),
@@ -99,7 +99,7 @@ def main() -> int:
         "mean_of_255": round(float(apart.mean()), 3),
         "exactly_of_255": round(float(exactly.max()), 3),
     }
-    print(json.dumps(told))
+    print(json.dumps(reported))
     return 0
 
 

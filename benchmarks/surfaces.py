@@ -85,7 +85,7 @@ def into_uv(mesh, arrays, side, repeats):
         for points, own, target in zip(pieces, weights, targets, strict=True):
             blend.into(target, points, own)
 
-    whole = lambda: jq.bake(jq.UvCanvas(mesh, side, padding=16), layers, arrays, weights=weight_map, threads=1)
+    whole = lambda: jq.bake(jq.UvCanvas(mesh, side, padding=16), layers, arrays, weights=weight_map, work=jq.Work(threads=1))
     return (*(min(each) for each in in_turn([whole, alone], repeats)), sum(map(len, pieces)))
 
 

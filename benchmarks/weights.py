@@ -197,14 +197,14 @@ def main():
     texels = 1024 if quick else 4096
     ratio = weighing(texels, 1 if quick else 2)
     over, area = daubing(2_500 if quick else 10_000, 512 if quick else 1024, 3 if quick else 5)
-    told = {
+    reported = {
         "numpy_ratio": round(ratio, 1),
         "peak_mib": round(peak_mib(texels)),
         "daub_over_multiply_add": round(over, 1),
         "daub_area_ratio": round(area, 2),
         "medley_autocorrelation_ratio": round(medley_ratio(1024), 3),
     }
-    print(json.dumps(told))
+    print(json.dumps(reported))
 
 
 if __name__ == "__main__":

@@ -46,18 +46,18 @@ def read_png(name):
     return raw.view(">u2" if bits == 16 else np.uint8) / (2.0**bits - 1)
 
 
-def read_array(told):
+def read_array(reported):
     """The levels of a KTX2 file, each (slices, H, W, C), colour as linear light."""
-    data = (project / told["file"]).read_bytes()
+    data = (project / reported["file"]).read_bytes()
     scheme = struct.unpack_from("<9I", data, 12)[8]
-    if told["format"] != "unorm8" or scheme:
-        sys.exit(f"{told['file']}: this page reads 8 bits without compression; pack so, and export with --no-zstd")
+    if reported["format"] != "unorm8" or scheme:
+        sys.exit(f"{reported['file']}: this page reads 8 bits without compression; pack so, and export with --no-zstd")
     levels = []
-    for level in range(told["levels"]):
+    for level in range(reported["levels"]):
         at, length, _ = struct.unpack_from("<3Q", data, 80 + 24 * level)
-        side = told["side"] >> level
-        plain = np.frombuffer(data, np.uint8, length, at).reshape(told["slices"], side, side, -1) / 255
-        if told["srgb"]:
+        side = reported["side"] >> level
+        plain = np.frombuffer(data, np.uint8, length, at).reshape(reported["slices"], side, side, -1) / 255
+        if reported["srgb"]:
             colour = plain[..., :3]
             plain[..., :3] = np.where(colour <= 0.04045, colour / 12.92, ((colour + 0.055) / 1.055) ** 2.4)
         levels.append(plain)
@@ -74,12 +74,12 @@ def between(grid, y, x):
 
 roles = ("diffuse", "specular", "normal", "roughness", "occlusion", "height")
 role_of = lambda holds: holds.removeprefix("1 - ").partition(".")[0]
-needed = [told for told in bundle["arrays"] if {*map(role_of, told["channels"])} & {*roles}]
-arrays = {told["name"]: (told, read_array(told)) for told in needed}
+needed = [reported for reported in bundle["arrays"] if {*map(role_of, reported["channels"])} & {*roles}]
+arrays = {reported["name"]: (reported, read_array(reported)) for reported in needed}
 means = {name: levels[0].mean(axis=(1, 2)) for name, (_, levels) in arrays.items()}
 where = {}  # of a channel, as "diffuse.r": array, place, and whether it is stored inverted
-for name, (told, _) in arrays.items():
-    for place, holds in enumerate(told["channels"]):
+for name, (reported, _) in arrays.items():
+    for place, holds in enumerate(reported["channels"]):
         where[holds.removeprefix("1 - ")] = name, place, holds.startswith("1 - ")
 ground = bundle["ground"]
 low, high = ground["heights"]

@@ -43,6 +43,6 @@ if __name__ == "__main__":
     else:
         rehearse(["blend"])
         folder = Path(sys.argv[2])
-        jq.run(jq.read_quilt(write_jar_project(folder / "project")), "bake jar", out=folder / "out", anew=True)
+        jq.run(jq.read_quilt(write_jar_project(folder / "project")), "bake jar", out=folder / "out", force=True)
         missed = sum(sum(each.stats.cache_misses.values()) for each in KERNELS)
         (folder / "compiled").write_text(str(missed))

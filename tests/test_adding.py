@@ -17,7 +17,9 @@ from conftest import QUILT, jquilt, made_swatch, write_small_project
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.errors import ImageError
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.maps.image_reader import Image, ImageReader
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.mask import MASK_KINDS, Mask
 
@@ -64,6 +66,76 @@ class TestRole:
         assert np.ptp(glow[..., 0]) > 100
         assert (np.abs(glow[..., 1].astype(int) - 20) <= 1).all()
         assert not glow[..., 2].any()
+
+
+LIT = {
+    "maps/roles.py": (
+        "    GLOSS =",
+        """    FLAME = RoleFacts(channels=1, neutral=(0.0,), array="flame", words=("flame",))
+    GLOSS =""",
+    ),
+    "light/_rows.py": ("COAT_ROUGHNESS = LIT", "FLAME = LIT_COLUMN_OF[MapRole.FLAME]\nCOAT_ROUGHNESS = LIT"),
+    "light/_kernels.py": ("glow = rows[lane(EMISSION + k, t)]", "glow = rows[lane(FLAME, t)] + rows[lane(EMISSION + k, t)]"),
+}
+
+
+def test_a_role_that_is_lit_is_said_in_three_files(tmp_path):
+    """Its facts, its column, and what the light does with it; drawn without the compiler."""
+    shutil.copytree(SOURCE, tmp_path / "jagged_quilt", ignore=shutil.ignore_patterns("__pycache__"))
+    for name, (before, after) in LIT.items():
+        path = tmp_path / "jagged_quilt" / name
+        text = path.read_text()
+        assert text.count(before) == 1
+        path.write_text(text.replace(before, after))
+    kernels = tmp_path / "jagged_quilt" / "light" / "_kernels.py"
+    kernels.write_text(kernels.read_text().replace("    EMISSION,\n", "    EMISSION,\n    FLAME,\n", 1))
+    code = (
+        "import numpy as np, jagged_quilt as jq\n"
+        "from jagged_quilt.maps.swatch_source import plain_swatch\n"
+        "def drawn(flame):\n"
+        "    swatch = plain_swatch('a', diffuse=0.1, flame=flame)\n"
+        "    scene = jq.Scene(jq.pack([swatch], side=1), lights=[jq.Sun(strength=0.1)])\n"
+        "    scene.add(jq.Terrain(np.zeros((2, 2)), size=(4, 4)), [jq.Layer('a')])\n"
+        "    camera = jq.Camera(position=(2, 2, 2.1), target=(2, 0, 2))\n"
+        "    return scene.draw(camera, width=4, height=3).mean(axis=(0, 1))\n"
+        "dark, bright = drawn(0.0), drawn(0.5)\n"
+        "assert (bright > dark + 50).all(), (dark, bright)\n"
+    )
+    env = {**os.environ, "PYTHONPATH": str(tmp_path), "NUMBA_DISABLE_JIT": "1"}
+    done = subprocess.run([sys.executable, "-W", "ignore", "-c", code], capture_output=True, text=True, env=env)
+    assert done.returncode == 0, done.stderr
+
+
+class PlainText(ImageReader):
+    """Grey numbers 0 to 255, a line to a row."""
+
+    suffixes = (".greys",)
+
+    def size(self, path, limits):
+        texels = self.read(path, limits).texels
+        return texels.shape[:2]
+
+    def read(self, path, limits):
+        try:
+            texels = np.loadtxt(path, ndmin=2).astype(np.uint8)
+        except ValueError as error:
+            raise ImageError(f"{path}: must hold numbers ({error})") from error
+        limits.check(path, texels.shape[1], texels.shape[0], 1)
+        return Image(texels[..., None], ("Y",))
+
+
+def test_an_image_format_is_one_module(tmp_path):
+    """From then on folders of swatches, checks and packing read it."""
+    folder = write_small_project(tmp_path)
+    rows = np.arange(256, dtype=int).reshape(16, 16)
+    (folder / "clay" / "clay_occlusion.png").unlink(missing_ok=True)
+    np.savetxt(folder / "clay" / "clay_occlusion.greys", rows, "%d")
+    source = next(each for each in jq.read_quilt(folder / "job.quilt.toml").sources if each.name == "clay")
+    assert "clay_occlusion.greys" in {each.name for each in source.files}
+    assert np.array_equal(source.read().maps[jq.MapRole.OCCLUSION].texels[..., 0], rows)
+    (folder / "clay" / "clay_occlusion.greys").write_text("1 2\nthree 4\n")
+    with pytest.raises(ImageError, match="must hold numbers"):
+        read_image(folder / "clay" / "clay_occlusion.greys")
 
 
 def hills():
@@ -189,7 +261,7 @@ class TestCombined(MaskRules):
 
 class TestDetailBand(MaskRules):
     _TOP = jq.Layer("b", mask=jq.DetailBand("height", 0.049, 0.051, fade=0.001, below=(jq.Layer("a", jq.Triplanar()),)))
-    mask = jq.layers_seeing([_TOP], jq.pack([made_swatch("a", tile=9)], side=16, threads=1))[0].mask
+    mask = jq.layers_seeing([_TOP], jq.pack([made_swatch("a", tile=9)], side=16, work=jq.Work(threads=1)))[0].mask
 
 
 def test_every_kind_of_mask_has_its_rules_tested():
@@ -412,9 +484,9 @@ class CanvasRules:
         assert seen.sum() > 0.3 * len(seen)
 
     def test_in_parts_it_gives_the_same(self, canvas):
-        arrays = jq.pack([made_swatch(name, seed) for seed, name in enumerate("ab")], side=16, threads=1)
+        arrays = jq.pack([made_swatch(name, seed) for seed, name in enumerate("ab")], side=16, work=jq.Work(threads=1))
         layers = [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4), mask=jq.Slope(10, 90, fade=10))]
-        once, again = (jq.bake(canvas, layers, arrays, threads=threads) for threads in (1, 3))
+        once, again = (jq.bake(canvas, layers, arrays, work=jq.Work(threads=threads)) for threads in (1, 3))
         for role in once:
             assert np.array_equal(once[role], again[role])
         weights = jq.weigh(canvas, layers)
@@ -457,7 +529,7 @@ class StoreRules:
         raise NotImplementedError
 
     def test_it_gives_what_was_packed(self, tmp_path):
-        arrays, plain = self.arrays(tmp_path), jq.pack(self.swatches(), side=16, threads=1)
+        arrays, plain = self.arrays(tmp_path), jq.pack(self.swatches(), side=16, work=jq.Work(threads=1))
         for layout in arrays.layouts:
             for level in range(5):
                 for name in "ab":
@@ -478,7 +550,7 @@ class StoreRules:
 
 class TestInMemory(StoreRules):
     def arrays(self, folder):
-        return jq.pack(self.swatches(), side=16, threads=2)
+        return jq.pack(self.swatches(), side=16, work=jq.Work(threads=2))
 
 
 class TestInFiles(StoreRules):

@@ -145,10 +145,10 @@ class TestPack:
 
     def test_the_same_bytes_on_one_thread_and_two(self):
         swatches = [made_swatch(str(n), n) for n in range(5)]
-        one, two = (jq.pack(swatches, side=32, threads=threads) for threads in (1, 2))
+        one, two = (jq.pack(swatches, side=32, work=jq.Work(threads=threads)) for threads in (1, 2))
         assert all(np.array_equal(one.level(n), two.level(n)) for n in ("diffuse_height", "normal_roughness_occlusion"))
 
-    def test_sizes_are_refused_or_told(self):
+    def test_sizes_are_refused_or_reported(self):
         with pytest.raises(jq.QuiltError, match="nearest: 256 or 512"):
             jq.pack([made_swatch("a")], side=300)
         with pytest.raises(jq.QuiltError, match='two swatches are called "a"'):
@@ -337,7 +337,7 @@ class TestFiles:
         assert jq.open_arrays(folders / "out").facts[0].derived == {}
 
     @pytest.mark.parametrize("format", ["bc1", "bc3", "bc7", "unorm16", "half"])
-    def test_formats_are_kept_in_files_and_what_blocks_cost_is_told(self, folders, format):
+    def test_formats_are_kept_in_files_and_what_blocks_cost_is_reported(self, folders, format):
         pixels = {each.key: each for each in PixelFormat}[format]
         channels = ["diffuse.r", "diffuse.g", "diffuse.b"] + (["height"] if format != "bc1" else [])
         layouts = [jq.layout_of("d", channels, pixels), layout_named("normal").in_format(PixelFormat.BC5)]
@@ -365,7 +365,7 @@ class TestFiles:
         write_image(folders / "in" / "b" / "b_normal.png", np.full((16, 16, 3), 128, np.uint8))
         assert run() == (1, 8)  # roughness is widened by its normals
         assert run(mips="lanczos") == (9, 0)
-        assert run(mips="lanczos", anew=True) == (9, 0)
+        assert run(mips="lanczos", force=True) == (9, 0)
         run()
         fresh = jq.pack_files(sources(folders), folders / "fresh", side=16)
         assert all((folders / "out" / p.name).read_bytes() == p.read_bytes() for p in fresh.files)
@@ -404,7 +404,7 @@ class TestFactsOfSwatches:
     def test_pages_of_another_aspect_have_another_digest(self):
         """Or a store would keep the pages of before."""
         square, oblong = (dataclasses.replace(made_swatch("a"), aspect=aspect) for aspect in (1.0, 2.0))
-        digests = {jq.pack([each], side=16, threads=1).open().digest("a") for each in (square, oblong, square)}
+        digests = {jq.pack([each], side=16, work=jq.Work(threads=1)).open().digest("a") for each in (square, oblong, square)}
         assert len(digests) == 2
 
     def test_what_is_no_swatch_is_refused_by_what_it_lacks(self):

@@ -128,12 +128,12 @@ class TestCheck:
         code, said, _ = jquilt("check", project)
         assert code == 1
         assert "10 faults" in said
-        code, told, _ = jquilt("check", project, "--json")
+        code, document, _ = jquilt("check", project, "--json")
         assert code == 1
-        told = json.loads(told)
-        found = [each for each in told["findings"] if each["level"] == "fault"]
+        document = json.loads(document)
+        found = [each for each in document["findings"] if each["level"] == "fault"]
         assert {(each["kind"], each["swatch"], None if each["kind"] == "seam" else each["role"]) for each in found} == planted
-        assert (told["faults"], len(found)) == (10, 10)
+        assert (document["faults"], len(found)) == (10, 10)
         assert all(
             each["measured"] and each["file"] and each["mend"] in said.replace("\n    ", "\n").replace("    ", "")
             for each in found
@@ -263,7 +263,7 @@ class TestCheck:
 class TestMeasures:
     @given(st.integers(0, 10**6), st.sampled_from([1.0, -1.0]), st.sampled_from([1.0, -1.0]))
     @settings(max_examples=20, deadline=None)
-    def test_green_and_height_are_told_by_their_slopes(self, seed, green, sense):
+    def test_green_and_height_are_reported_by_their_slopes(self, seed, green, sense):
         """On random reliefs: by the height map, and by the curl alone."""
         from scipy.ndimage import gaussian_filter
 

@@ -151,7 +151,7 @@ class TestBlend:
             for n in range(count)
         ]
         swatches[0] = replace(swatches[0], aspect=0.6 if knobs else 1.0)
-        arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), threads=1)
+        arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), work=jq.Work(threads=1))
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
         filter = "trilinear" if filter == "nearest" and plain else filter
@@ -197,7 +197,7 @@ class TestBlend:
     def test_a_tile_may_be_longer_one_way_and_its_slopes_stay(self):
         """As the square one with half the place along v; normals lie as they did."""
         swatch = made_swatch("a", 1, tile=2.0)
-        square, flat = (jq.pack([replace(swatch, aspect=aspect)], side=16, threads=1) for aspect in (1.0, 0.5))
+        square, flat = (jq.pack([replace(swatch, aspect=aspect)], side=16, work=jq.Work(threads=1)) for aspect in (1.0, 0.5))
         points = jq.Terrain(np.zeros((2, 2)), size=(4, 4)).points((40, 40))
         weights = jq.PointWeights.all_of("a", len(points))
         read = lambda arrays, lie: jq.Blend(arrays, [jq.Layer("a", lie)], filter="bilinear").at(points, weights)
@@ -208,7 +208,7 @@ class TestBlend:
 
     def test_far_from_the_eye_another_tile_or_swatch_stands_in(self):
         """Near it is the layer, beyond its range the other, and between them the blend of both by a smooth step."""
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2), made_swatch("c", 3)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2), made_swatch("c", 3)], side=16, work=jq.Work(threads=1))
         rng = np.random.default_rng(3)
         points, weights = random_points(rng, 300), random_weights(rng, 300, "ab", 2)
         eye = np.array([1.0, 2.0, 3.0])
@@ -238,7 +238,7 @@ class TestBlend:
     def test_a_shuffled_texture_does_not_repeat_and_keeps_its_mean_and_variance(self, border):
         """What lies a tile away is no more alike than chance; what is cut at black and white costs some of the variance."""
         swatch = made_swatch("a", 5, 32, tile=1.0)
-        arrays = jq.pack([swatch], side=32, threads=1)
+        arrays = jq.pack([swatch], side=32, work=jq.Work(threads=1))
         canvas = jq.Terrain(np.zeros((2, 2)), size=(20, 20)).canvas(640)
         lies = jq.Planar(), jq.Planar(shuffle=jq.Shuffle(size=0.7, border=border, seed=3))
         plain, shuffled = (jq.bake(canvas, [jq.Layer("a", lie)], arrays, filter="nearest") for lie in lies)
@@ -254,7 +254,7 @@ class TestBlend:
     def test_bytes_are_the_floats_encoded(self):
         """`blend` and `blend_into` are one blend, and normals are unit within the rounding of 8 bits."""
         rng = np.random.default_rng(3)
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, work=jq.Work(threads=1))
         blend = jq.Blend(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
         points, weights = random_points(rng, 300), random_weights(rng, 300, "ab", 2)
         plain, stored_texels = blend.at(points, weights), room_for(300)
@@ -269,13 +269,15 @@ class TestBlend:
     @pytest.mark.parametrize("columns", [0, 7, 21, 147])
     def test_points_as_a_grid_blend_the_same(self, columns):
         rng = np.random.default_rng(4)
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, work=jq.Work(threads=1))
         blend = jq.Blend(arrays, [jq.Layer("a", jq.Triplanar()), jq.Layer("b")])
         points, weights = random_points(rng, 441), random_weights(rng, 441, "ab", 2)
         assert np.array_equal(blend.at(points, weights).values, blend.at(points, weights, columns=columns).values)
 
     def test_a_layer_with_no_weight_never_shows_however_tall(self):
-        arrays = jq.pack([made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], side=16, threads=1)
+        arrays = jq.pack(
+            [made_swatch("low", 1, relief=0.01), made_swatch("tall", 2, relief=9)], side=16, work=jq.Work(threads=1)
+        )
         blend = jq.Blend(arrays, [jq.Layer("low"), jq.Layer("tall", softness=0)])
         points = random_points(np.random.default_rng(5), 50)
         names = ("low", "tall")
@@ -284,7 +286,7 @@ class TestBlend:
         assert np.array_equal(blend.at(points, beside).values, alone.values)
 
     def test_a_weight_of_nothing_between_others_is_no_layer(self):
-        arrays = jq.pack([made_swatch(n, seed) for seed, n in enumerate("abc")], side=16, threads=1)
+        arrays = jq.pack([made_swatch(n, seed) for seed, n in enumerate("abc")], side=16, work=jq.Work(threads=1))
         blend = jq.Blend(arrays, [jq.Layer(n) for n in "abc"])
         points = random_points(np.random.default_rng(8), 70)
         with_gap = kept("abc", np.tile([[0, 1, 2]], (70, 1)), np.tile([[0.5, 0, 0.5]], (70, 1)))
@@ -297,7 +299,7 @@ class TestBlend:
         points = random_points(np.random.default_rng(9), 200)
         one = jq.PointWeights.all_of("a", 200)
         for layouts in (LAYOUTS, LAYOUTS[:1]):
-            blend = jq.Blend(jq.pack([bare], side=4, layouts=layouts, threads=1), [jq.Layer("a", jq.Triplanar())])
+            blend = jq.Blend(jq.pack([bare], side=4, layouts=layouts, work=jq.Work(threads=1)), [jq.Layer("a", jq.Triplanar())])
             world = blend.at(points, one, normals="world")[R.NORMAL]
             assert np.einsum("nd,nd->n", world, points.normal).min() > 0.9999
             assert blend.at(points, one)[R.NORMAL][:, 2].min() > 0.9999
@@ -305,19 +307,19 @@ class TestBlend:
     def test_the_footprint_chooses_the_mip(self):
         """A footprint of a whole tile reads the mean of the map, one of a texel reads the map."""
         swatch = made_swatch("a", 1, tile=2.0)
-        blend = jq.Blend(jq.pack([swatch], side=16, threads=1), [jq.Layer("a")])
+        blend = jq.Blend(jq.pack([swatch], side=16, work=jq.Work(threads=1)), [jq.Layer("a")])
         rng = np.random.default_rng(10)
         place, up = rng.uniform(0, 50, (50, 3)), np.tile([0, 1, 0], (50, 1))
         one = jq.PointWeights.all_of("a", 50)
         far = blend.at(jq.Points.of(place, up, footprint=2.0), one)[R.DIFFUSE]
         assert np.abs(far - swatch.maps[R.DIFFUSE].values.mean(axis=(0, 1))).max() < 0.01
         near = blend.at(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]
-        full = jq.Blend(jq.pack([swatch], side=16, threads=1), [jq.Layer("a")], filter="bilinear")
+        full = jq.Blend(jq.pack([swatch], side=16, work=jq.Work(threads=1)), [jq.Layer("a")], filter="bilinear")
         assert np.abs(near - full.at(jq.Points.of(place, up, footprint=2.0 / 16), one)[R.DIFFUSE]).max() < 1e-5
 
     def test_softness_of_one_leaves_the_weights_and_of_nothing_cuts(self):
         swatches = [made_swatch("a", 1), made_swatch("b", 2)]
-        arrays = jq.pack(swatches, side=16, threads=1)
+        arrays = jq.pack(swatches, side=16, work=jq.Work(threads=1))
         points = random_points(np.random.default_rng(11), 100)
         half = kept("ab", np.tile([[0, 1]], (100, 1)), np.tile([[0.4, 0.6]], (100, 1)))
         alone = [
@@ -334,7 +336,7 @@ class TestBlend:
 
     def test_no_edge_shows_where_a_plane_fades_out(self):
         """Along an arc from level to upright the blend never jumps."""
-        arrays = jq.pack([made_swatch("a", 1, tile=40.0)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1, tile=40.0)], side=16, work=jq.Work(threads=1))
         angle = np.linspace(0, np.pi / 2, 4000)
         normal = np.column_stack([np.sin(angle) * 0.8, np.cos(angle), np.sin(angle) * 0.6])
         points = jq.Points.of(np.tile([1.3, 2.1, 0.7], (4000, 1)), normal, footprint=0.01)
@@ -344,13 +346,13 @@ class TestBlend:
 
     @pytest.mark.parametrize("side", [1, 2, 4])
     def test_the_smallest_arrays_work(self, side):
-        arrays = jq.pack([made_swatch("a", 1)], side=side, threads=1)
+        arrays = jq.pack([made_swatch("a", 1)], side=side, work=jq.Work(threads=1))
         points = random_points(np.random.default_rng(12), 20)
         one = jq.PointWeights.all_of("a", 20)
         assert np.isfinite(jq.Blend(arrays, [jq.Layer("a", jq.Triplanar())]).at(points, one).values).all()
 
     def test_three_hundred_layers_work(self):
-        arrays = jq.pack([made_swatch(str(n), n, side=2) for n in range(300)], side=2, threads=1)
+        arrays = jq.pack([made_swatch(str(n), n, side=2) for n in range(300)], side=2, work=jq.Work(threads=1))
         flat = jq.Terrain(np.zeros((2, 2)), size=(8, 8))
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=2, seed=n) * 0.3) for n in range(1, 300)]
         by_map = jq.bake(flat.canvas(16), layers, arrays, weights=jq.weigh(flat.canvas(16), layers))
@@ -358,7 +360,7 @@ class TestBlend:
         assert by_map.nbytes == 16 * 16 * 13
 
     def test_weights_that_do_not_fit_are_refused(self):
-        blend = jq.Blend(jq.pack([made_swatch("a")], side=16, threads=1), [jq.Layer("a")])
+        blend = jq.Blend(jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1)), [jq.Layer("a")])
         points = random_points(np.random.default_rng(6), 4)
         zero, one = np.zeros((4, 1), np.uint8), np.ones((4, 1), np.float32)
         for names, index, weight, words in (
@@ -373,7 +375,7 @@ class TestBlend:
         with pytest.raises(jq.QuiltError, match="uint8 or uint16"):
             jq.PointWeights(("a",), zero.astype(int), one)
         with pytest.raises(jq.QuiltError, match='did you mean "a"'):
-            jq.Blend(jq.pack([made_swatch("a")], side=16, threads=1), [jq.Layer("aa")])
+            jq.Blend(jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1)), [jq.Layer("aa")])
 
 
 @pytest.fixture(scope="module")
@@ -389,7 +391,7 @@ class TestBake:
     def test_a_flat_terrain_with_one_layer_gives_back_its_own_texture(self):
         """To the byte, at one texel per texel, over two repeats."""
         swatch = jq.Swatch(name="a", tile=4.0, relief=0.1, maps=made_maps(7, 32))
-        arrays = jq.pack([swatch], side=32, threads=1)
+        arrays = jq.pack([swatch], side=32, work=jq.Work(threads=1))
         flat = jq.Terrain(np.full((3, 3), 1.5), size=(8.0, 8.0))
         maps = jq.bake(flat.canvas(64), [jq.Layer("a")], arrays)
         twice = lambda texels: np.tile(texels, (2, 2, 1))
@@ -407,9 +409,9 @@ class TestBake:
     def test_bytes_do_not_depend_on_threads_or_block(self, scene, threads, block, exact):
         terrain, layers, arrays, weights = scene
         kept = None if exact else weights
-        one = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, threads=1)
+        one = jq.bake(terrain.canvas(90), layers, arrays, weights=kept, work=jq.Work(threads=1))
         canvas = terrain.canvas(90)
-        other = jq.Baker(canvas, layers, arrays, weights=kept).over(canvas, threads=threads, block=block)
+        other = jq.Baker(canvas, layers, arrays, weights=kept).over(canvas, work=jq.Work(threads=threads), block=block)
         assert all(np.array_equal(one[role], other[role]) for role in ROLES)
 
     def test_four_quarters_are_the_whole(self, scene):

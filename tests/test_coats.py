@@ -107,7 +107,7 @@ class TestBake:
         bare = jq.bake(ground.canvas(64), [jq.Layer("bare")], arrays)
         assert set(bare) == set(jq.SURFACE_ROLES)
         baker = jq.Baker(ground.canvas(64), [jq.Layer("coated")], arrays)
-        coated = [baker.over(baker.canvas, threads=n, block=700) for n in (1, 2)]
+        coated = [baker.over(baker.canvas, work=jq.Work(threads=n), block=700) for n in (1, 2)]
         assert set(coated[0]) == set(ALL)
         assert all(np.array_equal(coated[0][role], coated[1][role]) for role in ALL)
         gate = sluice_gate()
@@ -178,12 +178,12 @@ class TestLight:
         """To the last bit, beside coated points and without."""
         lighting = Lighting((jq.Sun(30, 40), jq.PointLight(position=(1, 2, 0))), jq.Sky())
         places, free = np.zeros((70, 3)), [np.ones(70, np.float32)] * 2
-        told = {"diffuse": 0.5, "specular": 0.1, "eye": looks(70)}
-        plain = lighting.leaving(surface(70, **told), places, free)
-        assert np.array_equal(lighting.leaving(surface(70, **told, coat=0.0), places, free), plain)
+        reported = {"diffuse": 0.5, "specular": 0.1, "eye": looks(70)}
+        plain = lighting.leaving(surface(70, **reported), places, free)
+        assert np.array_equal(lighting.leaving(surface(70, **reported, coat=0.0), places, free), plain)
         coat = np.zeros((70, 1))
         coat[5] = 1
-        mixed = lighting.leaving(surface(70, **told, coat=coat), places, free)
+        mixed = lighting.leaving(surface(70, **reported, coat=coat), places, free)
         others = np.arange(70) != 5
         assert np.allclose(mixed[others], plain[others], rtol=1e-6)
         assert not np.allclose(mixed[5], plain[5], rtol=1e-3)
@@ -208,7 +208,7 @@ class TestShow:
         """Along the same rays, within 1 of 255; and lamps to what lamps give."""
         parts = light_in_parts(scene, self.CAMERA, width=64, height=40)
         reaches = [scene.shadows(light) for light in scene.lighting.lights]
-        (view,) = light_along([scene], [()], scene.canvas(self.CAMERA, 40, 64), reaches, None, lambda *_: None)
+        (view,) = light_along([scene], [()], scene.canvas(self.CAMERA, 40, 64), reaches, jq.Work())
         shown = scene.lighting.shown(parts.whole.reshape(-1, 3))
         assert 255 * np.abs(srgb_from_linear(shown) - srgb_from_linear(view)).max() < 1
         seen = parts.kinds["diffuse light"] + parts.kinds["specular light"]
@@ -247,5 +247,5 @@ class TestQuiltFile:
         file.write_text(file.read_text().replace("side = 16", 'side = 16\nlayouts = ["diffuse_height"]'))
         _, said, _ = jquilt("check", file)
         assert 'no array holds the coat map; add "emission_coat" to arrays.layouts' in said
-        _, told, _ = jquilt("check", file, "--json")
-        assert "coat" in json.loads(told)["swatches"][1]["maps"]
+        _, reported, _ = jquilt("check", file, "--json")
+        assert "coat" in json.loads(reported)["swatches"][1]["maps"]

@@ -233,7 +233,7 @@ class TestSafety:
         shutil.copytree(finished, project)
         before = files_of(project / "out")
         spoil(project)
-        code, said, errors = jquilt("bake", project / "job.quilt.toml", "--anew")
+        code, said, errors = jquilt("bake", project / "job.quilt.toml", "--force")
         assert code == 2
         assert said == ""
         assert re.search(words, errors), errors
@@ -281,7 +281,7 @@ class TestSafety:
             assert "Traceback" not in errors
         assert "did you mean bake?" in jquilt("bakes")[2]
 
-    def test_all_faults_of_a_file_are_told_at_once(self, project):
+    def test_all_faults_of_a_file_are_reported_at_once(self, project):
         change("tile = 2.0", "tyle = 2.0")(project)
         errors = jquilt("check", project / "job.quilt.toml")[2].splitlines()
         assert [re.search(r"line (\d+)", e)[1] for e in errors] == ["12", "15"]
@@ -310,7 +310,7 @@ class TestShow:
 
 
 class TestExitCodes:
-    def test_a_fault_of_our_own_is_told_apart_and_shown_with_debug(self, project):
+    def test_a_fault_of_our_own_is_kept_distinct_and_shown_with_debug(self, project):
         """Python is made to fail inside a command."""
         code = (
             "import sys, jagged_quilt.quiltfile.reading as q, jagged_quilt.cli.main as m\n"
@@ -330,7 +330,7 @@ class TestExitCodes:
         assert "Traceback" not in done.stderr
         assert done.stdout.endswith("Two fields\n")
 
-    def test_the_version_is_told(self):
+    def test_the_version_is_reported(self):
         assert jquilt("--version")[1].strip() == f"Jagged Quilt {jq.__version__}"
 
 
@@ -396,7 +396,7 @@ class TestWeights:
         assert code == 0
         assert "daub 1 (paint salt) covers 100 % here" in said
         before = files_of(project)
-        for words, told in (
+        for words, reported in (
             (["--add", "slat", "--along", "2,2", "--radius", 1], 'did you mean "salt"'),
             (["--add", "salt", "--along", "99,2", "--radius", 1], "the path leaves the surface at x 99, z 2"),
             (["--add", "salt", "--along", "2,2", "--radius", 1, "--ceiling", 1.5], "ceiling must be from 0 to 1; got 1.5"),
@@ -409,7 +409,7 @@ class TestWeights:
         ):
             code, said, errors = jquilt("daub", quilt, *words)
             assert (code, said) == (2, "")
-            assert told in errors
+            assert reported in errors
             assert "Traceback" not in errors
         assert files_of(project) == before
 
@@ -431,9 +431,9 @@ class TestWeights:
         assert re.search(r"daub \d \(paint salt crust\) covers \d+ % here", said)
         assert lines[-1].startswith("in the weight map: ")
         assert not (own_saltworks.parent / "out" / "pictures").exists()
-        for place, told in (("300,4", "reaches from 0,0 to 256,256 m"), ("a,b", "X,Z in metres")):
+        for place, reported in (("300,4", "reaches from 0,0 to 256,256 m"), ("a,b", "X,Z in metres")):
             code, _, errors = jquilt("show", own_saltworks, "--at", place)
-            assert (code, told in errors) == (2, True)
+            assert (code, reported in errors) == (2, True)
 
     def test_a_number_is_swept_and_coverage_written(self, project):
         quilt = project / "job.quilt.toml"
@@ -444,9 +444,9 @@ class TestWeights:
         assert header == "layer,percent,square_metres,texels,dominant_texels,mean_weight"
         assert [row.split(",")[0] for row in rows] == ["clay", "salt"]
         assert sum(float(row.split(",")[2]) for row in rows) == pytest.approx(256, abs=0.01)
-        for sweep, told in (("layer.mask[7].threshold=0:1:3", "leads nowhere"), ("x=0:1", "KEY=FROM:TO:COUNT")):
+        for sweep, reported in (("layer.mask[7].threshold=0:1:3", "leads nowhere"), ("x=0:1", "KEY=FROM:TO:COUNT")):
             code, _, errors = jquilt("show", quilt, "sweep", sweep)
-            assert (code, told in errors) == (2, True)
+            assert (code, reported in errors) == (2, True)
 
     def test_time_moves_what_a_formula_drives(self, project):
         quilt = project / "job.quilt.toml"

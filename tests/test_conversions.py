@@ -50,7 +50,7 @@ class TestConversions:
         assert np.allclose(two[0], diffuse, atol=2e-3)
         assert np.allclose(two[1], specular, atol=2e-3)
 
-    def test_what_metallic_cannot_hold_is_told(self):
+    def test_what_metallic_cannot_hold_is_reported(self):
         """A blue body under a red reflection."""
         diffuse, specular = np.array([[[0.05, 0.05, 0.8]]], np.float32), np.array([[[0.8, 0.1, 0.1]]], np.float32)
         base, metallic, lost = c.metallic_from_diffuse_specular(diffuse, specular)
@@ -98,7 +98,7 @@ class TestConversions:
         east, south = slopes_from_normals(normals)
         assert np.hypot(east, south).max() <= np.tan(np.radians(80)) * (1 + 1e-9)
 
-    def test_what_a_map_leans_by_is_taken_out_and_told(self, tmp_path):
+    def test_what_a_map_leans_by_is_taken_out_and_reported(self, tmp_path):
         lean = np.tile(np.array([[[-0.1, 0, 1]]]) / np.sqrt(1.01), (16, 16, 1))
         write_image(tmp_path / "a_normal.png", np.rint(127.5 * lean + 127.5).astype(np.uint8))
         write_image(tmp_path / "a_diffuse.png", np.full((16, 16, 3), 90, np.uint8))

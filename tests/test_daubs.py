@@ -247,9 +247,9 @@ class TestMaps:
     def test_tiles_rows_and_threads_do_not_matter(self, monkeypatch):
         """Daubs that smooth reach over borders; the result is the same however the work is cut."""
         daubs = many_daubs(12)
-        one = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, threads=1)
+        one = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, work=jq.Work(threads=1))
         monkeypatch.setattr("jagged_quilt.weights.weigh._POINTS_AT_ONCE", 700)
-        two = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, threads=2)
+        two = jq.weigh(FLAT.canvas(100), LAYERS, daubs=daubs, work=jq.Work(threads=2))
         assert np.abs(one.weights.astype(int) - two.weights).max() <= 1
         assert max(np.abs(one.layer(n) - two.layer(n)).max() for n in NAMES) <= 1 / 255 + 1e-6
 
@@ -257,9 +257,9 @@ class TestMaps:
         daubs = [daub for daub in many_daubs(9) if daub.kind is not jq.daubs.DaubKind.ERASE]
         before = jq.weigh(FLAT.canvas(100), LAYERS, bits=16)
         wanted = jq.weigh(FLAT.canvas(100), LAYERS, bits=16, daubs=daubs)
-        whole = jq.daubs.lay_daubs(before, FLAT, daubs, threads=1)
+        whole = jq.daubs.lay_daubs(before, FLAT, daubs, work=jq.Work(threads=1))
         monkeypatch.setattr("jagged_quilt.weights.weigh._TILE", 16)
-        tiled = jq.daubs.lay_daubs(before, FLAT, daubs, threads=2)
+        tiled = jq.daubs.lay_daubs(before, FLAT, daubs, work=jq.Work(threads=2))
         for name in NAMES:
             assert np.abs(whole.layer(name) - wanted.layer(name)).max() < 1e-3
             assert np.abs(tiled.layer(name) - whole.layer(name)).max() < 1e-3
@@ -275,7 +275,7 @@ class TestMaps:
         assert to_path(points.position[changed], daub.path).max() < 3
         assert np.array_equal(before.weights, jq.weigh(FLAT.canvas(400), LAYERS).weights)
 
-    def test_what_a_daub_pushes_out_of_a_texel_is_told(self):
+    def test_what_a_daub_pushes_out_of_a_texel_is_reported(self):
         """Three layers where two are kept: the third one is cut, and that adds to what was cut before."""
         before = jq.weigh(FLAT.canvas(40), LAYERS, keep=2)
         daub = jq.Daub(path=((20.0, 20.0),), radius=8, layers=("brine",), strength=0.3, falloff=0.1)

@@ -63,7 +63,7 @@ class TestSwatches:
 class TestProject:
     def test_it_is_the_same_bytes_every_time(self, tmp_path):
         for name, threads in (("a", 1), ("b", 2)):
-            write_project(tmp_path / name, texels=32, threads=threads)
+            write_project(tmp_path / name, texels=32, work=jq.Work(threads=threads))
         first = {p.relative_to(tmp_path / "a"): p.read_bytes() for p in (tmp_path / "a").rglob("*") if p.is_file()}
         other = {p.relative_to(tmp_path / "b"): p.read_bytes() for p in (tmp_path / "b").rglob("*") if p.is_file()}
         assert first == other

@@ -47,7 +47,7 @@ class TestConventions:
         made = jq.export.engine_maps(maps)
         assert made.images.keys() == {role.key for role in maps}
         assert all(np.array_equal(made.images[role.key], maps[role]) for role in maps)
-        assert made.told["normal"] == {"holds": "normal", "transfer": "linear", "bits": 8, "green": "up"}
+        assert made.sampled["normal"] == {"holds": "normal", "transfer": "linear", "bits": 8, "green": "up"}
 
     def test_green_down_and_gloss_are_the_other_way_round(self):
         maps = baked(rare=RARE)
@@ -64,13 +64,13 @@ class TestConventions:
         one = read_image(made.save(tmp_path)[-2])
         assert np.array_equal(one[..., 0], maps[R.OCCLUSION])
         assert np.array_equal(one[..., 1], maps[R.ROUGHNESS])
-        told = json.loads((tmp_path / "maps.json").read_text())
-        assert told["maps"]["occlusion_roughness_metallic.png"]["holds"] == {
+        document = json.loads((tmp_path / "maps.json").read_text())
+        assert document["maps"]["occlusion_roughness_metallic.png"]["holds"] == {
             "r": "occlusion",
             "g": "roughness",
             "b": "metallic",
         }
-        assert sorted(path.name for path in tmp_path.glob("*.png")) == sorted(told["maps"])
+        assert sorted(path.name for path in tmp_path.glob("*.png")) == sorted(document["maps"])
 
     @pytest.mark.parametrize("bits", [8, 16])
     def test_a_metallic_material_comes_back(self, bits):
@@ -86,7 +86,7 @@ class TestConventions:
         assert np.abs(linear_from_srgb(made.images["base_color"] / top) - base).max() < (0.02 if bits == 8 else 0.002)
         assert made.lost.worst < 0.01
 
-    def test_what_metallic_cannot_say_is_told(self):
+    def test_what_metallic_cannot_say_is_reported(self):
         """Water throws back half as much as metallic has it: 0.02 is lost."""
         water = jq.plain_swatch("water", diffuse=(0.1, 0.1, 0.1), specular=0.02)
         lost = jq.export.engine_maps(water, jq.export.Conventions(metallic=True)).lost
@@ -186,12 +186,12 @@ class TestGltf:
 
     def test_lamps_and_camera_stand_as_they_do_here(self, tmp_path):
         _, lost = jq.export.write_gltf(scene(), tmp_path / "scene.glb")
-        told = gltf_of(tmp_path / "scene.glb")
-        sun, lamp, spot = told["extensions"]["KHR_lights_punctual"]["lights"]
+        reported = gltf_of(tmp_path / "scene.glb")
+        sun, lamp, spot = reported["extensions"]["KHR_lights_punctual"]["lights"]
         assert (sun["type"], sun["color"], sun["intensity"]) == ("directional", [1.0, 0.5, 0.25], pytest.approx(6.6))
         assert (lamp["range"], spot["type"]) == (9.0, "spot")
         assert spot["spot"]["innerConeAngle"] < spot["spot"]["outerConeAngle"]
-        nodes = {node["name"]: node for node in told["nodes"]}
+        nodes = {node["name"]: node for node in reported["nodes"]}
         for name, way in (("view", (-4, -3, -5)), ("lamp 2", (0, -1, 0)), ("sun 0", -jq.Sun(10, 89.99).towards)):
             x, y, z, w = nodes[name]["rotation"]
             ahead = -np.array([2 * (x * z + w * y), 2 * (y * z - w * x), 1 - 2 * (x * x + y * y)])
@@ -200,7 +200,7 @@ class TestGltf:
             "the sky: glTF has no standard way to say one",
             "lamp 1: its fall_off; it falls with the square of the distance",
         )
-        material = told["materials"][0]
+        material = reported["materials"][0]
         assert material["extensions"]["KHR_materials_specular"]["specularColorFactor"] == [25.0] * 3
         assert (material["alphaMode"], material["alphaCutoff"]) == ("MASK", 0.5)
 
@@ -208,7 +208,7 @@ class TestGltf:
         """However coarse the mesh is, lit it leans as the terrain with its detail does."""
         v, u = np.mgrid[:33, :33] / 32
         terrain = jq.Terrain(np.sin(7 * u) * np.cos(5 * v), size=(8.0, 8.0))
-        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1))
         canvas = terrain.canvas(64)
         maps = {space: jq.bake(canvas, [jq.Layer("a")], arrays, normals=space) for space in ("tangent", "world")}
         truth = jq.TextureMap(role=R.NORMAL, texels=maps["world"][R.NORMAL]).values
@@ -240,8 +240,8 @@ class TestGltf:
         quilt.write_text(quilt.read_text() + mesh + layers)
         code, said, errors = jquilt("export", "scene", quilt, "--tiled")
         assert code == 0, errors
-        told = gltf_of(project / "out" / "export" / "scene.glb")
-        by_name = {each["name"]: each for each in told["materials"]}
+        reported = gltf_of(project / "out" / "export" / "scene.glb")
+        by_name = {each["name"]: each for each in reported["materials"]}
         assert set(by_name) == {"ground", "two", f"two: {parts[0][8:-2]}"}
         laid = by_name[f"two: {parts[0][8:-2]}"]["normalTexture"]["extensions"]["KHR_texture_transform"]
         tile = 3.0  # of salt
@@ -250,8 +250,8 @@ class TestGltf:
             "offset": [pytest.approx(-0.5 / 2 / tile), pytest.approx(-0.25 / tile)],
         }
         assert f'the tile of "two", part "{parts[1][8:-2]}": its layer is not laid on by uv' in said
-        used = [each["primitives"][0]["material"] for each in told["meshes"]]
-        assert [told["materials"][number]["name"] for number in used] == ["ground", f"two: {parts[0][8:-2]}", "two"]
+        used = [each["primitives"][0]["material"] for each in reported["meshes"]]
+        assert [reported["materials"][number]["name"] for number in used] == ["ground", f"two: {parts[0][8:-2]}", "two"]
         assert validated(project / "out" / "export" / "scene.glb") == []
         assert "in glTF alone" in jquilt("export", "scene", quilt, "--as", "usda", "--tiled")[2]
 
@@ -337,9 +337,9 @@ class TestCutOuts:
         from pxr import Usd, UsdGeom
 
         for roles, both in (((*jq.SURFACE_ROLES, R.OPACITY), True), (jq.SURFACE_ROLES, False)):
-            arrays = jq.pack([made_swatch("a", roles=roles)], side=16, threads=1)
+            arrays = jq.pack([made_swatch("a", roles=roles)], side=16, work=jq.Work(threads=1))
             leaf = jq.shapes.plane((1.0, 1.0))
-            maps = jq.bake(jq.UvCanvas(leaf, 16), [jq.Layer("a", jq.Uv())], arrays, threads=1)
+            maps = jq.bake(jq.UvCanvas(leaf, 16), [jq.Layer("a", jq.Uv())], arrays, work=jq.Work(threads=1))
             scene = jq.export.EngineScene(things=[jq.export.SceneThing(name="leaf", mesh=leaf, maps=maps)])
             jq.export.write_usd(scene, tmp_path / f"{both}.usda")
             jq.export.write_gltf(scene, tmp_path / f"{both}.glb")
@@ -386,14 +386,14 @@ def bundle(saltworks, tmp_path_factory):
 class TestBundle:
     def test_the_document_is_as_its_schema_has_it_and_tells_every_file(self, bundle):
         jsonschema = pytest.importorskip("jsonschema")
-        told, schema = (json.loads((bundle / name).read_text()) for name in ("bundle.json", "bundle.schema.json"))
+        reported, schema = (json.loads((bundle / name).read_text()) for name in ("bundle.json", "bundle.schema.json"))
         jsonschema.Draft202012Validator.check_schema(schema)
-        jsonschema.validate(told, schema)
+        jsonschema.validate(reported, schema)
         there = {path.relative_to(bundle).as_posix() for path in bundle.rglob("*") if path.is_file()} - {"bundle.json"}
-        assert {each["path"] for each in told["files"]} == there
-        assert jq.export.check_bundle(bundle) == told
-        assert [layer["name"] for layer in told["layers"]][:2] == ["cracked clay", "raked gravel"]
-        assert told["layers"][told["layers"][8]["far"]["layer"]]["swatch"] == "brine"
+        assert {each["path"] for each in reported["files"]} == there
+        assert jq.export.check_bundle(bundle) == reported
+        assert [layer["name"] for layer in reported["layers"]][:2] == ["cracked clay", "raked gravel"]
+        assert reported["layers"][reported["layers"][8]["far"]["layer"]]["swatch"] == "brine"
 
     def test_numpy_alone_blends_what_the_bake_has(self, bundle, saltworks, tmp_path):
         """Places of all layers, by the example, which knows nothing of this library."""
@@ -419,11 +419,11 @@ class TestBundle:
                     assert np.abs(np.subtract(maps[role][row, column].astype(int), value)).max() <= 2, (name, role)
 
     def test_heights_and_meshes_are_those_of_the_quilt(self, bundle, saltworks):
-        quilt, told = jq.read_quilt(saltworks), json.loads((bundle / "bundle.json").read_text())
-        low, high = told["ground"]["heights"]
-        heights = low + (high - low) * read_image(bundle / told["ground"]["heightmap"])[..., 0] / 65535
+        quilt, reported = jq.read_quilt(saltworks), json.loads((bundle / "bundle.json").read_text())
+        low, high = reported["ground"]["heights"]
+        heights = low + (high - low) * read_image(bundle / reported["ground"]["heightmap"])[..., 0] / 65535
         assert np.abs(heights - quilt.terrain.heights).max() < (high - low) / 65535
-        assert validated(*(bundle / each["file"] for each in told["meshes"])) == []
+        assert validated(*(bundle / each["file"] for each in reported["meshes"])) == []
 
     def test_a_bundle_takes_the_place_of_a_bundle_and_of_nothing_else(self, project):
         quilt, folder = project / "job.quilt.toml", project / "bundle"
@@ -433,8 +433,8 @@ class TestBundle:
         with pytest.raises(jq.QuiltError, match=r"height\.png: is not the file that was written"):
             jq.export.check_bundle(folder)
         assert jquilt("export", "bundle", quilt, "--into", folder)[0] == 0
-        told = jq.export.check_bundle(folder)
-        assert (told["weights"]["form"], told["arrays"][0]["compressed"]) == ("splat", "zstd")
+        reported = jq.export.check_bundle(folder)
+        assert (reported["weights"]["form"], reported["arrays"][0]["compressed"]) == ("splat", "zstd")
         assert not (folder / "more.txt").exists()
         assert {path.name for path in project.iterdir() if path.name.startswith(".")} == set()
         code, _, errors = jquilt("export", "bundle", quilt, "--into", project / "clay")
@@ -469,8 +469,8 @@ class TestCommand:
         code, said, errors = jquilt("export", "scene", quilt, "--as", "gltf")
         assert code == 0, errors
         assert '"crate": its vertices hold colours alone' in said
-        told = json.loads((project / "out" / "export" / "scene_gltf" / "scene.gltf").read_text())
-        assert "COLOR_0" in told["meshes"][-1]["primitives"][0]["attributes"]
+        document = json.loads((project / "out" / "export" / "scene_gltf" / "scene.gltf").read_text())
+        assert "COLOR_0" in document["meshes"][-1]["primitives"][0]["attributes"]
 
     def test_an_export_is_kept_while_what_it_reads_stays(self, project):
         """Another mesh makes another scene, and the same weights; another picture of the ground makes both anew."""
@@ -594,7 +594,7 @@ class TestMapsBack:
 
     def test_bits_that_no_file_has_are_refused(self):
         ground = jq.Terrain(np.zeros((3, 3)), size=(4, 4))
-        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=4, work=jq.Work(threads=1))
         with pytest.raises(jq.QuiltError, match="8 or 16 bits; got 12"):
             jq.Baker(ground.canvas(4), [jq.Layer("a")], arrays).over(ground.canvas(4), bits=12)
 
@@ -662,7 +662,7 @@ class TestBundleThatFails:
             write_bundle(project / "b", self.bundle(project), lambda stage: {})
         assert (project / "b").read_text() == "mine"
 
-    def test_a_missing_file_is_told(self, project):
+    def test_a_missing_file_is_reported(self, project):
         write_bundle(project / "b", self.bundle(project), lambda stage: {})
         next((project / "b" / "arrays").iterdir()).unlink()
         with pytest.raises(jq.QuiltError, match="is missing; write the bundle again"):
@@ -673,21 +673,21 @@ class TestWriter:
     def test_a_file_of_everything_is_laid_out_as_the_standard_wants(self, tmp_path):
         """Every view begins at a multiple of four, and an image in the file is the image."""
         jq.export.write_gltf(scene(), tmp_path / "a.glb")
-        data, told = (tmp_path / "a.glb").read_bytes(), gltf_of(tmp_path / "a.glb")
+        data, reported = (tmp_path / "a.glb").read_bytes(), gltf_of(tmp_path / "a.glb")
         start = 20 + struct.unpack_from("<I", data, 12)[0] + 8
         assert struct.unpack_from("<I", data, 8)[0] == len(data)
-        assert all(view["byteOffset"] % 4 == 0 for view in told["bufferViews"])
-        image = next(each for each in told["images"] if each["name"] == "a_ball_normal")
-        view = told["bufferViews"][image["bufferView"]]
+        assert all(view["byteOffset"] % 4 == 0 for view in reported["bufferViews"])
+        image = next(each for each in reported["images"] if each["name"] == "a_ball_normal")
+        view = reported["bufferViews"][image["bufferView"]]
         (tmp_path / "n.png").write_bytes(data[start + view["byteOffset"] :][: view["byteLength"]])
         assert np.array_equal(read_image(tmp_path / "n.png"), baked(1, RARE)[R.NORMAL])
-        position = told["accessors"][told["meshes"][0]["primitives"][0]["attributes"]["POSITION"]]
+        position = reported["accessors"][reported["meshes"][0]["primitives"][0]["attributes"]["POSITION"]]
         assert np.allclose(np.subtract(position["max"], position["min"]), 2, atol=0.01)
 
     def test_files_beside_a_gltf_are_those_that_it_names(self, tmp_path):
         files, _ = jq.export.write_gltf(scene(), tmp_path / "scene.gltf")
-        told = json.loads((tmp_path / "scene.gltf").read_text())
-        named = {told["buffers"][0]["uri"], *(each["uri"] for each in told["images"]), "scene.gltf"}
+        document = json.loads((tmp_path / "scene.gltf").read_text())
+        named = {document["buffers"][0]["uri"], *(each["uri"] for each in document["images"]), "scene.gltf"}
         assert named == {path.name for path in files} == {path.name for path in tmp_path.iterdir()}
 
     def test_a_place_far_away_stays_exact(self, tmp_path):
@@ -702,7 +702,7 @@ class TestWriter:
 class TestMetallic:
     @settings(max_examples=30, deadline=None)
     @given(seed=st.integers(0, 10**6), bits=st.sampled_from([8, 16]))
-    def test_what_is_told_to_be_lost_is_what_making_it_again_leaves(self, seed, bits):
+    def test_what_is_reported_to_be_lost_is_what_making_it_again_leaves(self, seed, bits):
         """From the images alone, by the standard's own mixing; for any pair of colours."""
         rng, top = np.random.default_rng(seed), (1 << bits) - 1
         diffuse, specular = (rng.random((6, 5, 3)).astype(np.float32) * scale for scale in (1.0, rng.choice([0.08, 1.0])))
@@ -739,7 +739,7 @@ class TestAskedTwice:
     def test_a_second_export_gives_the_same_bytes(self, project):
         """Of every form; what is there gives way."""
         quilt = project / "job.quilt.toml"
-        asked = (("scene", quilt, "--as", "usda", "--anew"), ("bundle", quilt, "--into", project / "b"))
+        asked = (("scene", quilt, "--as", "usda", "--force"), ("bundle", quilt, "--into", project / "b"))
         seen = []
         for _ in range(2):
             assert all(jquilt("export", *words)[0] == 0 for words in asked)

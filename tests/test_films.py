@@ -53,18 +53,18 @@ class TestChannel:
 
     def test_whole_or_by_tile_its_map_is_the_same(self):
         channel = jq.Channel("snow", jq.Noise(size=3), [jq.Daub(path=((3.0, 9.0), (14.0, 2.0)), radius=3, channel="snow")])
-        whole = mask_map(FLAT.canvas(40), channel, bits=16, threads=2)
+        whole = mask_map(FLAT.canvas(40), channel, bits=16, work=jq.Work(threads=2))
         parts = [mask_map(FLAT.canvas(40).page(rows=rows), channel, bits=16) for rows in ((0, 13), (13, 40))]
         assert np.array_equal(whole, np.concatenate(parts))
         assert 0 < whole.mean() < 65535
 
-    def test_what_a_daub_cannot_do_to_it_is_told(self):
-        for told, message in (
+    def test_what_a_daub_cannot_do_to_it_is_reported(self):
+        for reported, message in (
             ({"kind": "smooth"}, "channels cannot be smoothed"),
             ({"layers": ("mud",)}, "on layers or on a channel"),
         ):
             with pytest.raises(jq.QuiltError, match=message):
-                jq.Daub(path=((1.0, 1.0),), radius=1, channel="snow", **told)
+                jq.Daub(path=((1.0, 1.0),), radius=1, channel="snow", **reported)
 
     def test_a_large_file_of_daubs_paints_the_same(self, tmp_path):
         daubs = [jq.Daub(path=((n, 16.0 - n),), radius=2, channel="ab"[n % 2]) for n in range(16)]
@@ -112,9 +112,9 @@ class TestFilm:
             ({"colour": "grey"}, 'a colour must be written "#rrggbb"'),
         ],
     )
-    def test_what_cannot_be_is_told(self, told, message):
+    def test_what_cannot_be_is_reported(self, reported, message):
         with pytest.raises(jq.QuiltError, match=message):
-            jq.Film(mask=jq.Constant(1), **told)
+            jq.Film(mask=jq.Constant(1), **reported)
 
     def test_pages_are_made_anew_where_a_film_changed(self, tmp_path):
         arrays, rising = jq.pack([made_swatch("a")], side=16), jq.Terrain(np.eye(9), size=(16, 16))
@@ -137,7 +137,7 @@ class TestQuilt:
         assert (channel == 0).any()
         assert roughness[channel == 0].min() > 100
 
-    def test_channels_are_painted_exported_and_told(self, wet):
+    def test_channels_are_painted_exported_and_reported(self, wet):
         assert jquilt("daub", wet, "--channel", "wetness", "--along", "8,8 12,8", "--radius", "2")[0] == 0
         assert json.loads((wet.parent / "daubs.jsonl").read_text())["channel"] == "wetness"
         assert "channel wetness" in jquilt("daub", wet)[1]
@@ -146,9 +146,9 @@ class TestQuilt:
         exported = read_image(wet.parent / "out" / "export" / "channel_wetness.png")
         assert exported.dtype == np.uint16
         assert exported.squeeze()[16, 20] == 65535
-        told = jquilt("show", wet, "--at", "10,8", "masks")[1]
-        assert "film wet" in told
-        assert "channel wetness" in told
+        reported = jquilt("show", wet, "--at", "10,8", "masks")[1]
+        assert "film wet" in reported
+        assert "channel wetness" in reported
         code, _, said = jquilt("daub", wet, "--channel", "wet", "--along", "8,8", "--radius", "2")
         assert (code, 'no channel is called "wet"' in said) == (2, True)
 
@@ -174,7 +174,7 @@ class TestQuilt:
             ("roughness = 0.1", "roughness = 1.5", r"film\[0\].roughness: roughness must be from 0 to 1"),
         ],
     )
-    def test_what_cannot_be_is_told_with_its_place(self, wet, old, new, message):
+    def test_what_cannot_be_is_reported_with_its_place(self, wet, old, new, message):
         wet.write_text(wet.read_text().replace(old, new))
         with pytest.raises(jq.QuiltError, match=message):
             jq.read_quilt(wet)

@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import jagged_quilt as jq
 from jagged_quilt.foundation.checks import finite_array, known_name, number_in, positive, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint, read_json, write_bytes, write_json, written_together, written_whole
-from jagged_quilt.foundation.threads import thread_count, work_through
 
 
 class TestFiles:
@@ -63,37 +63,38 @@ class TestFiles:
 
 
 class TestThreads:
-    def test_all_parts_are_worked_and_progress_is_told(self):
-        told, seen, lock = [], set(), threading.Lock()
+    def test_all_parts_are_worked_and_progress_is_reported(self):
+        reported, seen, lock = [], set(), threading.Lock()
 
-        def work(part):
+        def do(part):
             with lock:
                 seen.add((part, threading.get_ident()))
 
-        work_through(range(40), work, threads=3, step="x", progress=lambda step, done, whole: told.append((step, done, whole)))
+        work = jq.Work(threads=3, progress=lambda step, done, whole: reported.append((step, done, whole)))
+        work.through(range(40), do, step="x")
         assert {part for part, _ in seen} == set(range(40))
-        assert [done for _, done, _ in told] == list(range(41))
-        assert told[-1] == ("x", 40, 40)
+        assert [done for _, done, _ in reported] == list(range(41))
+        assert reported[-1] == ("x", 40, 40)
 
     @pytest.mark.parametrize("threads", [1, 2])
     def test_the_first_error_is_raised_and_the_rest_is_not_begun(self, threads):
         begun = []
 
-        def work(part):
+        def do(part):
             begun.append(part)
             if part == 2:
                 raise RangeError("two")
             time.sleep(0.01)
 
         with pytest.raises(RangeError, match="two"):
-            work_through(range(200), work, threads=threads)
+            jq.Work(threads=threads).through(range(200), do)
         assert len(begun) < 100
 
     def test_no_parts_is_no_work(self):
-        work_through([], pytest.fail, threads=2)
-        assert thread_count(None) >= 1
+        jq.Work(threads=2).through([], pytest.fail)
+        assert jq.Work().count >= 1
         with pytest.raises(RangeError, match="whole number from 1"):
-            thread_count(0)
+            jq.Work(threads=0)
 
 
 class TestChecks:

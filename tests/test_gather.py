@@ -209,7 +209,7 @@ class TestNames:
 
 
 class TestGather:
-    def test_every_disorder_is_put_in_order_or_told(self, downloads):
+    def test_every_disorder_is_put_in_order_or_reported(self, downloads):
         found = jq.gather(downloads)
         assert {each.name: roles_of(each) for each in found.sets} == WANTED
         asked = {each.file.name: each.why for one in found.sets for each in one.left if each.ask}
@@ -238,8 +238,8 @@ class TestGather:
     def test_every_set_reads_as_it_says(self, downloads):
         for one in jq.gather(downloads).sets:
             swatch = one.source().read()
-            told = {role for each in one.maps for role in each.roles}
-            assert {role for role in told if role in swatch.maps} >= told - {R.METALLIC}
+            reported = {role for each in one.maps for role in each.roles}
+            assert {role for role in reported if role in swatch.maps} >= reported - {R.METALLIC}
         plate = next(each for each in jq.gather(downloads).sets if each.name == "metal plate").source().read()
         assert np.array_equal(plate.maps[R.ROUGHNESS].texels, packed()[..., 1:2])
 
@@ -337,8 +337,8 @@ class TestUnclear:
             write_image(tmp_path / "wide" / f"plank_{word}.png", np.concatenate([made()] * 4, axis=1))
         assert jquilt("gather", "wide", "--into", "m.quilt.toml", cwd=tmp_path)[0] == 0
         assert "tile = [2, 0.5]" in (tmp_path / "m.quilt.toml").read_text()
-        told = json.loads(jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)[1])
-        assert "not square" not in {each["kind"] for each in told["findings"]}
+        document = json.loads(jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)[1])
+        assert "not square" not in {each["kind"] for each in document["findings"]}
 
 
 class TestCommand:
@@ -417,8 +417,8 @@ class TestCommand:
         assert code == 1
         assert "hatch1b" in said
         assert sorted(home.rglob("*")) == before
-        told = json.loads(jquilt("check", "downloads", "--json", cwd=home)[1])
-        assert len(told["swatches"]) == 15
+        document = json.loads(jquilt("check", "downloads", "--json", cwd=home)[1])
+        assert len(document["swatches"]) == 15
         facts = json.loads(jquilt("gather", "downloads", "--into", "m.quilt.toml", "--json", cwd=home)[1])
         assert len(facts["sets"]) == 15
         assert facts["unread"] == ["downloads/bazaar/notes.psd"]
@@ -469,8 +469,8 @@ class TestMend:
         for word, made in ({"d": colour, "n": normals, "h": grey} | spoil).items():
             write_image(heap / f"kiln_{word}.png", made())
         jquilt("gather", "heap", "--into", "m.quilt.toml", cwd=tmp_path)
-        _, told, _ = jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)
-        assert kind in {each["kind"] for each in json.loads(told)["findings"] if each["level"] == "fault"}
+        _, reported, _ = jquilt("check", "m.quilt.toml", "--json", cwd=tmp_path)
+        assert kind in {each["kind"] for each in json.loads(reported)["findings"] if each["level"] == "fault"}
         code, said, _ = jquilt("check", "m.quilt.toml", "--mend", cwd=tmp_path)
         assert code == 0, said
         assert f"({kind})" in said
@@ -503,7 +503,7 @@ class TestMend:
 
 
 class TestPack:
-    def test_all_that_is_broken_is_told_before_anything_is_read(self, home):
+    def test_all_that_is_broken_is_reported_before_anything_is_read(self, home):
         jquilt("gather", "downloads", "--into", "m.quilt.toml", cwd=home)
         for name in ("bazaar/kelp_n.png", "bazaar/meadow.png"):
             (home / "downloads" / name).write_bytes(b"nothing")
@@ -516,7 +516,7 @@ class TestPack:
         code, _, errors = jquilt("pack", "m.quilt.toml", "--leave-out", cwd=home)
         assert (code, errors) == (0, "warning: left out, since they cannot be read: kelp, meadow\n")
 
-    def test_known_faults_are_told(self, home):
+    def test_known_faults_are_reported(self, home):
         jquilt("gather", "downloads/salt pan", "--into", "m.quilt.toml", cwd=home)
         assert jquilt("check", "m.quilt.toml", cwd=home)[0] == 1
         code, _, errors = jquilt("pack", "m.quilt.toml", cwd=home)

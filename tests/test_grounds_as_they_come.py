@@ -15,7 +15,7 @@ from jagged_quilt.maps.gaps import filled
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import stairs_in
-from jagged_quilt.surfaces.heightmap import heights_in_bands, read_heightmap
+from jagged_quilt.surfaces.heightmap import HeightStorage, heights_in_bands, read_heightmap
 from jagged_quilt.weights.point_weights import PointWeights
 
 
@@ -40,10 +40,10 @@ def off_by(heights, truth, scale=0.3):
     return np.degrees(np.arccos(np.clip((made[0] * made[1]).sum(axis=-1), -1, 1))).mean()
 
 
-def told_of(read, *given, **how):
-    with warnings.catch_warnings(record=True) as told:
+def reported_by(read, *given, **how):
+    with warnings.catch_warnings(record=True) as reported:
         warnings.simplefilter("always", jq.QuiltWarning)
-        return read(*given, **how), "\n".join(str(each.message) for each in told)
+        return read(*given, **how), "\n".join(str(each.message) for each in reported)
 
 
 class TestNumbers:
@@ -73,9 +73,13 @@ class TestNumbers:
         image = np.random.default_rng(1).integers(0, 65535, (4, 4, 4), np.uint16)
         write_image(tmp_path / "a.png", image)
         for place, channel in enumerate("rgba"):
-            assert np.allclose(read_heightmap(tmp_path / "a.png", (0, 65535), channel=channel), image[..., place], atol=0.01)
+            assert np.allclose(
+                read_heightmap(tmp_path / "a.png", (0, 65535), storage=HeightStorage(channel=channel)),
+                image[..., place],
+                atol=0.01,
+            )
         with pytest.raises(jq.QuiltError, match='has no channel "q"; it holds R, G, B, A'):
-            read_heightmap(tmp_path / "a.png", (0, 1), channel="q")
+            read_heightmap(tmp_path / "a.png", (0, 1), storage=HeightStorage(channel="q"))
 
     def test_the_refusal_of_colour_says_what_would_be_right(self, tmp_path):
         heights = np.rint(fractal(64, 2.5, 1) / 255 * ((1 << 24) - 1)).astype(np.uint32)
@@ -87,7 +91,7 @@ class TestNumbers:
             read_heightmap(tmp_path / "packed.png", (0, 100))
         with pytest.raises(jq.QuiltError, match="as in a picture of the ground and not of its heights"):
             read_heightmap(tmp_path / "picture.png", (0, 100))
-        found = read_heightmap(tmp_path / "packed.png", (0, 100), form="rgb24")
+        found = read_heightmap(tmp_path / "packed.png", (0, 100), storage=HeightStorage(form="rgb24"))
         assert np.allclose(found, heights / ((1 << 24) - 1) * 100, atol=1e-4)
 
 
@@ -115,9 +119,9 @@ class TestScale:
         floats = tiff(tmp_path / "b.tif", samples.astype(np.float32), self.WORDS)
         assert np.allclose(read_heightmap(floats), samples * 0.1 - 100)
 
-    def test_heights_that_are_given_win_and_that_is_told(self, tmp_path):
+    def test_heights_that_are_given_win_and_that_is_reported(self, tmp_path):
         path = tiff(tmp_path / "a.tif", np.full((4, 4), 65535, np.uint16), self.WORDS)
-        found, words = told_of(read_heightmap, path, (0, 10))
+        found, words = reported_by(read_heightmap, path, (0, 10))
         assert (found == 10).all()
         assert "its own scale 0.1 and offset -100" in words
 
@@ -130,10 +134,12 @@ class TestRaw:
 
     def read(self, tmp_path, samples, size, **how):
         (tmp_path / "a.raw").write_bytes(samples.tobytes())
-        return told_of(read_heightmap, tmp_path / "a.raw", (0, 10), form="raw16", samples=size, **how)
+        return reported_by(
+            read_heightmap, tmp_path / "a.raw", (0, 10), storage=HeightStorage(form="raw16", samples=size, **how)
+        )
 
     @pytest.mark.parametrize("size", [(256, 64), (64, 256), (512, 32), (32, 512)])
-    def test_a_width_that_leaves_jumps_is_told_with_the_one_that_leaves_none(self, tmp_path, size):
+    def test_a_width_that_leaves_jumps_is_reported_with_the_one_that_leaves_none(self, tmp_path, size):
         assert "the width looks wrong: try samples = [128, 128]" in self.read(tmp_path, self.SAMPLES, size)[1]
         assert self.read(tmp_path, self.SAMPLES, (128, 128))[1] == ""
 
@@ -148,7 +154,7 @@ class TestRaw:
         assert np.allclose(found, (signed.astype(float) + 32768) / 65535 * 10, atol=1e-3)
         assert "try signed = true" in self.read(tmp_path, signed, (128, 128))[1]
         with pytest.raises(jq.QuiltError, match="signed applies to raw files"):
-            read_heightmap(tmp_path / "a.png", (0, 1), signed=True)
+            read_heightmap(tmp_path / "a.png", (0, 1), storage=HeightStorage(signed=True))
 
 
 class TestGaps:
@@ -157,7 +163,7 @@ class TestGaps:
         return (40 + 0.3 * column + 0.2 * row).astype(np.float32)
 
     @pytest.mark.parametrize("said", ["key", "file", "nan"])
-    def test_what_means_nothing_is_filled_smoothly_and_told(self, tmp_path, said):
+    def test_what_means_nothing_is_filled_smoothly_and_reported(self, tmp_path, said):
         """A slope goes on over its gap within a tenth of what it rises there."""
         ground, hole = self.ground(), np.zeros((65, 80), bool)
         hole[20:40, 30:50] = hole[0, :5] = True
@@ -166,8 +172,10 @@ class TestGaps:
         if said == "file":
             tags[42113] = "-9999 "
         Image.fromarray(stored).save(tmp_path / "e.tif", tiffinfo=tags)
-        found, told = told_of(read_heightmap, tmp_path / "e.tif", nothing=-9999 if said == "key" else None)
-        assert f"{hole.sum()} of 5,200 samples (7.79 %) mean nothing; filled smoothly" in told
+        found, reported = reported_by(
+            read_heightmap, tmp_path / "e.tif", storage=HeightStorage(nothing=-9999 if said == "key" else None)
+        )
+        assert f"{hole.sum()} of 5,200 samples (7.79 %) mean nothing; filled smoothly" in reported
         assert np.array_equal(found[~hole], ground[~hole])
         assert np.abs(found - ground)[20:40, 30:50].max() < 0.1 * 10
         assert np.isfinite(found).all()
@@ -176,12 +184,12 @@ class TestGaps:
         stored = np.full((16, 16), 500, np.uint16)
         stored[5, 5] = 0
         write_image(tmp_path / "e.png", stored)
-        found, told = told_of(read_heightmap, tmp_path / "e.png", (0, 65535), nothing=0)
+        found, reported = reported_by(read_heightmap, tmp_path / "e.png", (0, 65535), storage=HeightStorage(nothing=0))
         assert np.allclose(found, 500, atol=0.01)
-        assert "1 of 256 samples" in told
+        assert "1 of 256 samples" in reported
         write_image(tmp_path / "none.png", 0 * stored)
         with pytest.raises(jq.QuiltError, match="nothing but samples that mean nothing"):
-            read_heightmap(tmp_path / "none.png", (0, 65535), nothing=0)
+            read_heightmap(tmp_path / "none.png", (0, 65535), storage=HeightStorage(nothing=0))
 
     def test_a_narrow_grid_is_filled(self):
         values, missing = np.arange(20, dtype=np.float32).reshape(1, 20), np.zeros((1, 20), bool)
@@ -193,9 +201,9 @@ class TestGaps:
         text = (project / "job.quilt.toml").read_text().replace("ground.png", "ground.tif")
         start, end = text.index("heights"), text.index("\n", text.index("heights"))
         (project / "job.quilt.toml").write_text(text[:start] + "nothing = -1.0" + text[end:])
-        terrain, told = told_of(lambda: jq.read_quilt(project / "job.quilt.toml").terrain)
+        terrain, reported = reported_by(lambda: jq.read_quilt(project / "job.quilt.toml").terrain)
         assert terrain.height_range == (3, 3)
-        assert "17 of 289 samples" in told
+        assert "17 of 289 samples" in reported
 
 
 class TestStairs:
@@ -228,7 +236,7 @@ class TestStairs:
         assert (smooth != stored)[about].mean() > 0.9
 
     @pytest.mark.parametrize("kind", ["uint8", "uint16", "float32"])
-    def test_only_stairs_that_are_there_are_told_of(self, tmp_path, kind):
+    def test_only_stairs_that_are_there_are_reported_of(self, tmp_path, kind):
         """However they are stored; rough ground of 8 bits, and plain 16 bits, have none."""
         factor = {"uint8": 1, "uint16": 257, "float32": 1 / 255}[kind]
         for name, fall in (("hills", 3), ("rough", 1)):
@@ -238,13 +246,13 @@ class TestStairs:
             else:
                 write_image(tmp_path / f"{name}.png", stored.astype(kind))
             file = next(tmp_path.glob(f"{name}.*"))
-            plain, told = told_of(read_heightmap, file, (0, 51))
-            assert ("lie on stairs of 0.2 m" in told) == (name == "hills")
-            smooth, told = told_of(read_heightmap, file, (0, 51), smooth=True)
-            assert told == ""
+            plain, reported = reported_by(read_heightmap, file, (0, 51))
+            assert ("lie on stairs of 0.2 m" in reported) == (name == "hills")
+            smooth, reported = reported_by(read_heightmap, file, (0, 51), storage=HeightStorage(smooth=True))
+            assert reported == ""
             assert np.abs(smooth - plain).max() <= 0.1001
         write_image(tmp_path / "deep.png", np.rint(fractal(128, 3, 1) * 257).astype(np.uint16))
-        assert told_of(read_heightmap, tmp_path / "deep.png", (0, 51))[1] == ""
+        assert reported_by(read_heightmap, tmp_path / "deep.png", (0, 51))[1] == ""
 
     def test_a_map_that_repeats_stays_one(self):
         wave = 100 + 60 * np.sin(np.linspace(0, 2 * np.pi, 64, endpoint=False))[None] * np.ones((64, 1))

@@ -100,7 +100,7 @@ def test_the_rows_of_a_kernel_are_found_by_their_names_alone():
 
 def test_classes_and_calls_are_small():
     """The values that the trade asks most of may answer a few questions more."""
-    large = {"Mesh": 20, "TextureArrays": 16, "BlendPlan": 16}
+    large, wide = {"Mesh": 20, "TextureArrays": 16, "BlendPlan": 16}, {"bake", "bake_pages", "of"}
     for name, tree in modules():
         for node in ast.walk(tree):
             if isinstance(node, ast.ClassDef):
@@ -108,7 +108,7 @@ def test_classes_and_calls_are_small():
                 assert len(public) <= large.get(node.name, 15), f"{name}.{node.name} has {len(public)} public methods"
             elif isinstance(node, ast.FunctionDef):
                 given = [a.arg for a in (*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs)]
-                assert len(set(given) - {"self", "cls"}) <= 10, f"{name}.{node.name}"
+                assert len(set(given) - {"self", "cls"}) <= (10 if node.name in wide else 8), f"{name}.{node.name}"
 
 
 def test_values_load_no_compiler():

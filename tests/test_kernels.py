@@ -24,7 +24,7 @@ import json, sys
 import jagged_quilt as jq
 from jagged_quilt.foundation.compiler import KERNELS
 quilt = jq.read_quilt(sys.argv[1])
-jq.run(quilt, "bake", "bake jar", "view", out=sys.argv[2], anew=True)
+jq.run(quilt, "bake", "bake jar", "view", out=sys.argv[2], force=True)
 told = {f"{k.py_func.__module__}.{k.py_func.__name__}": [str(s) for s in k.signatures] for k in KERNELS}
 print(json.dumps(told))
 """
@@ -120,13 +120,14 @@ def test_without_the_compiler_a_whole_blend_gives_the_same_bytes(tmp_path):
     code = (
         "import sys, numpy as np, jagged_quilt as jq\n"
         "from conftest import made_swatch\n"
-        "arrays = jq.pack([made_swatch(name, seed, side=4) for seed, name in enumerate('ab')], side=4, threads=1)\n"
+        "swatches = [made_swatch(name, seed, side=4) for seed, name in enumerate('ab')]\n"
+        "arrays = jq.pack(swatches, side=4, work=jq.Work(threads=1))\n"
         "ways = [jq.Uv(), jq.Triplanar(4, rotation=20), jq.Box(filter='anisotropic'), jq.Planar(scale=2)]\n"
         "steep = jq.Slope(0, 30, fade=20)\n"
         "layers = [jq.Layer('ab'[n % 2], way, label=str(n), mask=steep * min(n, 1)) for n, way in enumerate(ways)]\n"
         "layers[0] = jq.Layer('a', ways[0], label='0')\n"
         "ground = jq.Terrain(np.random.default_rng(1).random((5, 5)) * 2, size=(4, 4))\n"
-        "maps = jq.bake(ground.canvas(7), layers, arrays, threads=1)\n"
+        "maps = jq.bake(ground.canvas(7), layers, arrays, work=jq.Work(threads=1))\n"
         "np.savez(sys.argv[1], **{role.key: each for role, each in maps.items()})"
     )
     env = {**os.environ, "PYTHONPATH": os.pathsep.join([str(SOURCE), str(Path(__file__).parent)])}

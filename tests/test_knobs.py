@@ -31,7 +31,7 @@ mask = [{ kind = "height", band = [0.0, 99.0] }]
 
 
 @pytest.fixture
-def told(project):
+def reported(project):
     flow = np.full((8, 8, 3), 128, np.uint8)
     flow[:, 4:, 0] = 255
     write_image(project / "flow.png", flow)
@@ -45,8 +45,8 @@ def flat_points(count=32, size=16.0):
 
 
 class TestQuiltFile:
-    def test_every_knob_is_read(self, told):
-        layer = jq.read_quilt(told).layers[-1]
+    def test_every_knob_is_read(self, reported):
+        layer = jq.read_quilt(reported).layers[-1]
         assert layer.tuning.normal == 2
         assert layer.tuning.tint == pytest.approx((1, 0.7454, 0.5271), abs=1e-4)
         assert layer.projection.shuffle == jq.Shuffle(size=1.5, border=0.3, turn="quarter")
@@ -70,12 +70,12 @@ class TestQuiltFile:
             ("by = 0.5", "by = 0.0", "warp by must be above 0"),
         ],
     )
-    def test_what_cannot_be_is_told(self, told, old, new, message):
-        told.write_text(told.read_text().replace(old, new))
+    def test_what_cannot_be_is_reported(self, reported, old, new, message):
+        reported.write_text(reported.read_text().replace(old, new))
         with pytest.raises(jq.QuiltError, match=message):
-            jq.read_quilt(told)
+            jq.read_quilt(reported)
 
-    def test_what_does_not_go_together_is_told(self):
+    def test_what_does_not_go_together_is_reported(self):
         with pytest.raises(jq.QuiltError, match="it must repeat"):
             jq.Planar(wrap="clamp", shuffle=jq.Shuffle(size=1))
         with pytest.raises(jq.QuiltError, match="would not meet where u wraps"):
@@ -153,33 +153,33 @@ class TestWarps:
 
 
 class TestCommand:
-    def test_a_sweep_shows_the_ground_and_at_tells_the_knobs(self, told):
+    def test_a_sweep_shows_the_ground_and_at_tells_the_knobs(self, reported):
         for key in ("layer[told].tuning.brightness=0.4:1.6:3", "layer[told].far.start=2:9:2"):
-            code, _, said = jquilt("show", told, "sweep", key)
+            code, _, said = jquilt("show", reported, "sweep", key)
             assert code == 0, said
-            assert read_image(told.parent / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
-        code, said, _ = jquilt("show", told, "--at", "8,8")
+            assert read_image(reported.parent / "out" / "pictures" / "sweep.png").shape == (800, 1280, 3)
+        code, said, _ = jquilt("show", reported, "--at", "8,8")
         assert code == 0
         assert "told: tuned by (normal=2, lift=-0.01" in said
         assert "shuffled (size=1.5" in said
         assert "roughness apart (scale=(0.5, 0.5)" in said
 
-    def test_a_bake_is_done_again_where_a_knob_or_its_picture_changed(self, told):
-        words, picture = ("bake", told, "--texels", 64), ("show", told, "view")
+    def test_a_bake_is_done_again_where_a_knob_or_its_picture_changed(self, reported):
+        words, picture = ("bake", reported, "--texels", 64), ("show", reported, "view")
         assert jquilt(*words)[0] == 0
         jquilt(*picture)
         assert "nothing changed" in jquilt(*picture)[1]
-        first = read_image(told.parent / "out" / "bake" / "diffuse.png")
-        flow = read_image(told.parent / "flow.png").copy()
+        first = read_image(reported.parent / "out" / "bake" / "diffuse.png")
+        flow = read_image(reported.parent / "flow.png").copy()
         flow[..., 1] = 0
-        write_image(told.parent / "flow.png", flow)
+        write_image(reported.parent / "flow.png", flow)
         assert "nothing changed" not in jquilt(*words)[1]
         assert "nothing changed" not in jquilt(*picture)[1]
-        second = read_image(told.parent / "out" / "bake" / "diffuse.png")
+        second = read_image(reported.parent / "out" / "bake" / "diffuse.png")
         assert (first != second).any()
-        told.write_text(told.read_text().replace("brightness = 0.5", "brightness = 1.5"))
+        reported.write_text(reported.read_text().replace("brightness = 0.5", "brightness = 1.5"))
         jquilt(*words)
-        assert read_image(told.parent / "out" / "bake" / "diffuse.png").mean() > second.mean() + 5
+        assert read_image(reported.parent / "out" / "bake" / "diffuse.png").mean() > second.mean() + 5
 
 
 class TestMasksOfWhatLiesBelow:
@@ -276,7 +276,7 @@ class TestDetail:
             ),
         ],
     )
-    def test_what_cannot_be_is_told(self, project, old, new, message):
+    def test_what_cannot_be_is_reported(self, project, old, new, message):
         path = project / "job.quilt.toml"
         step = '[{ kind = "detail", of = "height", band = [0.05, 9.0] }]'
         text = path.read_text() + f'[[layer]]\nswatch = "salt"\nlabel = "high"\nmask = {step}\n'
@@ -390,7 +390,7 @@ class TestSeveralCharts:
     def test_each_layer_lies_as_it_does_alone(self, count, apart):
         """Strewn over a block, each by itself: a blend of one layer gives the same there."""
         rng = np.random.default_rng(count)
-        arrays = jq.pack([made_swatch(f"s{n}", n, 16, 1.0 + n) for n in range(count)], side=16, threads=1)
+        arrays = jq.pack([made_swatch(f"s{n}", n, 16, 1.0 + n) for n in range(count)], side=16, work=jq.Work(threads=1))
         lies = [jq.Triplanar(rotation=17.0 * n, offset=(0.1 * n, 0.3)) for n in range(count)]
         more = [{"normal": jq.Apart(scale=1.5 + n, rotation=9.0 * n)} if apart and n % 2 else {} for n in range(count)]
         layers = [jq.Layer(f"s{n}", lies[n], apart=more[n]) for n in range(count)]
@@ -410,7 +410,7 @@ class TestSeveralCharts:
 class TestVertexColours:
     def test_a_layer_is_tinted_as_a_tint_of_that_colour_would(self):
         """Among others, under a film, at points and as finished texels; points without colours are as they are."""
-        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, work=jq.Work(threads=1))
         rng, colour = np.random.default_rng(0), (0.6, 0.3, 0.9)
         where = rng.uniform(-4, 4, (60, 3))
         plain = jq.Points.of(where, np.tile([0, 1, 0], (60, 1)), footprint=0.05)

@@ -133,7 +133,7 @@ class TestGround:
             assert ground.heights[0, 0] == metres[0, 0] + np.float32(number)
         assert len(list(shelf.folder.glob("heights-*.npy"))) == 1
 
-    def test_what_cannot_be_is_told(self, tmp_path, shelf, metres, monkeypatch):
+    def test_what_cannot_be_is_reported(self, tmp_path, shelf, metres, monkeypatch):
         holed = metres.copy()
         holed[40, 7] = np.nan
         np.save(tmp_path / "holes.npy", holed)
@@ -237,13 +237,13 @@ class TestDaubs:
         one, two = (jq.weigh(canvas, self.LAYERS, daubs=daubs) for daubs in (self.DAUBS, file))
         assert np.array_equal(one.weights, two.weights)
         assert np.array_equal(one.layers, two.layers)
-        told = [
+        reported = [
             jq.Weigher(self.LAYERS, daubs=daubs).daubs.covered(2, canvas.points_of(canvas.window))
             for daubs in (self.DAUBS, file)
         ]
-        assert np.array_equal(*told)
+        assert np.array_equal(*reported)
 
-    def test_what_is_wrong_is_told_by_line_and_number(self, tmp_path):
+    def test_what_is_wrong_is_reported_by_line_and_number(self, tmp_path):
         path = tmp_path / "d.jsonl"
         with pytest.raises(jq.QuiltError, match="no such file of daubs"):
             jq.daubs.DaubFile(path)
@@ -288,7 +288,7 @@ class TestTexelCache:
             cache = arrays.cached(slots * one * 1.01)
             parts = jq.Baker(canvas, self.LAYERS, pickle.loads(pickle.dumps(cache))).over(canvas, block=64)
             assert all(np.array_equal(whole[role], parts[role]) for role in whole)
-            jq.Baker(canvas, self.LAYERS, cache).over(canvas, block=64, threads=threads)
+            jq.Baker(canvas, self.LAYERS, cache).over(canvas, block=64, work=jq.Work(threads=threads))
             assert cache._texels.texels.nbytes == slots * cache.slice_bytes
             assert cache.misses == 5 if slots == 5 else cache.misses >= 5
             assert cache.hits > cache.misses
@@ -319,7 +319,7 @@ class TestTexelCache:
         thread.join(5)
         assert done == [1]
 
-    def test_too_small_a_cache_is_told(self, folder):
+    def test_too_small_a_cache_is_reported(self, folder):
         arrays = jq.open_arrays(folder)
         with pytest.raises(jq.QuiltError, match="holds no swatch; one takes"):
             arrays.cached(0.001)
@@ -336,16 +336,16 @@ class TestTexelCache:
 def test_a_quilt_of_more_than_is_held_bakes_the_same(tmp_path, monkeypatch):
     """By the command: its ground on a shelf in the folder of results, its textures in a cache."""
     quilt = write_small_project(tmp_path) / "job.quilt.toml"
-    code, _, told = jquilt("bake", quilt, "--store", tmp_path / "a.zarr", "--texels", 64, "--pages", 32)
-    assert code == 0, told
-    code, out, told = jquilt("bake", quilt, "--store", tmp_path / "b.zarr", "--texels", 64, "--pages", 32, "--textures", 64)
-    assert code == 0, told
+    code, _, reported = jquilt("bake", quilt, "--store", tmp_path / "a.zarr", "--texels", 64, "--pages", 32)
+    assert code == 0, reported
+    code, out, reported = jquilt("bake", quilt, "--store", tmp_path / "b.zarr", "--texels", 64, "--pages", 32, "--textures", 64)
+    assert code == 0, reported
     assert "hits" in out
     one, two = (jq.open_pages(tmp_path / name) for name in ("a.zarr", "b.zarr"))
     assert all(np.array_equal(one.array(role, 0)[:], two.array(role, 0)[:]) for role in one.roles)
-    code, _, told = jquilt("bake", quilt, "--textures", 64)
+    code, _, reported = jquilt("bake", quilt, "--textures", 64)
     assert code == 2
-    assert "name their --store" in told
+    assert "name their --store" in reported
     found = jq.read_quilt(quilt)
     monkeypatch.setattr("jagged_quilt.quiltfile.loaded.HELD_TEXELS", 100)
     found = found.with_work(jq.DiskStore(tmp_path / "held"))

@@ -19,7 +19,7 @@ from jagged_quilt.light.sky_image import SkyImage, _solid_angles, directions_of
 from jagged_quilt.light.tone import Tone, toned
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.image_writing import write_image
-from jagged_quilt.show.balls import Look, controls, draw_balls, lit_ball
+from jagged_quilt.show.balls import BallView, controls, draw_balls, lit_ball
 from jagged_quilt.show.flicker import find_flicker, not_widened
 from jagged_quilt.show.light_parts import light_in_parts
 from jagged_quilt.show.lit_view import contrast, draw_scenes
@@ -554,9 +554,9 @@ class TestQuiltFile:
             ({"sky": "bearing = 3.0"}, r"sky.bearing: has no effect on a gradient"),
         ],
     )
-    def test_what_makes_no_sense_is_told_with_its_place(self, written, told, words):
+    def test_what_makes_no_sense_is_reported_with_its_place(self, written, reported, words):
         with pytest.raises(jq.QuiltError, match=words):
-            jq.read_quilt(written("bad", **told))
+            jq.read_quilt(written("bad", **reported))
 
     def test_a_clear_sky_and_an_image_with_its_sun(self, written):
         path = written("sky")
@@ -596,7 +596,7 @@ class TestBalls:
     def test_a_mirror_shows_the_sky_and_a_map_left_out_is_missed(self):
         camera = jq.Camera(position=(0, 0, 10), target=(0, 0, 0))
         sky = jq.Sky(zenith=(0, 0, 1), horizon=(0.5, 0.5, 0.5), ground=(0.3, 0, 0))
-        look, lighting = Look.of(camera), Lighting((), sky)
+        look, lighting = BallView.of(camera), Lighting((), sky)
         mirror = lit_ball(controls()["mirror"], 64, lighting=lighting, look=look).astype(int)
         assert mirror[12, 32, 2] > mirror[12, 32, 0] + 80  # the zenith
         assert mirror[52, 32, 0] > mirror[52, 32, 2] + 80  # the ground
@@ -605,7 +605,7 @@ class TestBalls:
         assert (whole != flat).mean() > 0.2
 
     def test_a_lamp_lights_the_side_that_it_sees(self):
-        look = Look.of(jq.Camera(position=(0, 0, 10), target=(0, 0, 0)))
+        look = BallView.of(jq.Camera(position=(0, 0, 10), target=(0, 0, 0)))
         lamp = Lighting((jq.PointLight(position=(4, 0, 1), strength=20),), DARK)
         ball = lit_ball(controls()["grey, rough"], 64, lighting=lamp, look=look).astype(int).sum(axis=2)
         assert ball[32, 56] > 3 * ball[32, 12]

@@ -119,7 +119,7 @@ class TestLook:
             looking.stop()
 
     def test_what_did_not_change_stays_in_memory(self, project):
-        look = jq.Look(project, threads=1)
+        look = jq.Look(project, work=jq.Work(threads=1))
         small, whole = look.draw()
         assert [small.is_whole, whole.is_whole] == [False, True]
         first = look._results
@@ -135,7 +135,7 @@ class TestLook:
         assert look._results.quilt.terrain is not second.quilt.terrain
 
     def test_the_small_picture_is_the_whole_one_in_squares(self, project):
-        look = jq.Look(project, kinds=("normal",), threads=1)
+        look = jq.Look(project, kinds=("normal",), work=jq.Work(threads=1))
         drawn = look.draw()
         next(drawn)
         small = read_image(project.parent / "out" / "pictures" / "view.png")
@@ -148,7 +148,7 @@ class TestLook:
     def test_it_is_what_show_draws(self, project):
         list(jq.Look(project).draw())
         looked = read_image(project.parent / "out" / "pictures" / "view.png")
-        jq.run(jq.read_quilt(project), "view", anew=True)
+        jq.run(jq.read_quilt(project), "view", force=True)
         assert np.array_equal(looked, read_image(project.parent / "out" / "pictures" / "view.png"))
 
     def test_files_elsewhere_are_followed_too(self, project, tmp_path):
@@ -157,7 +157,7 @@ class TestLook:
         (project.parent / "ground.png").rename(ground)
         text = project.read_text().replace('terrain = "ground.png"', 'terrain = "../ground.png"')
         project.write_text('allow = [".."]\n' + text)
-        look, seen = jq.Look(project, ["riser"], threads=1), []
+        look, seen = jq.Look(project, ["riser"], work=jq.Work(threads=1)), []
 
         def follow():
             for _, each in zip(range(2), look.watch(), strict=False):
@@ -189,15 +189,15 @@ class TestWarm:
         assert said.startswith("nothing to do: all kernels are compiled; they are kept in ")
         code = "from jagged_quilt.results.warm import cold; print(*cold(['pack', 'ground']))"
         env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
-        told = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
-        assert told.split() == ["pack", "ground"]
+        reported = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
+        assert reported.split() == ["pack", "ground"]
 
     def test_a_cold_part_is_compiled_announced_and_remembered(self, tmp_path):
         env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
-        code = "import jagged_quilt as jq; print(*jq.warm(['pack'], progress=lambda *told: print(told)))"
+        code = "import jagged_quilt as jq; print(*jq.warm(['pack'], work=jq.Work(progress=lambda *told: print(told))))"
         for wanted in ("pack", ""):
-            told = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
-            lines = told.splitlines()
+            reported = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True).stdout
+            lines = reported.splitlines()
             assert lines[-1:] == [wanted]  # the names of the parts; an empty line where all was there
             assert any(line.startswith("('compiling', 0, ") for line in lines) == bool(wanted)
 
@@ -217,6 +217,6 @@ class TestWarm:
             "try: print(jq.wide_vectors())\n"
             "except jq.QuiltError as error: print(error)\n"
         )
-        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
-        assert "before kernels are loaded" in told or told == "False\n"
+        reported = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+        assert "before kernels are loaded" in reported or reported == "False\n"
         assert fresh_jquilt("--wide", "--version")[1].startswith("Jagged Quilt")

@@ -65,7 +65,7 @@ class TestImageFiles:
         with pytest.raises(ImageError, match="no such image"):
             read_image(tmp_path / "b.png")
 
-    def test_nan_is_told_with_its_place_and_refused_where_it_is_most(self, tmp_path):
+    def test_nan_is_reported_with_its_place_and_refused_where_it_is_most(self, tmp_path):
         texels = np.ones((4, 5, 1), np.float32)
         texels[2, 3] = np.nan
         write_image(tmp_path / "a.exr", texels)
@@ -160,7 +160,7 @@ class TestSwatch:
         for name in names:
             write_image(folder / name, np.zeros((2, 2, 3), np.uint8))
 
-    def test_a_folder_is_read_and_what_is_missing_is_told(self, tmp_path):
+    def test_a_folder_is_read_and_what_is_missing_is_reported(self, tmp_path):
         self.write(tmp_path / "old_clay", "old_clay_diffuse.png", "old_clay_nrm.png", "readme_picture.png")
         swatch = jq.read_swatch(tmp_path / "old_clay", tile=2)
         assert (swatch.name, set(swatch.maps)) == ("old clay", {R.DIFFUSE, R.NORMAL})

@@ -220,7 +220,7 @@ class TestImageMask:
     @pytest.mark.parametrize(
         ("wrap", "mode"), [("repeat", "grid-wrap"), ("mirror", "reflect"), ("clamp", "nearest"), ("none", "grid-constant")]
     )
-    def test_it_is_laid_on_in_metres_turned_and_goes_on_as_told(self, wrap, mode):
+    def test_it_is_laid_on_in_metres_turned_and_goes_on_as_reported(self, wrap, mode):
         picture = np.random.default_rng(0).random((5, 8)).astype(np.float32)
         mask = jq.ImageMask(values=picture, size=(16.0, 10.0), corner=(3.0, -2.0), rotation=30.0, wrap=wrap)
         rng = np.random.default_rng(1)
@@ -377,10 +377,10 @@ class TestReading:
         terrain = hills()
         mask = (jq.HeightBand(0, 5, 2).warped(by=1.0, size=3.0) * ~jq.Slope(0, 10) | jq.Noise(size=3) * 0.5).on(terrain.fields)
         points = terrain.points_at([[12.0, 9.0]])
-        told = mask.reading(points)
-        assert told.answer == pytest.approx(float(mask.answer(points)[0]))
-        assert told.how == "maximum"
-        first, second = told.parts
+        reported = mask.reading(points)
+        assert reported.answer == pytest.approx(float(mask.answer(points)[0]))
+        assert reported.how == "maximum"
+        first, second = reported.parts
         assert first.how == "multiply"
         assert first.parts[0].summary == "height 0 to 5 m, fade 2, warped by 1 m, size 3 m"
         assert "m high" in first.parts[0].parts[0].measured

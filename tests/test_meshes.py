@@ -50,14 +50,14 @@ def turned(rng, mirror=False):
 
 
 class TestMesh:
-    def test_what_cannot_be_drawn_is_left_out_and_told(self):
+    def test_what_cannot_be_drawn_is_left_out_and_reported(self):
         places = [*SQUARE, [np.nan, 0, 0], [np.inf, 1, 0]]
         faces = [[0, 1, 2], [0, 2, 3], [0, 1, 4], [2, 3, 5], [1, 1, 2]]
-        with pytest.warns(jq.QuiltWarning) as told:
+        with pytest.warns(jq.QuiltWarning) as reported:
             mesh = jq.Mesh.of(places, faces, uv=np.full((6, 2), np.nan), name="gate")
         assert len(mesh.triangles) == 2
         assert np.isfinite(mesh.position).all()
-        words = " ".join(str(each.message) for each in told)
+        words = " ".join(str(each.message) for each in reported)
         assert "2 of 6 positions are not finite; 2 triangles left out" in words
         assert "1 of 5 triangles have no area" in words
         assert "uv that is not finite" in words
@@ -266,13 +266,13 @@ class TestObj:
 
     def test_a_file_as_people_have_them(self, gate):
         """Several materials, n-gons, negative indices, backslashes, spaces, statements again, colours, lines that go on."""
-        with pytest.warns(jq.QuiltWarning) as told:
+        with pytest.warns(jq.QuiltWarning) as reported:
             mesh = jq.read_mesh(gate)
         assert mesh.part_names == ("gate", "post")
         assert [(part.first, part.last) for part in mesh.parts] == [(0, 2), (2, 3)]
         assert np.allclose(mesh.uv[np.argmin(np.abs(mesh.position).sum(axis=1))], [0, 1])  # v grows downwards here
         assert mesh.colour is not None
-        words = " ".join(str(each.message) for each in told)
+        words = " ".join(str(each.message) for each in reported)
         assert 'material "lost" is told of in no library' in words
         assert "gone.png, which is not there" in words
         assert '1 "l" statements passed over' in words
@@ -319,7 +319,7 @@ class TestObj:
                 assert np.linalg.norm(out, axis=1).sum() / 2 == pytest.approx(3)
                 assert np.linalg.norm(out.sum(axis=0)) / 2 == pytest.approx(3)  # none lies the wrong way round
 
-    def test_units_and_axes_are_told(self, gate):
+    def test_units_and_axes_are_reported(self, gate):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", jq.QuiltWarning)
             plain, other = jq.read_mesh(gate), jq.read_mesh(gate, up="z", metres=0.01)
@@ -370,7 +370,7 @@ class TestMaterials:
             ("disp -bm 3 p.png", "sets -bm 3 (a bump strength without a unit; set the relief in metres)"),
         ],
     )
-    def test_what_is_not_read_of_a_map_is_told(self, tmp_path, lines, words):
+    def test_what_is_not_read_of_a_map_is_reported(self, tmp_path, lines, words):
         write_image(tmp_path / "p.png", np.full((4, 4, 1), 90, np.uint8))
         (tmp_path / "m.mtl").write_text(f"newmtl m\n{lines}\n")
         _, notes = read_mtl("m.mtl", PathGuard(tmp_path))
@@ -396,7 +396,7 @@ class TestMaterials:
         made = self.material(tmp_path, "map_Kd one.png\nmap_Kd -o 0.1 0.2 C:\\art\\TWO.png")
         assert made.swatch_source().read().maps[R.DIFFUSE].texels[0, 0, 0] == 20
 
-    def test_a_map_that_goes_missing_later_is_told(self, tmp_path):
+    def test_a_map_that_goes_missing_later_is_reported(self, tmp_path):
         write_image(tmp_path / "one.png", np.full((2, 2, 3), 9, np.uint8))
         made = self.material(tmp_path, "map_Kd one.png")
         (tmp_path / "one.png").unlink()
@@ -405,20 +405,20 @@ class TestMaterials:
         with pytest.raises(jq.QuiltError, match="names no map"):
             MeshMaterial(name="bare").swatch_source()
 
-    def test_a_library_that_is_not_there_is_told(self, tmp_path):
+    def test_a_library_that_is_not_there_is_reported(self, tmp_path):
         (tmp_path / "a.obj").write_text("mtllib none.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
-        with pytest.warns(jq.QuiltWarning) as told:
+        with pytest.warns(jq.QuiltWarning) as reported:
             assert jq.read_mesh(tmp_path / "a.obj").materials == {}
-        assert "names a library of materials, none.mtl, which is not there" in str(told[0].message)
+        assert "names a library of materials, none.mtl, which is not there" in str(reported[0].message)
 
 
-def gltf_of(tmp_path, change=lambda told: None, data=None):
+def gltf_of(tmp_path, change=lambda reported: None, data=None):
     """A triangle and a strip under a node that turns, moves and mirrors; written as glTF with its buffer beside it."""
     places = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]], np.float32)
     uv = (np.array([[0, 0], [1, 0], [0, 1], [1, 1]]) * 255).astype(np.uint8)
     index = np.array([0, 1, 2], np.uint16)
     raw = places.tobytes() + b"".join(bytes(row) + b"\0\0" for row in uv) + index.tobytes() + b"\0\0"
-    told = {
+    reported = {
         "asset": {"version": "2.0"},
         "scene": 0,
         "scenes": [{"nodes": [0]}],
@@ -463,10 +463,10 @@ def gltf_of(tmp_path, change=lambda told: None, data=None):
             {"bufferView": 2, "componentType": 5123, "count": 3, "type": "SCALAR"},
         ],
     }
-    change(told)
+    change(reported)
     (tmp_path / "mesh.bin").write_bytes(raw if data is None else data)
     write_image(tmp_path / "base colour.png", np.full((2, 2, 3), 77, np.uint8))
-    (tmp_path / "mesh.gltf").write_text(json.dumps(told))
+    (tmp_path / "mesh.gltf").write_text(json.dumps(reported))
     return tmp_path / "mesh.gltf"
 
 
@@ -486,16 +486,18 @@ class TestGltf:
     def test_sparse_changes_fans_and_colours(self, tmp_path):
         """A fan of two triangles, whose last place a sparse accessor moves, with colours as bytes."""
 
-        def change(told):
-            told["accessors"][0]["sparse"] = {
+        def change(reported):
+            reported["accessors"][0]["sparse"] = {
                 "count": 1,
                 "indices": {"bufferView": 3, "componentType": 5123},
                 "values": {"bufferView": 0},
             }
-            told["bufferViews"].append({"buffer": 0, "byteOffset": 66, "byteLength": 2})  # the index 1
-            told["accessors"].append({"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC3"})
-            told["meshes"][0]["primitives"] = [{"attributes": {"POSITION": 0, "COLOR_0": 3}, "mode": 6}]
-            told["nodes"] = [{"mesh": 0}]
+            reported["bufferViews"].append({"buffer": 0, "byteOffset": 66, "byteLength": 2})  # the index 1
+            reported["accessors"].append(
+                {"bufferView": 1, "componentType": 5121, "normalized": True, "count": 4, "type": "VEC3"}
+            )
+            reported["meshes"][0]["primitives"] = [{"attributes": {"POSITION": 0, "COLOR_0": 3}, "mode": 6}]
+            reported["nodes"] = [{"mesh": 0}]
 
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", jq.QuiltWarning)
@@ -509,9 +511,9 @@ class TestGltf:
         jq.export.write_mesh(jq.shapes.plane(), tmp_path / "a.glb")
         data = bytearray((tmp_path / "a.glb").read_bytes())
         size = struct.unpack_from("<I", data, 12)[0]
-        told = json.loads(data[20 : 20 + size])
-        told["nodes"][0]["scale"] = [-1, 1, 1]
-        text = json.dumps(told).encode()
+        document = json.loads(data[20 : 20 + size])
+        document["nodes"][0]["scale"] = [-1, 1, 1]
+        text = json.dumps(document).encode()
         text += b" " * (-len(text) % 4)
         rest = bytes(data[20 + size :])
         (tmp_path / "b.glb").write_bytes(
@@ -528,10 +530,10 @@ class TestGltf:
         write_image(tmp_path / "rough.png", np.full((2, 2, 3), (0, 51, 0), np.uint8))
         inside = "data:image/png;base64," + base64.b64encode((tmp_path / "rough.png").read_bytes()).decode()
 
-        def change(told):
-            told["images"] = [{"uri": inside, "mimeType": "image/png"}]
-            told["materials"][0]["pbrMetallicRoughness"]["metallicRoughnessTexture"] = {"index": 0}
-            told["meshes"][0]["primitives"] = told["meshes"][0]["primitives"][:1]
+        def change(reported):
+            reported["images"] = [{"uri": inside, "mimeType": "image/png"}]
+            reported["materials"][0]["pbrMetallicRoughness"]["metallicRoughnessTexture"] = {"index": 0}
+            reported["meshes"][0]["primitives"] = reported["meshes"][0]["primitives"][:1]
 
         with pytest.warns(jq.QuiltWarning, match="lays its maps differently"):
             material = jq.read_mesh(gltf_of(tmp_path, change)).materials["glaze"]
@@ -681,7 +683,7 @@ class TestUvLayout:
         monkeypatch.setattr("jagged_quilt.meshes.unwrap._PIECE", 200)
         jar, said = jq.shapes.jar(1.0, around=32, rings=24), []
         bare = jq.Mesh.of(jar.position, jar.triangles, smooth=180)
-        made = jq.shapes.unwrap(bare, texels=256, progress=lambda *told: said.append(told))
+        made = jq.shapes.unwrap(bare, texels=256, progress=lambda *reported: said.append(reported))
         assert np.array_equal(made.position[made.triangles], bare.position[bare.triangles])
         canvas = jq.UvCanvas(made, 256, padding=0)
         assert [canvas.block(each).overlaps for each in canvas.blocks(1 << 20)] == [0]
@@ -730,7 +732,7 @@ class TestBakeMesh:
         assert small.min(axis=(1, 3))[touched].min() == 255
         assert baked["diffuse"].min() == 0  # far away nothing was painted
 
-    def test_parts_have_their_own_layers_and_overlaps_are_told(self, arrays):
+    def test_parts_have_their_own_layers_and_overlaps_are_reported(self, arrays):
         left = jq.Mesh.of(SQUARE, [[0, 1, 2], [0, 2, 3]], uv=np.array(SQUARE)[:, :2] * 0.4 + 0.05, name="left")
         right = jq.Mesh.of(SQUARE, [[0, 1, 2], [0, 2, 3]], uv=np.array(SQUARE)[:, :2] * 0.4 + [0.55, 0.05], name="right")
         both = jq.Mesh.joined([left, right])
@@ -750,7 +752,7 @@ class TestBakeMesh:
     def test_bytes_do_not_depend_on_threads(self, arrays):
         mesh = laid_out(jq.shapes.jar(0.6, around=24, rings=20))
         layers = [jq.Layer("a", jq.Triplanar(4)), jq.Layer("b", jq.Uv(metres=0.5), mask=jq.Curvature("ridges", 0.1))]
-        one, two = (jq.bake(jq.UvCanvas(mesh, 96), layers, arrays, threads=n) for n in (1, 2))
+        one, two = (jq.bake(jq.UvCanvas(mesh, 96), layers, arrays, work=jq.Work(threads=n)) for n in (1, 2))
         assert all(np.array_equal(one[role], two[role]) for role in jq.SURFACE_ROLES)
 
     def test_a_weight_map_by_texel_bakes_as_the_masks_do(self, arrays):

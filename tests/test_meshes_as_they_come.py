@@ -30,13 +30,13 @@ def quietly(read, *given, **how):
 
 def notes_of(read, *given, **how):
     """What a call gives, and what it tells."""
-    with warnings.catch_warnings(record=True) as told:
+    with warnings.catch_warnings(record=True) as reported:
         warnings.simplefilter("always", jq.QuiltWarning)
         found = read(*given, **how)
-    return found, "\n".join(str(each.message) for each in told)
+    return found, "\n".join(str(each.message) for each in reported)
 
 
-def gltf(folder, meshes, more=lambda add: {}, normalized=(), **told):
+def gltf(folder, meshes, more=lambda add: {}, normalized=(), **reported):
     """Write a glTF file: meshes as (name, material or None, attributes by name), each a square moved along x."""
     data, views, accessors, made = bytearray(), [], [], []
 
@@ -59,8 +59,8 @@ def gltf(folder, meshes, more=lambda add: {}, normalized=(), **told):
         if material is not None:
             primitive["material"] = material
         made.append({"name": name, "primitives": [primitive]})
-    told |= more(add)
-    told = {
+    reported |= more(add)
+    reported = {
         "asset": {"version": "2.0"},
         "scenes": [{"nodes": list(range(len(made)))}],
         "nodes": [{"mesh": number} for number in range(len(made))],
@@ -68,15 +68,15 @@ def gltf(folder, meshes, more=lambda add: {}, normalized=(), **told):
         "buffers": [{"uri": "shape.bin", "byteLength": len(data)}],
         "bufferViews": views,
         "accessors": accessors,
-        **told,
+        **reported,
     }
     (folder / "shape.bin").write_bytes(data)
-    (folder / "shape.gltf").write_text(json.dumps(told))
+    (folder / "shape.gltf").write_text(json.dumps(reported))
     return folder / "shape.gltf"
 
 
 class TestNames:
-    def test_parts_and_materials_of_one_name_are_told_apart(self, tmp_path):
+    def test_parts_and_materials_of_one_name_are_kept_distinct(self, tmp_path):
         """By their index, so that no part gets the maps of another; even where the new name is taken."""
         for number in range(3):
             write_image(tmp_path / f"{number}.png", np.full((2, 2, 3), 40 * number, np.uint8))
@@ -116,9 +116,9 @@ class TestUvOnSomeFaces:
         (tmp_path / "half.obj").write_text(OBJ.replace("mtllib none\n", ""))
         return tmp_path / "half.obj"
 
-    def test_faces_keep_what_they_have_and_the_rest_is_told(self, half):
-        mesh, told = notes_of(jq.read_mesh, half)
-        assert "1 of 2 faces have no uv" in told
+    def test_faces_keep_what_they_have_and_the_rest_is_reported(self, half):
+        mesh, reported = notes_of(jq.read_mesh, half)
+        assert "1 of 2 faces have no uv" in reported
         assert mesh.bare.tolist() == [False, False, True, True]
         assert np.ptp(mesh.uv[mesh.triangles[:2]].reshape(-1, 2), axis=0).tolist() == [0.5, 1]
 
@@ -132,8 +132,8 @@ class TestUvOnSomeFaces:
         assert np.array_equal(whole.tangent[whole.triangles[:2]], mesh.tangent[mesh.triangles[:2]])
         assert whole.uv[whole.triangles[2:]].reshape(-1, 2)[:, 0].min() > 0.5  # the others fill the left half
         arrays = jq.pack([plain_swatch()], side=16)
-        baked, told = notes_of(jq.bake, jq.UvCanvas(whole, 128), [jq.Layer("plain")], arrays)
-        assert baked.cover.overlaps == baked.cover.without_extent == 0, told
+        baked, reported = notes_of(jq.bake, jq.UvCanvas(whole, 128), [jq.Layer("plain")], arrays)
+        assert baked.cover.overlaps == baked.cover.without_extent == 0, reported
         full = jq.Mesh.of(SQUARE, CORNERS.reshape(-1, 3).astype(int), uv=UV)
         both = quietly(
             jq.Mesh.joined,
@@ -143,8 +143,8 @@ class TestUvOnSomeFaces:
             jq.shapes.unwrap(both, faces="bare")
 
     def test_parts_without_uv_stand_beside_parts_with(self, tmp_path):
-        mesh, told = notes_of(jq.read_mesh, gltf(tmp_path, [("a", None, {"TEXCOORD_0": UV}), ("b", None, {})]))
-        assert "2 of 4 faces have no uv" in told
+        mesh, reported = notes_of(jq.read_mesh, gltf(tmp_path, [("a", None, {"TEXCOORD_0": UV}), ("b", None, {})]))
+        assert "2 of 4 faces have no uv" in reported
         assert mesh.bare.tolist() == [False, False, True, True]
 
 
@@ -313,15 +313,15 @@ class TestQuiltFile:
             'value = 0.25\n[[swatch]]\nname = "sand"\nfolder = "sand"\ntile = 1.0\n'
         )
         made = jq.run(jq.read_quilt(self.write(two, 'into = "vertices"', layers)), "bake two")["bake two"]
-        told = json.loads((made.folder / "mesh.json").read_text())
-        assert told["weights"] == {"own": "_WEIGHTS_0.x", "sand": "_WEIGHTS_0.y"}
+        document = json.loads((made.folder / "mesh.json").read_text())
+        assert document["weights"] == {"own": "_WEIGHTS_0.x", "sand": "_WEIGHTS_0.y"}
         mesh = jq.read_mesh(made.folder / "mesh.glb")
-        assert len(mesh.position) == told["vertices"] == 8
+        assert len(mesh.position) == document["vertices"] == 8
         wanted = 0.75 * np.array([1, 0, 0]) + 0.25 * linear_from_srgb(188 / 255)
         assert np.allclose(mesh.colour[0, :3], wanted, atol=0.01)
         raw = (made.folder / "mesh.glb").read_bytes()
         assert np.array([0.75, 0.25], np.float32).tobytes() in raw
-        code, out, _ = jquilt("bake", two / "two.quilt.toml", "--anew")
+        code, out, _ = jquilt("bake", two / "two.quilt.toml", "--force")
         assert code == 0
         assert "8 vertices coloured" in out
         assert "mesh.glb" in out
@@ -381,8 +381,8 @@ class TestMtl:
     def read(self, folder, text):
         (folder / "a.obj").write_text("mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl m\nf 1 2 3\n")
         (folder / "a.mtl").write_text(f"newmtl m\n{text}\n")
-        mesh, told = notes_of(jq.read_mesh, folder / "a.obj")
-        return {rule.role: rule for rule in mesh.materials["m"].rules}, told, mesh.materials["m"]
+        mesh, reported = notes_of(jq.read_mesh, folder / "a.obj")
+        return {rule.role: rule for rule in mesh.materials["m"].rules}, reported, mesh.materials["m"]
 
     def test_every_map_of_the_newer_words_is_read(self, tmp_path):
         for name in "rmnea":
@@ -396,23 +396,23 @@ class TestMtl:
         assert (rules[R.COAT].value, rules[R.COAT_ROUGHNESS].value) == ((0.5,), (0.1,))
 
     def test_constants_stand_for_what_they_mean(self, tmp_path):
-        rules, told, _ = self.read(tmp_path, "Kd 0.5 0.5 0.5\nKs 1 1 1\nKe 0.2 0.1 0\nd 0.25\nPm 1.0\nPr 0.3")
+        rules, reported, _ = self.read(tmp_path, "Kd 0.5 0.5 0.5\nKs 1 1 1\nKe 0.2 0.1 0\nd 0.25\nPm 1.0\nPr 0.3")
         assert R.SPECULAR not in rules
-        assert "1 of 1 materials say Ks and name no map of it" in told
+        assert "1 of 1 materials say Ks and name no map of it" in reported
         assert rules[R.EMISSION].value == (0.2, 0.1, 0.0)
         assert (rules[R.OPACITY].value, rules[R.METALLIC].value, rules[R.ROUGHNESS].value) == ((0.25,), (1.0,), (0.3,))
-        rules, told, _ = self.read(tmp_path, "Kd 1 1 1\nTr 0.25\nKs 0 0 0")
+        rules, reported, _ = self.read(tmp_path, "Kd 1 1 1\nTr 0.25\nKs 0 0 0")
         assert rules[R.OPACITY].value == (0.75,)
-        assert told == ""
+        assert reported == ""
 
-    def test_what_is_said_twice_is_told(self, tmp_path):
+    def test_what_is_said_twice_is_reported(self, tmp_path):
         for name in ("one", "two"):
             write_image(tmp_path / f"{name}.png", np.full((2, 2, 3), (128, 128, 255), np.uint8))
-        rules, told, _ = self.read(tmp_path, "map_Kd one.png\nmap_Kd two.png\nnorm one.png\nmap_bump two.png")
+        rules, reported, _ = self.read(tmp_path, "map_Kd one.png\nmap_Kd two.png\nnorm one.png\nmap_bump two.png")
         assert rules[R.DIFFUSE].file == "two.png"
-        assert "says map_kd twice, one.png and two.png; the last is taken" in told
+        assert "says map_kd twice, one.png and two.png; the last is taken" in reported
         assert rules[R.NORMAL].file == "one.png"
-        assert "names two maps of normal, one.png and two.png; the first is taken" in told
+        assert "names two maps of normal, one.png and two.png; the first is taken" in reported
 
     def test_green_goes_as_the_files_name_says(self, tmp_path):
         for name in ("rock_normal_dx", "rock_normal"):
@@ -420,11 +420,11 @@ class TestMtl:
             *_, material = self.read(tmp_path, f"Kd 1 1 1\nnorm {name}.png")
             assert material.swatch_source().sources[R.NORMAL].is_green_down == name.endswith("dx")
 
-    def test_a_grey_map_of_normals_is_heights_and_told(self, tmp_path):
+    def test_a_grey_map_of_normals_is_heights_and_reported(self, tmp_path):
         write_image(tmp_path / "n.png", np.arange(64, dtype=np.uint8).reshape(8, 8))
-        rules, told, _ = self.read(tmp_path, "norm n.png")
+        rules, reported, _ = self.read(tmp_path, "norm n.png")
         assert R.HEIGHT in rules
-        assert "names n.png as norm, and it is grey" in told
+        assert "names n.png as norm, and it is grey" in reported
 
     def test_offsets_and_scales_move_as_the_standard_has_them(self, tmp_path):
         """(u, v) with v upwards becomes s (u, v) + o."""
@@ -449,7 +449,7 @@ class TestMtl:
 
 
 class TestGltfMaterials:
-    def read(self, folder, material, **told):
+    def read(self, folder, material, **reported):
         write_image(folder / "map.png", np.full((2, 2, 4), (200, 100, 50, 128), np.uint8))
         textures, images = [{"source": 0}], [{"uri": "map.png"}]
         path = gltf(
@@ -458,7 +458,7 @@ class TestGltfMaterials:
             materials=[{"name": "m", **material}],
             textures=textures,
             images=images,
-            **told,
+            **reported,
         )
         mesh, notes = notes_of(jq.read_mesh, path)
         return mesh.materials["m"], notes
@@ -481,7 +481,7 @@ class TestGltfMaterials:
 
     def test_emission_coat_and_specular(self, tmp_path):
         texture = {"index": 0}
-        made, told = self.read(
+        made, reported = self.read(
             tmp_path,
             {
                 "pbrMetallicRoughness": {"metallicFactor": 0},
@@ -505,7 +505,7 @@ class TestGltfMaterials:
         assert (rules[R.COAT].channel, rules[R.COAT].times, rules[R.COAT_ROUGHNESS].value) == ("r", 0.8, (0.2,))
         assert rules[R.NORMAL].times == 0.5
         assert np.allclose(rules[R.SPECULAR].value, 0.5 / 9)
-        assert "says KHR_materials_sheen, which is not read" in told
+        assert "says KHR_materials_sheen, which is not read" in reported
 
     def test_the_older_way_of_saying_gloss(self, tmp_path):
         both = {"diffuseTexture": {"index": 0}, "specularGlossinessTexture": {"index": 0}, "glossinessFactor": 0.5}
@@ -573,14 +573,14 @@ class TestScenes:
         layer = '[[mesh.layer]]\nswatch = "own"\nfilter = "nearest"\n'
         mesh = '[[mesh]]\nname = "m"\nfile = "shape.gltf"\ntexels = 96\ninto = "second uv"\n'
         path.write_text(f"[arrays]\nside = 16\n{mesh}{layer}")
-        return read_image(jq.run(jq.read_quilt(path), "bake m", anew=True)["bake m"].folder / "diffuse.png")
+        return read_image(jq.run(jq.read_quilt(path), "bake m", force=True)["bake m"].folder / "diffuse.png")
 
     def test_four_samplers_bake_to_four_maps(self, tmp_path):
         wraps = ((10497, 10497), (33071, 10497), (33648, 10497), (33071, 33648))
         made = [self.baked(tmp_path, dict(zip(("wrapS", "wrapT"), each, strict=True))).tobytes() for each in wraps]
         assert len(set(made)) == 4
 
-    def test_an_unknown_wrap_mode_and_nearest_texels_are_told(self, tmp_path):
+    def test_an_unknown_wrap_mode_and_nearest_texels_are_reported(self, tmp_path):
         _, words = notes_of(jq.read_mesh, self.painted(tmp_path, {"wrapS": 7}))
         assert "has a sampler with the unknown wrap modes 7 and 10497" in words
         mesh, words = notes_of(jq.read_mesh, self.painted(tmp_path, {"magFilter": 9728}))
@@ -598,13 +598,13 @@ class TestScenes:
         for attributes, layers in (({}, ""), ({"COLOR_0": colours}, ""), ({}, over), ({"COLOR_0": colours}, over)):
             self.painted(tmp_path, None, {"TEXCOORD_0": UV, **attributes})
             path.write_text(f"[arrays]\nside = 16\n{sand}{mesh}{layers}")
-            maps = jq.run(jq.read_quilt(path), "bake m", anew=True)["bake m"].folder
+            maps = jq.run(jq.read_quilt(path), "bake m", force=True)["bake m"].folder
             made.append(linear_from_srgb(read_image(maps / "diffuse.png")[4, 4] / 255))
         plain, tinted, below, both = made
         assert np.allclose(tinted, plain * colours[0, :3], atol=4e-3)
         assert np.allclose(both, below - 0.5 * (plain - tinted), atol=4e-3)
 
-    def test_what_vertex_colours_do_not_do_is_told(self, tmp_path):
+    def test_what_vertex_colours_do_not_do_is_reported(self, tmp_path):
         colours = np.full((4, 4), 0.5, np.float32)
         _, words = notes_of(jq.read_mesh, self.painted(tmp_path, None, {"TEXCOORD_0": UV, "COLOR_0": colours}))
         assert 'material "paint" has vertex colours (COLOR_0) with an alpha, which is not supported' in words
@@ -652,10 +652,10 @@ class TestScenes:
         wanted = 100 * (SQUARE + np.array([[0, 1, 0], [0, 1, 0], [0, 0, 2], [0, 0.5, 1]]))
         assert np.allclose(mesh.world[np.argsort(mesh.source)], wanted, atol=1e-3)
         assert np.allclose(mesh.normal, [0, 1, 0])
-        told = json.loads((tmp_path / "shape.gltf").read_text())
-        told["nodes"][0]["children"] = [1]  # joints that stand outside of the scene, one of no size
-        told["nodes"][3]["scale"] = [0, 0, 0]
-        (tmp_path / "shape.gltf").write_text(json.dumps(told))
+        document = json.loads((tmp_path / "shape.gltf").read_text())
+        document["nodes"][0]["children"] = [1]  # joints that stand outside of the scene, one of no size
+        document["nodes"][3]["scale"] = [0, 0, 0]
+        (tmp_path / "shape.gltf").write_text(json.dumps(document))
         shrunk = quietly(jq.read_mesh, tmp_path / "shape.gltf")
         assert np.allclose(shrunk.bounds, [[0, 0, 0], [1, 1, 2]], atol=1e-5)
         assert np.isfinite(shrunk.normal).all()
@@ -664,10 +664,10 @@ class TestScenes:
         """As tools write them that store little: a sixteenth of each axis."""
         whole = np.rint(UV * 4095).astype(np.uint16)
         path = self.painted(tmp_path, None, {"TEXCOORD_0": whole}, normalized=("TEXCOORD_0",))
-        told = json.loads(path.read_text())
-        base = told["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]
+        document = json.loads(path.read_text())
+        base = document["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]
         base["extensions"] = {"KHR_texture_transform": {"scale": [65535 / 4095] * 2}}
-        path.write_text(json.dumps(told))
+        path.write_text(json.dumps(document))
         mesh = jq.read_mesh(path)
         assert np.allclose(mesh.uv[np.argsort(mesh.source)], UV, atol=1e-4)
         assert not mesh.materials["paint"].moves
@@ -685,22 +685,22 @@ class TestTangentsOfFiles:
         tangent[2] = 0
         normal = np.tile(np.float32([0, -1, 0]), (4, 1))
         path = gltf(tmp_path, [("a", None, {"TEXCOORD_0": UV, "NORMAL": normal, "TANGENT": tangent})])
-        mesh, told = notes_of(jq.read_mesh, path)
-        assert "1 of 4 tangents have no direction; made anew there" in told
+        mesh, reported = notes_of(jq.read_mesh, path)
+        assert "1 of 4 tangents have no direction; made anew there" in reported
         kept = np.isclose(mesh.tangent[:, 0], 0.6).sum()
         assert kept == 3
         assert np.isclose(np.linalg.norm(mesh.tangent[:, :3], axis=1), 1).all()
-        assert "handedness" not in told or "contradicts" in told
+        assert "handedness" not in reported or "contradicts" in reported
 
     @pytest.mark.parametrize("hand", [1, -1])
-    def test_handedness_that_contradicts_the_uv_is_told(self, tmp_path, hand):
+    def test_handedness_that_contradicts_the_uv_is_reported(self, tmp_path, hand):
         plain = jq.read_mesh(gltf(tmp_path, [("a", None, {"TEXCOORD_0": UV})]))
         tangent = np.array(plain.tangent)[np.argsort(plain.source)] * np.float32([1, 1, 1, hand])
         normal = np.array(plain.normal)[np.argsort(plain.source)]
-        _, told = notes_of(
+        _, reported = notes_of(
             jq.read_mesh, gltf(tmp_path, [("a", None, {"TEXCOORD_0": UV, "NORMAL": normal, "TANGENT": tangent})])
         )
-        assert ("2 of 2 triangles have tangents whose handedness contradicts" in told) == (hand < 0)
+        assert ("2 of 2 triangles have tangents whose handedness contradicts" in reported) == (hand < 0)
 
     def test_normals_are_made_where_they_lack(self, tmp_path):
         (tmp_path / "a.obj").write_text(
@@ -768,9 +768,9 @@ def test_overlaps_are_texels_and_not_pairs():
     """A hundred squares on each other are as many texels as one."""
     one = jq.Mesh.of(SQUARE, CORNERS.reshape(-1, 3).astype(int), uv=UV)
     many = jq.Mesh.joined([one] * 100)
-    baked, told = notes_of(jq.bake, jq.UvCanvas(many, 32), [jq.Layer("plain")], jq.pack([plain_swatch()], side=16))
+    baked, reported = notes_of(jq.bake, jq.UvCanvas(many, 32), [jq.Layer("plain")], jq.pack([plain_swatch()], side=16))
     assert 900 <= baked.cover.overlaps <= 32 * 32
-    assert "texels lie in more than one triangle" in told
+    assert "texels lie in more than one triangle" in reported
 
 
 TRIANGLE = "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
@@ -795,11 +795,11 @@ class TestText:
             ("1.", 1.0, ""),
         ],
     )
-    def test_numbers_in_odd_forms(self, tmp_path, number, value, told):
+    def test_numbers_in_odd_forms(self, tmp_path, number, value, reported):
         (tmp_path / "a.obj").write_text(TRIANGLE.replace("v 1 0 0", f"v {number} 0 0"))
         mesh, notes = notes_of(jq.read_mesh, tmp_path / "a.obj")
         assert mesh.position[:, 0].max() == np.float32(value)
-        assert notes == f"{tmp_path / 'a.obj'}: {told}" if told else notes == ""
+        assert notes == f"{tmp_path / 'a.obj'}: {reported}" if reported else notes == ""
 
     @pytest.mark.parametrize(
         ("text", "words"),
@@ -821,12 +821,12 @@ class TestText:
             jq.read_mesh(tmp_path / "a.obj")
         assert words in str(refused.value)
 
-    def test_values_that_are_not_finite_are_left_out_and_told(self, tmp_path):
+    def test_values_that_are_not_finite_are_left_out_and_reported(self, tmp_path):
         (tmp_path / "a.obj").write_text(TRIANGLE + "v 1.#QNAN 0 -1.#IND\nf 1 2 4\nf 1 2\n")
-        mesh, told = notes_of(jq.read_mesh, tmp_path / "a.obj")
+        mesh, reported = notes_of(jq.read_mesh, tmp_path / "a.obj")
         assert len(mesh.triangles) == 1
-        assert "1 of 4 positions are not finite" in told
-        assert "1 of 3 faces have fewer than three corners" in told
+        assert "1 of 4 positions are not finite" in reported
+        assert "1 of 3 faces have fewer than three corners" in reported
 
     def test_remarks_names_and_lines_that_go_on(self, tmp_path):
         """A # within a name belongs to it; numbers may stand before their vertices, and go back from their line."""
@@ -841,9 +841,9 @@ class TestText:
         head = "ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nelement face 2\n"
         head += "property list uchar int vertex_indices\nproperty list uchar float texcoord\nend_header\n"
         (tmp_path / "a.ply").write_text(head + "0 0 0\n1 0 0\n0 1 0\n3 0 1 2 6 0 0 1 0 0 1\n2 0 1 4 0 0 0 0\n")
-        mesh, told = notes_of(jq.read_mesh, tmp_path / "a.ply")
+        mesh, reported = notes_of(jq.read_mesh, tmp_path / "a.ply")
         assert mesh.uv[mesh.triangles[0]].tolist() == [[0, 1], [1, 1], [0, 0]]
-        assert "1 of 2 faces have fewer than three corners" in told
+        assert "1 of 2 faces have fewer than three corners" in reported
 
 
 def test_a_polygon_of_many_corners_keeps_its_area():

@@ -141,10 +141,10 @@ class TestSameTexels:
     def test_pages_are_the_whole_and_each_alone(self, ground, arrays, tmp_path):
         """With borders cut off; of every mip; whatever the shard."""
         made = baker(ground, arrays)
-        told = baked(made, tmp_path / "a.zarr")
+        reported = baked(made, tmp_path / "a.zarr")
         whole = made.over(made.canvas)
         store = jq.open_pages(tmp_path / "a.zarr")
-        assert (told.made, told.kept, store.grid.page_count) == (store.grid.page_count, 0, told.made)
+        assert (reported.made, reported.kept, store.grid.page_count) == (store.grid.page_count, 0, reported.made)
         for role in store.roles:
             pages = np.asarray(store.array(role, 0)[:])[:, :, BORDER:-BORDER, BORDER:-BORDER]
             rows, columns = store.grid.pages(0)
@@ -183,16 +183,16 @@ class TestSameTexels:
 class TestOnlyWhatChanged:
     def test_nothing_where_nothing_did(self, ground, arrays, tmp_path):
         baked(baker(ground, arrays), tmp_path / "a.zarr")
-        told = baked(baker(ground, arrays), tmp_path / "a.zarr")
-        assert (told.made, told.causes) == (0, {})
+        reported = baked(baker(ground, arrays), tmp_path / "a.zarr")
+        assert (reported.made, reported.causes) == (0, {})
 
     def test_a_changed_layer_only_where_it_shows(self, ground, arrays, tmp_path):
         """And the texels are those of baking all of it anew."""
         baked(baker(ground, arrays), tmp_path / "a.zarr")
         changed = [*LAYERS[:2], replace(LAYERS[2], softness=0.7)]
-        told = baked(baker(ground, arrays, layers=changed), tmp_path / "a.zarr")
-        assert set(told.causes) == {"layer rim", "finer"}
-        assert 0 < told.causes["layer rim"] < 0.7 * np.prod(jq.open_pages(tmp_path / "a.zarr").grid.pages(0))
+        reported = baked(baker(ground, arrays, layers=changed), tmp_path / "a.zarr")
+        assert set(reported.causes) == {"layer rim", "finer"}
+        assert 0 < reported.causes["layer rim"] < 0.7 * np.prod(jq.open_pages(tmp_path / "a.zarr").grid.pages(0))
         baked(baker(ground, arrays, layers=changed), tmp_path / "b.zarr")
         assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
 
@@ -203,8 +203,8 @@ class TestOnlyWhatChanged:
         grown = jq.Terrain(heights, size=ground.size)
         one = baker(ground, arrays)
         two = jq.Baker(grown.canvas((40, 56)), LAYERS, arrays, weights=one.sources[0])
-        told = baked(two, tmp_path / "a.zarr")
-        assert 0 < told.causes["ground"] < 12
+        reported = baked(two, tmp_path / "a.zarr")
+        assert 0 < reported.causes["ground"] < 12
         baked(two, tmp_path / "b.zarr")
         assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
 
@@ -213,8 +213,8 @@ class TestOnlyWhatChanged:
         baked(masked(LAYERS), tmp_path / "a.zarr")
         assert baked(masked(LAYERS), tmp_path / "a.zarr").made == 0
         other = [LAYERS[0], replace(LAYERS[1], mask=jq.HeightBand(0.6, 9, fade=0.2)), LAYERS[2]]
-        told = baked(masked(other), tmp_path / "a.zarr")
-        assert told.causes["weights"] == np.prod(jq.open_pages(tmp_path / "a.zarr").grid.pages(0))
+        reported = baked(masked(other), tmp_path / "a.zarr")
+        assert reported.causes["weights"] == np.prod(jq.open_pages(tmp_path / "a.zarr").grid.pages(0))
 
     def test_one_page_alone_goes_into_the_store(self, ground, arrays, tmp_path):
         made = baker(ground, arrays)
@@ -222,8 +222,8 @@ class TestOnlyWhatChanged:
         baked(made, tmp_path / "b.zarr")
         one, two = (jq.open_pages(tmp_path / name).read(PageAt(1, 1, 0)) for name in ("a.zarr", "b.zarr"))
         assert all(np.array_equal(one[role], two[role]) for role in one)
-        told = baked(made, tmp_path / "a.zarr")
-        assert told.kept == 1
+        reported = baked(made, tmp_path / "a.zarr")
+        assert reported.kept == 1
         assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
 
     def test_stopped_anywhere_it_goes_on(self, ground, arrays, tmp_path, monkeypatch):
@@ -245,7 +245,7 @@ class TestOnlyWhatChanged:
             monkeypatch.setattr(PageStore, "vouch", lambda *given, once=once: once(vouch, *given))
             shutil.rmtree(tmp_path / "a.zarr", ignore_errors=True)
             try:
-                baked(made, tmp_path / "a.zarr", threads=1)
+                baked(made, tmp_path / "a.zarr", work=jq.Work(threads=1))
             except KeyboardInterrupt:
                 monkeypatch.undo()
                 baked(made, tmp_path / "a.zarr")
@@ -277,8 +277,8 @@ class TestDamage:
                 store.read(at, record)
         changed = [*LAYERS[:2], replace(LAYERS[2], softness=0.7)]
         again = baker(ground, arrays, layers=changed)
-        told = baked(again, tmp_path / "a.zarr")
-        assert told.causes.get("damaged", 0) + told.causes["layer rim"] > 0
+        reported = baked(again, tmp_path / "a.zarr")
+        assert reported.causes.get("damaged", 0) + reported.causes["layer rim"] > 0
         baked(again, tmp_path / "b.zarr")
         assert alike(tmp_path / "a.zarr", tmp_path / "b.zarr")
 
@@ -289,13 +289,13 @@ class TestDamage:
         with pytest.raises(jq.QuiltError, match="pages of other border: 2, and 3 is asked for"):
             jq.bake_pages(made, tmp_path / "a.zarr", page=PAGE, border=3)
         root = zarr.open_group(tmp_path / "a.zarr", path="ground", mode="r+")
-        told = root.attrs.asdict()
-        root.attrs.put({**told, "pages": {**told["pages"], "form": 99}})
+        reported = root.attrs.asdict()
+        root.attrs.put({**reported, "pages": {**reported["pages"], "form": 99}})
         with pytest.raises(jq.QuiltError, match="other form: 99"):
             baked(made, tmp_path / "a.zarr")
         after = texels_of(tmp_path / "a.zarr")
         assert all(np.array_equal(before[key], after[key]) for key in before)
-        assert baked(made, tmp_path / "a.zarr", anew=True).kept == 0
+        assert baked(made, tmp_path / "a.zarr", force=True).kept == 0
         with pytest.raises(jq.QuiltError, match="no such pages"):
             jq.open_pages(tmp_path / "nothing.zarr")
         with pytest.raises(jq.QuiltError, match="mip, row and column"):
@@ -330,11 +330,11 @@ class TestDamage:
 
         watch = threading.Thread(target=kill_one)
         watch.start()
-        told = baked(made, tmp_path / "a.zarr", on="local", threads=2)
+        reported = baked(made, tmp_path / "a.zarr", on="local", work=jq.Work(threads=2))
         watch.join()
         assert killed
         assert alike(tmp_path / "threads.zarr", tmp_path / "a.zarr")
-        assert sum(count for count, _ in told.workers.values()) > 0
+        assert sum(count for count, _ in reported.workers.values()) > 0
 
     def test_no_scheduler_is_a_clear_line(self, ground, arrays, tmp_path):
         with pytest.raises(jq.QuiltError, match="no scheduler"):
@@ -471,10 +471,10 @@ class TestCommand:
             (("show", "view", "--pages", "none.zarr"), "no such pages"),
         ],
     )
-    def test_what_makes_no_sense_is_a_clear_line(self, tmp_path, words, told):
+    def test_what_makes_no_sense_is_a_clear_line(self, tmp_path, words, reported):
         file = write_small_project(tmp_path) / "job.quilt.toml"
         code, _, said = jquilt(words[0], file, *words[1:], cwd=tmp_path)
-        assert (code, told in said) == (2, True), said
+        assert (code, reported in said) == (2, True), said
 
 
 def test_values_of_pages_travel(ground, arrays, tmp_path):

@@ -33,7 +33,7 @@ def tilted(x, y):
         R.NORMAL: jq.TextureMap(role=R.NORMAL, texels=texel),
         R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.full((1, 1, 3), 128, np.uint8)),
     }
-    arrays = jq.pack([jq.Swatch(name="t", tile=1.0, relief=0.1, maps=maps)], side=1, threads=1)
+    arrays = jq.pack([jq.Swatch(name="t", tile=1.0, relief=0.1, maps=maps)], side=1, work=jq.Work(threads=1))
     stored = arrays.level("normal_roughness_occlusion")[0, 0, 0, :2] / 127.5 - 1  # what eight bits made of it
     return arrays, np.array([*stored, np.sqrt(1 - stored @ stored)])
 
@@ -78,7 +78,7 @@ class TestWrap:
 
     @pytest.mark.parametrize("wrap", ["repeat", "clamp", "mirror"])
     def test_wrap_modes_beyond_the_first_tile(self, wrap):
-        arrays = jq.pack([made_swatch("a", 3, tile=2.0)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 3, tile=2.0)], side=16, work=jq.Work(threads=1))
         x = np.linspace(-4.9, 4.9, 99)
         at = lambda places: jq.Points.of(np.column_stack([places, 0 * places, 0 * places + 0.7]), np.tile([0, 1, 0], (99, 1)))
         inside = {
@@ -123,7 +123,7 @@ class TestSides:
 
     def test_object_space_goes_with_the_object(self):
         """Turned and moved the same places have the same texels; scaled the tile stays true in metres."""
-        arrays = jq.pack([made_swatch("a", 1, tile=0.7)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1, tile=0.7)], side=16, work=jq.Work(threads=1))
         ball = jq.shapes.sphere(1.0, around=24, down=12)
         turn = np.eye(4)
         turn[:3, :3] = [[0, 0, 1], [1, 0, 0], [0, 1, 0]]
@@ -146,7 +146,7 @@ class TestSides:
         normal = rng.normal(size=(4000, 3)) + np.array([0, 1.2, 0])
         points = jq.Points.of(rng.uniform(0, 40, (4000, 3)), normal)
         steep = np.degrees(np.arccos(np.abs(points.normal[:, 1])))
-        arrays = jq.pack([made_swatch("a", 1)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1)], side=16, work=jq.Work(threads=1))
         always, limited = jq.Triplanar(4), jq.Triplanar(4, above=35, above_fade=10)
         reads = [survey(each, points).reads for each in (always, limited)]
         assert reads[1].sum() < 0.95 * reads[0].sum()
@@ -232,7 +232,7 @@ class TestFilters:
         stripes = np.zeros((64, 64, 3), np.uint8)
         stripes[:, ::2] = 255
         maps = {R.DIFFUSE: jq.TextureMap(role=R.DIFFUSE, texels=np.repeat(np.repeat(stripes[:32, :32], 2, 0), 2, 1))}
-        arrays = jq.pack([jq.Swatch(name="s", tile=1.0, relief=0.1, maps=maps)], side=64, threads=1)
+        arrays = jq.pack([jq.Swatch(name="s", tile=1.0, relief=0.1, maps=maps)], side=64, work=jq.Work(threads=1))
         rng = np.random.default_rng(0)
         points = jq.Points.of(
             rng.uniform(0, 9, (500, 3)), np.tile([0, 1, 0], (500, 1)), footprint=np.tile([1 / 64, 12 / 64], (500, 1))
@@ -242,7 +242,7 @@ class TestFilters:
         assert spread["trilinear"] < 0.05
 
     def test_nearest_gives_texels_as_they_are(self):
-        arrays = jq.pack([made_swatch("a", 1, tile=1.0)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0)], side=16, work=jq.Work(threads=1))
         rng = np.random.default_rng(1)
         points = jq.Points.of(rng.uniform(0, 5, (200, 3)), np.tile([0, 1, 0], (200, 1)))
         seen = blended(arrays, jq.Planar(filter="nearest"), points)
@@ -271,7 +271,7 @@ class TestFilters:
             make()
 
     def test_points_without_uv_are_refused(self):
-        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1))
         with pytest.raises(jq.QuiltError, match="these points have none"):
             blended(arrays, jq.Uv(), jq.Points.of([[0, 0, 0]], [[0, 1, 0]]))
 
@@ -280,7 +280,7 @@ def test_a_mesh_hides_and_shadows_the_ground():
     flat = jq.Terrain(np.zeros((3, 3)), size=(20.0, 20.0))
     box = jq.shapes.box((2, 2, 2)).placed([[1, 0, 0, 10], [0, 1, 0, 1], [0, 0, 1, 10], [0, 0, 0, 1]])
     camera = jq.Camera(position=(10.0, 9.0, 22.0), target=(10.0, 0.5, 10.0))
-    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1)
+    arrays = jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, work=jq.Work(threads=1))
     scene = jq.Scene(arrays, lights=[jq.Sun(90, 40)]).add(flat, [jq.Layer("a")])
     bare = scene.draw(camera, width=160, height=100)
     both = scene.add(box, [jq.Layer("b", jq.Box())]).draw(camera, width=160, height=100)
@@ -338,8 +338,8 @@ class TestSurvey:
         )
         assert np.abs(once - blended(arrays, lie, turned)).max() < 0.01
 
-    def test_the_largest_layer_is_told_and_all_reads_are_counted(self):
-        arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], side=16, threads=1)
+    def test_the_largest_layer_is_reported_and_all_reads_are_counted(self):
+        arrays = jq.pack([made_swatch("a", 1, tile=1.0), made_swatch("b", 2, tile=4.0)], side=16, work=jq.Work(threads=1))
         blend = jq.Blend(arrays, [jq.Layer("a"), jq.Layer("b", jq.Triplanar(4))])
         points = jq.Points.of(np.zeros((2, 3)), [[0, 1, 0], [1, 1, 1]])
         weights = jq.PointWeights(("a", "b"), np.array([[0, 1]] * 2, np.uint8), np.array([[0.7, 0.3], [0.2, 0.8]], np.float32))

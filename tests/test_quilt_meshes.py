@@ -8,7 +8,6 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt
-from jagged_quilt.foundation.progress import silent
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
@@ -171,10 +170,10 @@ class TestStanding:
 
         return read
 
-    def test_upright_the_gap_is_told_with_the_way_to_close_it(self, ramp):
-        (told,) = ramp("true").meshes[0].repairs
-        assert "sinks in by up to 2.00 m and hangs up to 2.00 m above it" in told
-        assert 'stand = "lean"' in told
+    def test_upright_the_gap_is_reported_with_the_way_to_close_it(self, ramp):
+        (reported,) = ramp("true").meshes[0].repairs
+        assert "sinks in by up to 2.00 m and hangs up to 2.00 m above it" in reported
+        assert 'stand = "lean"' in reported
 
     def test_it_leans_with_the_slope_below_it(self, ramp):
         quilt = ramp('"lean"')
@@ -201,10 +200,10 @@ def test_a_warning_of_a_bake_names_its_mesh(crate):
     uv[mesh.triangles[0]] = 0
     jq.export.write_mesh(jq.Mesh.of(mesh.position, mesh.triangles, normal=mesh.normal, uv=uv / 8), crate.parent / "crate.glb")
     crate.write_text(crate.read_text().replace("unwrap = true\n", ""))
-    with warnings.catch_warnings(record=True) as told:
+    with warnings.catch_warnings(record=True) as reported:
         warnings.simplefilter("always", jq.QuiltWarning)
         jq.run(jq.read_quilt(crate), "bake crate")
-    words = [str(each.message) for each in told]
+    words = [str(each.message) for each in reported]
     assert any(re.match('mesh "crate": .* triangles have no extent in uv, and so no texel', each) for each in words), words
 
 
@@ -230,10 +229,10 @@ class TestPictures:
             assert picture.shape == (800, 1280, 3)
             assert np.ptp(picture[100:700].astype(int)) > 60, path
         scene, kinds = scene_of(results), [kind for kind in DEBUG if kind not in ("grid", *_OWN)]
-        seen = look(scene, results.quilt.camera, kinds, (96, 60), None, silent)
+        seen = look(scene, results.quilt.camera, kinds, (96, 60), jq.Work())
         assert min(np.ptp(np.nan_to_num(each)) for each in seen.values()) > 0
         assert len({each.tobytes() for each in seen.values()}) == len(kinds)
-        alone = look(scene, results.quilt.camera, ["plane"], (96, 60), 1, silent)
+        alone = look(scene, results.quilt.camera, ["plane"], (96, 60), jq.Work(threads=1))
         assert np.array_equal(alone["plane"], seen["plane"])
 
     def test_four_rays_are_cast_where_they_are_needed(self, crate):

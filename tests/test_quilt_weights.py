@@ -273,8 +273,8 @@ def _layer_text(quilt, name, swatch):
 
 
 def _table(key, value, *names):
-    told = ", ".join(f"{name} = {getattr(value, name)}" for name in names) if value else ""
-    return f"{key} = {{ {told} }}\n" if value else ""
+    reported = ", ".join(f"{name} = {getattr(value, name)}" for name in names) if value else ""
+    return f"{key} = {{ {reported} }}\n" if value else ""
 
 
 class TestDaubsOfAQuilt:
@@ -422,7 +422,7 @@ class TestSweeps:
 
 
 class TestExplaining:
-    def test_one_place_is_told_step_by_step(self, project):
+    def test_one_place_is_reported_step_by_step(self, project):
         head = HEAD.replace("[weights]", '[weights]\ndaubs = "d.jsonl"')
         jq.daubs.append_daub(
             project / "d.jsonl", jq.Daub(path=((8.0, 8.0),), radius=4.0, layers=("top",), strength=0.5, falloff=0.1)
@@ -434,19 +434,19 @@ class TestExplaining:
         ]
         results = Results(quilt_with(project, *steps, more=TOP + '[[layer.mask]]\nkind = "constant"\nvalue = 0.2\n', head=head))
         points = results.quilt.terrain.points_at([[8.0, 8.0]])
-        told = jq.explain(results.weigher, points)
-        assert [layer.name for layer in told.layers] == ["clay", "salt", "top"]
-        assert sum(layer.weight for layer in told.layers) == pytest.approx(1, abs=1e-5)
-        assert [(step.combine, step.reading.summary.split(",")[0]) for step in told.layers[1].steps] == [
+        reported = jq.explain(results.weigher, points)
+        assert [layer.name for layer in reported.layers] == ["clay", "salt", "top"]
+        assert sum(layer.weight for layer in reported.layers) == pytest.approx(1, abs=1e-5)
+        assert [(step.combine, step.reading.summary.split(",")[0]) for step in reported.layers[1].steps] == [
             ("", "height 0 to 9 m"),
             ("multiply", "smooth noise"),
             ("minimum", "0.9 everywhere"),
         ]
-        assert told.layers[1].steps[-1].result == pytest.approx(float(results.quilt.layers[1].mask.answer(points)[0]))
-        assert told.layers[2].stacked == pytest.approx(0.2)
-        assert told.layers[2].weight == pytest.approx(0.2 + 0.8 * 0.5)
-        assert told.daubs == ((1, "paint top", 0.5),)
-        assert told.position == pytest.approx((8, float(points.position[0, 1]), 8))
+        assert reported.layers[1].steps[-1].result == pytest.approx(float(results.quilt.layers[1].mask.answer(points)[0]))
+        assert reported.layers[2].stacked == pytest.approx(0.2)
+        assert reported.layers[2].weight == pytest.approx(0.2 + 0.8 * 0.5)
+        assert reported.daubs == ((1, "paint top", 0.5),)
+        assert reported.position == pytest.approx((8, float(points.position[0, 1]), 8))
 
 
 def test_three_hundred_layers_work(project):

@@ -143,7 +143,7 @@ class TestResults:
         assert fresh() == (True, False, True)
         (project / "out" / "bake" / "normal.png").unlink()
         assert fresh() == (False, False, True)
-        assert Results(jq.read_quilt(path)).run("weigh", anew=True).fresh
+        assert Results(jq.read_quilt(path)).run("weigh", force=True).fresh
 
     @pytest.mark.parametrize("file", ["arrays/specular.ktx2", "weights/weights_0.png"])
     def test_a_damaged_result_is_made_anew_with_a_warning(self, project, file):

@@ -153,7 +153,7 @@ class TestExplaining:
             assert abs(x - min(place[0], 31.75)) <= 0.25 + 1e-5
             assert abs(z - min(place[1], 15.75)) <= 0.25 + 1e-5
 
-    def test_what_smoothing_does_is_told_as_the_map_holds_it(self):
+    def test_what_smoothing_does_is_reported_as_the_map_holds_it(self):
         layers = [jq.Layer("a"), jq.Layer("b", mask=jq.Noise(size=3))]
         daubs = [
             jq.Daub(path=((16.0, 8.0),), radius=9.0, kind=jq.daubs.DaubKind.SMOOTH, reach=1.5),
@@ -162,16 +162,16 @@ class TestExplaining:
         weights = jq.weigh(FLAT.canvas(64), layers, daubs=daubs, bits=16)
         weigher = jq.Weigher(layers, FLAT, daubs=daubs)
         for place in ((16.1, 8.2), (14.6, 7.0), (30.0, 2.0)):
-            told = jq.explain(weigher, *texel_at(FLAT, place, 64, weigher.daubs))
+            reported = jq.explain(weigher, *texel_at(FLAT, place, 64, weigher.daubs))
             stored = weights.layer("b")[int(place[1] * 2), int(place[0] * 2)]
-            assert told.layers[1].weight == pytest.approx(float(stored), abs=1e-3)
-        assert [number for number, _, _ in told.daubs] == []
+            assert reported.layers[1].weight == pytest.approx(float(stored), abs=1e-3)
+        assert [number for number, _, _ in reported.daubs] == []
 
     def test_a_medley_tells_its_turns(self):
         medley = jq.Medley(("x", "y", "z"), jq.Noise(size=4), softness=0.4)
         weigher = jq.Weigher([jq.Layer("a"), jq.Layer("wall", medley=medley, mask=jq.Constant(0.5))], FLAT)
-        told = jq.explain(weigher, FLAT.points((4, 8)), 5)
-        wall = told.layers[1]
+        reported = jq.explain(weigher, FLAT.points((4, 8)), 5)
+        wall = reported.layers[1]
         assert [name for name, _ in wall.turns] == ["x", "y", "z"]
         assert sum(share for _, share in wall.turns) == pytest.approx(wall.weight) == pytest.approx(0.5)
 

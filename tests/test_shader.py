@@ -56,7 +56,7 @@ def random_blend(rng, filter, knobs):
             )
         layers.append(jq.Layer(f"s{n}", kind, softness=float(rng.choice([0.02, 0.4, 1.0])), **turned))
     films = [random_film(rng) for _ in range(2 if knobs else 0)]
-    return jq.pack(swatches, side=16, threads=1), layers, films
+    return jq.pack(swatches, side=16, work=jq.Work(threads=1)), layers, films
 
 
 def wanted(arrays, layers, films, points, weights, amounts, filter):
@@ -120,7 +120,7 @@ class TestAgreement:
             jq.layout_of("coats", ["coat", "coat_roughness", "coat_normal.x", "coat_normal.y"]),
             jq.layout_of("glow", ["emission.r", "emission.g", "emission.b", 1.0]),
         ]
-        arrays = jq.pack(swatches, side=16, layouts=layouts, threads=1)
+        arrays = jq.pack(swatches, side=16, layouts=layouts, work=jq.Work(threads=1))
         assert arrays.slice_count("specular") == 2
         layers = [jq.Layer(f"s{n}", jq.Triplanar(), softness=0.5) for n in range(3)]
         points = random_points(rng, 40)
@@ -154,7 +154,7 @@ class TestAgreement:
             assert off.mean() < 0.5
 
     @pytest.mark.parametrize("dialect", ["glsl", "essl"])
-    def test_the_program_that_draws_the_ground_compiles_and_its_block_is_as_told(self, saltworks, dialect):
+    def test_the_program_that_draws_the_ground_compiles_and_its_block_is_as_reported(self, saltworks, dialect):
         """With what the demo has, and with a layer by uv, of which directions are made from the screen."""
         quilt = jq.read_quilt(saltworks)
         arrays = jq.pack(quilt.swatches, side=64)
@@ -212,7 +212,7 @@ class TestLiveMasks:
     @given(seed=st.integers(0, 10**6), stacking=st.sampled_from(["cover", "share"]), adopts=st.booleans())
     def test_random_masks_are_what_a_weigher_answers(self, seed, stacking, adopts):
         rng = np.random.default_rng(seed)
-        arrays = jq.pack([made_swatch(name) for name in "ab"], side=4, threads=1)
+        arrays = jq.pack([made_swatch(name) for name in "ab"], side=4, work=jq.Work(threads=1))
         turns = [jq.Noise(size=3, octaves=2), jq.Noise(size=4), jq.Heights((1.0, 2.5), wobble=0.5), self.random_mask(rng)]
         medley = jq.Medley(("a", "b"), turns[rng.integers(4)], softness=float(rng.choice([0.3, 1.0])))
         layers = [jq.Layer("a"), jq.Layer("b", mask=self.random_mask(rng), medley=medley)]
@@ -239,11 +239,11 @@ class TestLiveMasks:
         assert code == 0, errors
         out = own_saltworks.parent / "out"
         sheets = {path.stem: read_image(path) for path in (out / "export").glob("*.*") if path.suffix in (".png", ".exr")}
-        assert {"told_0", "adopted_0", "painted_weights", "noise_places", "splat_0"} <= set(sheets)
+        assert {"sampled_0", "adopted_0", "painted_weights", "noise_places", "splat_0"} <= set(sheets)
         quilt = jq.read_quilt(own_saltworks)
         results = Results(quilt, out)
         arrays, live = results.arrays, masks_in_shader(results)
-        assert len(live.told) <= 4
+        assert len(live.sampled) <= 4
         shader = blend_shader(arrays, quilt.layers, weights=live, films=quilt.films_on("ground"))
         points = quilt.terrain.points((256, 256))[np.arange(0, 256 * 256, 7)]  # where the texels of the sheets are
         found, places = _device.weights(shader, sheets, points), (points.uv * 256).astype(int)
@@ -319,7 +319,7 @@ class TestValidator:
 
 class TestSource:
     def test_only_what_is_used_stands_in_it(self):
-        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=16, work=jq.Work(threads=1))
         plain = blend_shader(arrays, [jq.Layer("a"), jq.Layer("b")]).source
         for word in ("hashed", "around_axis", "by_uv", "lay_film", "group <", "folded", "make_unit", "//?", "{{"):
             assert word not in plain
@@ -330,7 +330,7 @@ class TestSource:
         assert "at most 3 places" in shuffled
 
     def test_the_block_says_what_lies_where(self):
-        arrays = jq.pack([made_swatch("a", tile=4.0)], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a", tile=4.0)], side=16, work=jq.Work(threads=1))
         shader = blend_shader(arrays, [jq.Layer("a", softness=0.5)])
         at = {name: offset for name, offset, _ in shader.members}
         numbers = np.frombuffer(shader.block, np.float32)
@@ -338,8 +338,8 @@ class TestSource:
         assert numbers[at["layers[0].meets"] // 4] == 1.0  # hardness
         assert {kind for _, _, kind in shader.members} == {"vec4", "ivec4"}
 
-    def test_what_it_cannot_do_is_told_or_refused(self):
-        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+    def test_what_it_cannot_do_is_reported_or_refused(self):
+        arrays = jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1))
         bent = jq.Layer("a", jq.Planar(warp=jq.Warp(by=1.0, size=2.0)), far=jq.Far(start=1.0, over=1.0, scale=2.0))
         assert blend_shader(arrays, [bent]).left_out == ('layer "a": its warp; it lies unbent',)
         many = [jq.Layer("a", label=str(n)) for n in range(60)]
@@ -357,8 +357,8 @@ class TestSource:
         assert code == 0, errors
         out = own_saltworks.parent / "out" / "export"
         assert (out / "blend.glsl").read_text().startswith("#version 300 es\n")
-        told = json.loads((out / "blend.json").read_text())
-        assert told["bytes"] == (out / "blend.bin").stat().st_size
+        document = json.loads((out / "blend.json").read_text())
+        assert document["bytes"] == (out / "blend.bin").stat().st_size
         names = {path.name for path in out.iterdir()}
         assert {"splat_0.png", "film_0.png", "ground.vert", "ground.frag", "light.glsl", "sky_light.exr"} <= names
         assert re.search(r"layered gypsum: triplanar, at most 3 places", said)
@@ -369,7 +369,7 @@ class TestSource:
         assert (code, "pairs_numbers.png" in said, "2 sheets of weights" in said) == (0, True, True)
         assert jquilt("export", "shader", own_saltworks, "--weights", "masks")[0] == 2
 
-    def test_light_is_written_with_its_tables_and_what_it_lacks_is_told(self, tmp_path):
+    def test_light_is_written_with_its_tables_and_what_it_lacks_is_reported(self, tmp_path):
         lights = (jq.Sun(size=2.0), jq.PointLight(position=(1.0, 2.0, 3.0), reach=7.0))
         shader = light_shader(Lighting(lights, jq.clear_sky(jq.Sun(), rows=16)))
         assert shader.left_out == ("the size of sun 0: its shadows are yours",)
@@ -388,14 +388,17 @@ class TestSource:
         assert np.array_equal(read_image(files[2]), plain.tables["thrown_back"])
 
     def test_a_layer_read_along_its_footprint_asks_the_sampler(self):
-        arrays = jq.pack([made_swatch("a")], side=16, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1))
         fine = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))]).source
         assert "textureGrad" in fine
         assert "textureGrad" not in blend_shader(arrays, [jq.Layer("a")]).source
 
     @needs_driver
     def test_what_the_sampler_reads_along_a_footprint_is_a_colour(self):
-        arrays, points = jq.pack([made_swatch("a")], side=16, threads=1), random_points(np.random.default_rng(1), 30)
+        arrays, points = (
+            jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1)),
+            random_points(np.random.default_rng(1), 30),
+        )
         shader = blend_shader(arrays, [jq.Layer("a", jq.Planar(filter="anisotropic"))])
         found = _device.blended(shader, arrays, points, jq.PointWeights.all_of("a", 30), exact=False)
         assert np.isfinite(found["diffuse"]).all()
@@ -468,7 +471,7 @@ class TestLiveSource:
     def test_a_mask_reads_as_it_is_said(self, mask, source):
         found, made = self.of(mask)
         assert found == source
-        assert (made.told, made.sheets, len(made.noise_places)) == ((), 0, 0)
+        assert (made.sampled, made.sheets, len(made.noise_places)) == ((), 0, 0)
 
     def test_a_noise_is_worked_out_once_however_often_it_is_asked(self):
         noise = jq.Noise(size=3.0, threshold=0.5, range=0.5)
@@ -482,9 +485,9 @@ class TestLiveSource:
     def test_what_a_shader_cannot_know_is_read_and_said(self):
         bent = jq.HeightBand(0, 1).warped(by=1.0, size=3.0)
         found, made = self.of(bent * jq.Slope(0, 30) * bent)
-        assert found == "told_by_sheets[0] * banded(slope, 0.0, 30.0, 0.0) * told_by_sheets[0]"
-        assert made.told == (bent,)
-        assert "told_by_sheets[0] = told_sheet_0.r;  // height 0 to 1 m, warped by 1 m" in made.source
+        assert found == "sampled_by_sheets[0] * banded(slope, 0.0, 30.0, 0.0) * sampled_by_sheets[0]"
+        assert made.sampled == (bent,)
+        assert "sampled_by_sheets[0] = sampled_sheet_0.r;  // height 0 to 1 m, warped by 1 m" in made.source
         assert made.sheets == 1
 
     def test_shared_masks_stand_in_a_name_of_their_own(self):
@@ -512,7 +515,7 @@ class TestLiveSource:
         assert "part >= 0.5 ? 1.0 : 0.0" in of(jq.Slope(0, 30), 0.0)
 
     def test_only_live_weights_are_live(self):
-        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=4, work=jq.Work(threads=1))
         with pytest.raises(jq.QuiltError, match="live_weights"):
             blend_shader(arrays, [jq.Layer("a")], weights="live")
 
@@ -520,7 +523,7 @@ class TestLiveSource:
 class TestPlans:
     def test_a_plan_of_a_meshs_part_is_what_its_layers_are_in_its_space(self):
         """The plan brings its own frame, metres and films; told in two ways the source is the same."""
-        arrays = jq.pack([made_swatch("a")], side=4, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=4, work=jq.Work(threads=1))
         layers = [jq.Layer("a", jq.Triplanar(space="object"))]
         frame = np.eye(4)
         frame[:3, 3] = 3.0, 0.0, 1.0
@@ -531,7 +534,7 @@ class TestPlans:
         assert plain.block == blend_shader(arrays, jq.BlendPlan.of(layers, arrays.open())).block
 
     def test_what_stands_for_a_layer_far_away_can_be_left_out(self):
-        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=4, threads=1)
+        arrays = jq.pack([made_swatch("a"), made_swatch("b", 1)], side=4, work=jq.Work(threads=1))
         layers = [jq.Layer("a", far=jq.Far(start=3.0, swatch="b")), jq.Layer("b", mask=jq.Constant(0.5))]
         plan = jq.BlendPlan.of(layers, arrays.open())
         near = plan.near_alone()
@@ -542,6 +545,6 @@ class TestPlans:
 
     def test_a_map_whose_channels_lie_in_two_arrays_is_refused(self):
         layouts = [jq.layout_of("one", ["diffuse.r", "diffuse.g"]), jq.layout_of("two", ["diffuse.b", "height"])]
-        arrays = jq.pack([made_swatch("a")], side=4, layouts=layouts, threads=1)
+        arrays = jq.pack([made_swatch("a")], side=4, layouts=layouts, work=jq.Work(threads=1))
         with pytest.raises(jq.QuiltError, match="none holds those of diffuse; pack them together"):
             blend_shader(arrays, [jq.Layer("a")])

@@ -90,8 +90,8 @@ class TestViews:
         assert lines["triplanar"] > lines["planar"]
 
     def test_the_same_picture_on_one_thread_and_two_and_shade_from_the_north(self, cliff):
-        one = self.look(cliff, jq.Planar(), width=64, height=48, threads=1)
-        assert np.array_equal(one, self.look(cliff, jq.Planar(), width=64, height=48, threads=2))
+        one = self.look(cliff, jq.Planar(), width=64, height=48, work=jq.Work(threads=1))
+        assert np.array_equal(one, self.look(cliff, jq.Planar(), width=64, height=48, work=jq.Work(threads=2)))
         north = self.look(cliff, jq.Planar(), sun=Sun(0, 30), width=64, height=48)
         assert one[20:28, 28:36].mean() > 1.5 * north[20:28, 28:36].mean()
 
@@ -122,12 +122,12 @@ class TestCompared:
 
 
 class TestCameras:
-    def test_a_camera_below_the_ground_is_told(self, scene_of_hills):
+    def test_a_camera_below_the_ground_is_reported(self, scene_of_hills):
         scene, terrain = scene_of_hills
         low = float(terrain.heights.min())
         camera = jq.Camera(position=(10.0, low - 3, 10.0), target=(0.0, low - 3, 0.0))
         with pytest.warns(jq.QuiltWarning, match=r"the camera at 10, .* m below the ground, and sees nothing of it"):
-            scene.draw(camera, width=32, height=20, threads=1)
+            scene.draw(camera, width=32, height=20, work=jq.Work(threads=1))
 
     @pytest.mark.parametrize("size", [(20.0, 20.0), (4000.0, 4000.0), (100.0, 1500.0)])
     def test_a_camera_that_nobody_placed_sees_all_of_the_ground_and_little_else(self, size):
@@ -144,7 +144,7 @@ class TestCameras:
     @pytest.fixture
     def scene_of_hills(self):
         terrain = jq.Terrain(np.random.default_rng(0).random((17, 17)) * 4, size=(20, 20))
-        scene = jq.Scene(jq.pack([made_swatch("a")], side=16, threads=1))
+        scene = jq.Scene(jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1)))
         return scene.add(terrain, [jq.Layer("a")]), terrain
 
 

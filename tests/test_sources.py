@@ -236,8 +236,8 @@ class TestRules:
         alpha = jq.pack([source(tmp_path / "a")], side=8, layouts=layouts)
         assert np.array_equal(alpha.texels("diffuse_opacity", "s"), rgba)
         assert alpha.facts[0].derived == {"opacity": "alpha of the diffuse file"}
-        told = jq.pack([source(tmp_path / "a", jq.MapRule(role=R.OPACITY, value=(0.2,)))], side=8, layouts=layouts)
-        assert (told.texels("diffuse_opacity", "s")[..., 3] == 51).all()
+        reported = jq.pack([source(tmp_path / "a", jq.MapRule(role=R.OPACITY, value=(0.2,)))], side=8, layouts=layouts)
+        assert (reported.texels("diffuse_opacity", "s")[..., 3] == 51).all()
         grey = jq.MapRule(role=R.DIFFUSE, value=(0.5, 0.5, 0.5))
         assert (
             jq.pack([source(tmp_path / "b", grey)], side=8, layouts=layouts).texels("diffuse_opacity", "s")
@@ -246,7 +246,7 @@ class TestRules:
         with pytest.raises(ShapeError, match="no diffuse map"):
             jq.pack([source(tmp_path / "b")], side=8, layouts=layouts)
 
-    def test_green_is_told_by_the_file_name_too(self, tmp_path):
+    def test_green_is_reported_by_the_file_name_too(self, tmp_path):
         for name, down in (("a_normal_dx.png", True), ("a_normal_gl.png", False), ("a_NormalDirectX_2k.png", True)):
             assert MapSource(role=R.NORMAL, file=Path(name)).is_green_down == down
             assert not MapSource(role=R.NORMAL, file=Path(name), green="up").is_green_down

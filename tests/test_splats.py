@@ -39,8 +39,8 @@ class TestRoundTrips:
         assert len(sheets) == -(-layers // 4)
         stored = np.concatenate([read_image(sheet) for sheet in sheets], axis=2)
         assert (stored.sum(axis=2, dtype=np.uint32) == (1 << bits) - 1).all()
-        told = json.loads((tmp_path / "splat.json").read_text())
-        assert told["layers"] == list(weights.names)
+        document = json.loads((tmp_path / "splat.json").read_text())
+        assert document["layers"] == list(weights.names)
         masks = jq.export.write_masks(weights, tmp_path, bits=bits)[:-1]
         for again in (
             jq.adopt.splat(sheets, weights.names, bits=bits),
@@ -95,7 +95,7 @@ class TestSums:
         found = jq.adopt.splat(written(tmp_path, sheet_of((85, 85, 85), (84, 85, 85), (85, 85, 86))), ABC, sums="refuse")
         assert found.sums.changed == 0
 
-    def test_above_and_below_are_told_and_repaired_as_asked(self, tmp_path):
+    def test_above_and_below_are_reported_and_repaired_as_asked(self, tmp_path):
         files = written(tmp_path, sheet_of((200, 100, 0), (100, 0, 55), (255, 0, 0)))
         found = jq.adopt.splat(files, ABC)
         assert (found.sums.above, found.sums.below, found.sums.bare, found.sums.changed) == (1, 1, 0, 2)
@@ -125,7 +125,7 @@ class TestSums:
         with pytest.raises(ShapeError, match="channel B holds weights, and no layer is named for it"):
             jq.adopt.splat(written(tmp_path, sheet_of((255, 0, 9), (0, 255, 0))), ("a", "b"))
 
-    def test_more_layers_than_are_kept_are_told(self, tmp_path):
+    def test_more_layers_than_are_kept_are_reported(self, tmp_path):
         found = jq.adopt.splat(written(tmp_path, sheet_of((100, 90, 65), (255, 0, 0))), ABC, keep=2)
         assert (found.sums.cut, found.sums.changed) == (1, 1)
         assert found.sums.cut_worst == pytest.approx(65 / 255, abs=1e-3)

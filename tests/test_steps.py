@@ -50,7 +50,7 @@ def results_of(folder):
 
 def run_all(quilt):
     for step in STEPS:
-        Results(jq.read_quilt(quilt), threads=1).run(step)
+        Results(jq.read_quilt(quilt), work=jq.Work(threads=1)).run(step)
 
 
 @pytest.fixture
@@ -61,7 +61,7 @@ def truth(project):
         quilt = project / f"{name}.quilt.toml"
         quilt.write_text(text)
         for step in STEPS:
-            Results(jq.read_quilt(quilt), project / name, threads=1).run(step)
+            Results(jq.read_quilt(quilt), project / name, work=jq.Work(threads=1)).run(step)
         made[text] = results_of(project / name)
     assert made[ONE] != made[OTHER]
     return made
@@ -101,16 +101,16 @@ class TestDying:
         before = results_of(project / "out")
         (project / "out" / "bake" / "diffuse.png").write_bytes(b"not a picture")
         with pytest.warns(jq.QuiltWarning, match=r"diffuse.png: is not as it was made; made anew"):
-            assert Results(jq.read_quilt(quilt), threads=1).run("bake").fresh
+            assert Results(jq.read_quilt(quilt), work=jq.Work(threads=1)).run("bake").fresh
         assert results_of(project / "out") == before
         (project / "out" / "bake" / "height.png").unlink()
-        assert Results(jq.read_quilt(quilt), threads=1).run("bake").fresh
+        assert Results(jq.read_quilt(quilt), work=jq.Work(threads=1)).run("bake").fresh
 
     def test_a_file_that_was_only_touched_is_kept(self, project):
         quilt = project / "job.quilt.toml"
         run_all(quilt)
         os.utime(project / "out" / "bake" / "diffuse.png", (1, 1))
-        assert not Results(jq.read_quilt(quilt), threads=1).run("bake").fresh
+        assert not Results(jq.read_quilt(quilt), work=jq.Work(threads=1)).run("bake").fresh
 
 
 class TestLeftOvers:
@@ -131,7 +131,7 @@ class TestLeftOvers:
         Runner(tmp_path, [])
         assert [path.name for path in tmp_path.iterdir()] == [".new-mine"]
 
-    def test_a_reused_number_of_a_process_is_told_by_its_start(self, tmp_path):
+    def test_a_reused_number_of_a_process_is_reported_by_its_start(self, tmp_path):
         (tmp_path / f".new-{os.getpid()}-1-abc.png").write_text("")
         Runner(tmp_path, [])
         assert not list(tmp_path.iterdir())
@@ -139,30 +139,30 @@ class TestLeftOvers:
 
 class TestRunner:
     def test_what_a_step_needs_is_done_first_and_counts(self, tmp_path):
-        done, told = [], {"below": "1", "above": "1"}
+        done, reported = [], {"below": "1", "above": "1"}
 
         def step(name, **more):
-            def make(folder, anew):
+            def make(folder, force):
                 done.append(name)
                 files.write_bytes(folder / f"{name}.txt", b"made")
                 return Files((folder / f"{name}.txt",))
 
-            return Step(name=name, folder="made here", inputs=lambda: [told[name]], make=make, **more)
+            return Step(name=name, folder="made here", inputs=lambda: [reported[name]], make=make, **more)
 
-        def run(*names, anew=False):
+        def run(*names, force=False):
             done.clear()
             runner = Runner(tmp_path, [step("above", needs=("below",)), step("below")])
             for name in names:
-                runner.run(name, anew=anew)
+                runner.run(name, force=force)
             return list(done)
 
         assert run("above") == ["below", "above"]
         assert run("above", "below") == []
-        told["above"] = "2"
+        reported["above"] = "2"
         assert run("above") == ["above"]
-        told["below"] = "2"
+        reported["below"] = "2"
         assert run("above") == ["below", "above"]
-        assert run("above", anew=True) == ["above"]
+        assert run("above", force=True) == ["above"]
         assert run("above", "above") == []
         with pytest.raises(jq.QuiltError, match='did you mean "below"'):
             run("belov")

@@ -49,9 +49,9 @@ class TestDoor:
                 read(path)
         os.mkfifo(tmp_path / f"pipe.{suffix}")
         for odd in (f"pipe.{suffix}", f"{'x' * 300}.{suffix}", f"a\x00b.{suffix}", f"none.{suffix}"):
-            with pytest.raises(jq.QuiltError) as told:
+            with pytest.raises(jq.QuiltError) as reported:
                 read(tmp_path / odd)
-            assert "\n" not in str(told.value)
+            assert "\n" not in str(reported.value)
 
     def test_faults_of_our_own_stay_what_they_are(self, tmp_path):
         for error in (NameError("x"), ImportError("x"), FileError("ours")):
@@ -67,10 +67,10 @@ class TestDoor:
             with pytest.raises(FileError, match="file"), reading(tmp_path, "file"):
                 raise error
 
-    def test_words_of_files_are_told_in_one_printable_line(self):
+    def test_words_of_files_are_reported_in_one_printable_line(self):
         assert plain_words("a\x1b[31m\n\tb\x00" + "c" * 500) == "a [31m b " + "c" * 190 + "…"
 
-    def test_daubs_and_numbers_of_wrong_kinds_are_told(self, tmp_path):
+    def test_daubs_and_numbers_of_wrong_kinds_are_reported(self, tmp_path):
         path = tmp_path / "d.jsonl"
         for line in (
             '{"path": [["a", 1]], "radius": 1, "layer": "x"}',
@@ -105,9 +105,9 @@ class TestFuzz:
             timeout=400,
             cwd=ROOT,
         )
-        told = json.loads(done.stdout.splitlines()[-1])
-        assert told["wrong"] == 0, done.stdout
-        assert told["cases"] > 200
+        document = json.loads(done.stdout.splitlines()[-1])
+        assert document["wrong"] == 0, done.stdout
+        assert document["cases"] > 200
 
 
 class TestSmallFiles:
@@ -116,9 +116,9 @@ class TestSmallFiles:
         done = subprocess.run(
             [sys.executable, "benchmarks/hostile.py", "--quick"], capture_output=True, text=True, timeout=200, cwd=ROOT
         )
-        told = json.loads(done.stdout.splitlines()[-1])
-        assert told["wrong"] == 0, done.stdout
-        assert told["files"] > 10
+        document = json.loads(done.stdout.splitlines()[-1])
+        assert document["wrong"] == 0, done.stdout
+        assert document["files"] > 10
 
     def test_masks_that_ask_each_other_twice_over_are_asked_once(self, project):
         """Twelve layers of which each asks the one below twice: 4,096 steps, and each is worked out once."""
@@ -163,10 +163,10 @@ class TestPaths:
         assert old in text
         path = home / "job.quilt.toml"
         path.write_text(text.replace(old, new))
-        with pytest.raises(jq.QuiltError) as told:
+        with pytest.raises(jq.QuiltError) as reported:
             jq.read_quilt(path)
-        assert f"{key}: " in str(told.value)
-        assert "allow = [" in str(told.value) or "daubs are written" in str(told.value)
+        assert f"{key}: " in str(reported.value)
+        assert "allow = [" in str(reported.value) or "daubs are written" in str(reported.value)
         path.write_text('allow = [".."]\n' + path.read_text())
         if key == "weights.daubs" or "/x.obj" in new:  # what is written, and what `allow` does not name
             with pytest.raises(jq.QuiltError, match=r"lies outside|daubs are written"):
@@ -233,11 +233,11 @@ class TestPaths:
             assert not jq.read_mesh(inside / "a.obj").materials["m"].rules
         assert jq.read_mesh(inside / "a.obj", allow=[tmp_path]).materials["m"].rules
         (tmp_path / "b.bin").write_bytes(bytes(36))
-        told = {"asset": {"version": "2.0"}, "buffers": [{"byteLength": 36, "uri": "../b.bin"}]}
-        told |= {"bufferViews": [{"buffer": 0, "byteLength": 36}], "nodes": [{"mesh": 0}]}
-        told |= {"accessors": [{"bufferView": 0, "componentType": 5126, "type": "VEC3", "count": 3}]}
-        told |= {"meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}]}
-        (inside / "a.gltf").write_text(json.dumps(told))
+        reported = {"asset": {"version": "2.0"}, "buffers": [{"byteLength": 36, "uri": "../b.bin"}]}
+        reported |= {"bufferViews": [{"buffer": 0, "byteLength": 36}], "nodes": [{"mesh": 0}]}
+        reported |= {"accessors": [{"bufferView": 0, "componentType": 5126, "type": "VEC3", "count": 3}]}
+        reported |= {"meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}]}
+        (inside / "a.gltf").write_text(json.dumps(reported))
         with pytest.raises(jq.QuiltError, match="lies outside"):
             jq.read_mesh(inside / "a.gltf")
 
@@ -285,7 +285,7 @@ class TestTheMachine:
         return done.returncode, done.stdout, done.stderr
 
     @pytest.mark.parametrize("step", ["pack", "weigh"])
-    def test_a_disk_that_fills_up_is_told_and_nothing_is_half_written(self, project, step):
+    def test_a_disk_that_fills_up_is_reported_and_nothing_is_half_written(self, project, step):
         full = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (900, 900))
         code, _, said = self.run(project, step, "job.quilt.toml", before=full)
         assert code == 2, said
@@ -304,7 +304,7 @@ class TestTheMachine:
             assert "FileError" in done.stderr
             assert not list(tmp_path.iterdir())
 
-    def test_standard_output_that_is_full_is_told(self, project):
+    def test_standard_output_that_is_full_is_reported(self, project):
         with Path("/dev/full").open("w") as full:
             done = subprocess.run(
                 [sys.executable, "-m", "jagged_quilt", "pack", "job.quilt.toml"], cwd=project, stdout=full, stderr=-1, text=True
@@ -332,7 +332,7 @@ class TestTheMachine:
 
 
 class TestChanging:
-    def test_a_file_that_changes_while_it_is_read_is_told(self, tmp_path):
+    def test_a_file_that_changes_while_it_is_read_is_reported(self, tmp_path):
         path = tmp_path / "a.txt"
         path.write_text("one")
         with pytest.raises(FileError, match="changed while it was read"), reading(path, "file"):
@@ -352,7 +352,7 @@ class TestChanging:
 
         changed = []
         with pytest.raises(jq.QuiltError, match=r"salt_diffuse.png: changed while pack was at work"):
-            jq.run(jq.read_quilt(path), "pack", progress=change)
+            jq.run(jq.read_quilt(path), "pack", work=jq.Work(progress=change))
         assert changed
         made = jq.run(jq.read_quilt(path), "pack")["pack"]
         assert made.fresh
@@ -364,10 +364,10 @@ class TestKills:
         done = subprocess.run(
             [sys.executable, "benchmarks/kills.py", "--quick"], capture_output=True, text=True, timeout=400, cwd=ROOT
         )
-        told = json.loads(done.stdout.splitlines()[-1])
-        assert (told["wrong"], told["left_over"]) == (0, 0), done.stdout
-        assert told["renames"] > 1
-        assert told["kills"] > 2
+        document = json.loads(done.stdout.splitlines()[-1])
+        assert (document["wrong"], document["left_over"]) == (0, 0), done.stdout
+        assert document["renames"] > 1
+        assert document["kills"] > 2
 
 
 class TestNumbers:
@@ -397,14 +397,14 @@ class TestNumbers:
         elif not 0 < abs(size) < np.inf:
             assert refused, "of what is no length"
 
-    def test_a_mesh_of_another_unit_is_told(self, tmp_path):
+    def test_a_mesh_of_another_unit_is_reported(self, tmp_path):
         path = tmp_path / "a.obj"
         path.write_text("v 0 0 0\nv 1e12 0 0\nv 0 0 1e12\nf 1 3 2\n")
         with pytest.raises(jq.QuiltError, match=r"reaches 1e\+12 m from the origin.*metres"):
             jq.read_mesh(path)
         assert jq.read_mesh(path, metres=1e-12).bounds[1].tolist() == pytest.approx([1, 0, 1])
 
-    def test_what_is_no_number_in_a_map_is_filled_and_told(self, tmp_path):
+    def test_what_is_no_number_in_a_map_is_filled_and_reported(self, tmp_path):
         height = np.tile(np.linspace(0, 1, 16, dtype=np.float32), (16, 1))[..., None]
         wrong = height.copy()
         wrong[4, 4], wrong[5, 15] = np.nan, np.inf
@@ -414,7 +414,7 @@ class TestNumbers:
             found = read_image(path)
         assert np.abs(found - height).max() < 0.01
 
-    def test_what_lies_beyond_its_range_is_cut_and_told(self, tmp_path):
+    def test_what_lies_beyond_its_range_is_cut_and_reported(self, tmp_path):
         rough = np.full((8, 8, 1), 0.5, np.float32)
         rough[0] = 7
         rough[1] = -1

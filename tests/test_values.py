@@ -67,9 +67,9 @@ def answer_of(kind, value):
 def values(tmp_path_factory):
     """One of each, the arrays by their files."""
     folder = tmp_path_factory.mktemp("values")
-    jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, threads=1).save(folder / "arrays")
+    jq.pack([made_swatch("a", 1), made_swatch("b", 2)], side=16, work=jq.Work(threads=1)).save(folder / "arrays")
     arrays, terrain, mesh = jq.open_arrays(folder / "arrays"), ground(), laid_out_jar()
-    weights = jq.weigh(terrain.canvas(16), LAYERS, threads=1)
+    weights = jq.weigh(terrain.canvas(16), LAYERS, work=jq.Work(threads=1))
     blend = jq.Blend(arrays, LAYERS)
     return {
         "terrain": terrain,
@@ -113,7 +113,7 @@ class TestTravel:
 
 class TestLines:
     @pytest.mark.parametrize("kind", ANSWERS)
-    def test_each_is_told_in_one_line(self, values, kind):
+    def test_each_is_reported_in_one_line(self, values, kind):
         line = repr(values[kind])
         assert "\n" not in line
         assert 3 < len(line) < 300
@@ -154,30 +154,32 @@ class TestNotebook:
 
     def test_nothing_that_draws_is_loaded_before(self):
         code = "import sys, jagged_quilt as j; j.Mask; print(*(n in sys.modules for n in ('matplotlib', 'jagged_quilt.show')))"
-        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
-        assert told.split() == ["False", "False"]
+        reported = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+        assert reported.split() == ["False", "False"]
 
 
 class TestShared:
     def test_a_mesh_of_ten_parts_holds_its_texels_once(self, values, monkeypatch):
         made = []
         empty = TexelPages.empty.__func__
-        monkeypatch.setattr(TexelPages, "empty", classmethod(lambda cls, *told: made.append(empty(cls, *told)) or made[-1]))
+        monkeypatch.setattr(
+            TexelPages, "empty", classmethod(lambda cls, *reported: made.append(empty(cls, *reported)) or made[-1])
+        )
         mesh = values["mesh"]
         cuts = np.linspace(0, len(mesh.triangles), 11).astype(int)
         parts = [replace(mesh.parts[0], name=f"part {n}", first=a, last=b) for n, (a, b) in enumerate(pairwise(cuts))]
         tenfold = replace(mesh, parts=tuple(parts))
         by_part = {part.name: [jq.Layer("ab"[n % 2], jq.Uv())] for n, part in enumerate(parts)}
-        jq.bake(jq.UvCanvas(tenfold, 32), by_part, values["arrays"], threads=1)
+        jq.bake(jq.UvCanvas(tenfold, 32), by_part, values["arrays"], work=jq.Work(threads=1))
         assert len(made) == 1
         camera = jq.Camera.before(*mesh.bounds, 1.5)
-        jq.Scene(values["arrays"]).add(tenfold, by_part).draw(camera, width=12, height=8, threads=1)
+        jq.Scene(values["arrays"]).add(tenfold, by_part).draw(camera, width=12, height=8, work=jq.Work(threads=1))
         assert len(made) == 2
         pages = values["arrays"].open(["a", "b"])
         assert len(made) == 3
         for layers in by_part.values():
             jq.Blend(pages, layers)
-        jq.bake(jq.UvCanvas(tenfold, 32), by_part, pages, threads=1)
+        jq.bake(jq.UvCanvas(tenfold, 32), by_part, pages, work=jq.Work(threads=1))
         assert len(made) == 3
 
     def test_fields_are_worked_out_once_and_kept_outside_of_the_surface(self, values):
@@ -234,4 +236,4 @@ class TestFirstGuesses:
     )
     def test_what_is_of_the_wrong_kind_is_refused_in_words(self, call, words):
         with pytest.raises(jq.QuiltError, match=words):
-            call(jq.pack([made_swatch("a")], side=16, threads=1))
+            call(jq.pack([made_swatch("a")], side=16, work=jq.Work(threads=1)))

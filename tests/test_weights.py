@@ -159,7 +159,7 @@ class TestStacking:
         assert np.abs(weights - wanted).max() < 1e-6
         assert np.abs(weights.sum(axis=0) - 1).max() < 1e-6
 
-    def test_the_largest_are_kept_and_what_is_lost_is_told(self):
+    def test_the_largest_are_kept_and_what_is_lost_is_reported(self):
         points = random_points(1)
         layers = [jq.Layer("0")] + [jq.Layer(str(n), mask=jq.Noise(size=9, seed=n)) for n in range(1, 7)]
         every = Weigher(layers).stacked(points)
@@ -187,9 +187,9 @@ class TestWeightMap:
 
     def test_sums_are_exact_and_threads_and_size_of_blocks_do_not_matter(self, scene, monkeypatch):
         terrain, layers = scene
-        one = jq.weigh(terrain.canvas(70), layers, threads=1)
+        one = jq.weigh(terrain.canvas(70), layers, work=jq.Work(threads=1))
         monkeypatch.setattr("jagged_quilt.weights.weigh._ANSWERS_AT_ONCE", 3000)
-        two = jq.weigh(terrain.canvas(70), layers, threads=2)
+        two = jq.weigh(terrain.canvas(70), layers, work=jq.Work(threads=2))
         assert (one.weights.sum(axis=2, dtype=int) == 255).all()
         assert np.array_equal(one.layers, two.layers)
         assert np.array_equal(one.weights, two.weights)

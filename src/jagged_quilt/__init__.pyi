@@ -48,6 +48,7 @@ from .foundation.errors import QuiltWarning as QuiltWarning
 from .foundation.noise_kinds import NoiseKind as NoiseKind
 from .foundation.points import Points as Points
 from .foundation.version import __version__ as __version__
+from .foundation.work import Work as Work
 from .light.clear_sky import clear_sky as clear_sky
 from .light.lamps import PointLight as PointLight
 from .light.lamps import SpotLight as SpotLight

@@ -15,7 +15,7 @@ from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -123,7 +123,7 @@ class HeldPages:
                 return
             self._texels[at] = np.concatenate([page[role] for role in self._roles], axis=2)
 
-        work_through(finer, read)
+        ANYHOW.through(finer, read)
         places = np.full(sum(math.prod(grid.pages(mip)) for mip in range(grid.mips)), -1, np.int32)
         for slot, at in enumerate(self._texels):
             places[self._starts[at.mip] + at.row * self._across[at.mip] + at.column] = slot

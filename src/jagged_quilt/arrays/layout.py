@@ -13,7 +13,7 @@ from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole, Trans
 
 
 @dataclass(frozen=True, slots=True)
-class Channel:
+class ArrayChannel:
     """What one channel holds: a channel of a role, perhaps inverted, or the same number everywhere.
 
     Attributes
@@ -57,11 +57,11 @@ class Layout:
     """
 
     name: str
-    channels: tuple[Channel, ...]
+    channels: tuple[ArrayChannel, ...]
     pixels: PixelFormat = PixelFormat.UNORM8
 
     def __post_init__(self) -> None:
-        opaque = len(self.channels) == 4 and self.channels[3] == Channel(None)
+        opaque = len(self.channels) == 4 and self.channels[3] == ArrayChannel(None)
         count = 3 if opaque and self.pixels is PixelFormat.BC1 else len(self.channels)
         held = {
             *self.pixels.value.channels,
@@ -102,7 +102,7 @@ class Layout:
 _CHANNEL = re.compile(r"(1\s*-\s*)?([a-z_]+)(?:\.([a-z]))?")
 
 
-def channel_of(text: str | float) -> Channel:
+def channel_of(text: str | float) -> ArrayChannel:
     """Return the channel that a text names: `diffuse.r`, `normal.x`, `roughness`, `1 - roughness`, or a number.
 
     Raises
@@ -111,7 +111,7 @@ def channel_of(text: str | float) -> Channel:
         If it names none; the message says what there is.
     """
     if not isinstance(text, str):
-        return Channel(None, constant=number_in("a constant channel", text, 0, 1))
+        return ArrayChannel(None, constant=number_in("a constant channel", text, 0, 1))
     match = _CHANNEL.fullmatch(text.strip().lower())
     if match is None:
         raise RangeError(f'a channel is written like "diffuse.r", "normal.x", "1 - roughness", or a number; got "{text}"')
@@ -122,7 +122,7 @@ def channel_of(text: str | float) -> Channel:
         raise RangeError(f'{role.key} has one channel; write "{role.key}"')
     if role.value.channels > 1 and (not match[3] or match[3] not in letters):
         raise RangeError(f'{role.key} has the channels {", ".join(f"{role.key}.{each}" for each in letters)}; got "{text}"')
-    return Channel(role, letters.index(match[3]) if match[3] else 0, inverted=bool(match[1]))
+    return ArrayChannel(role, letters.index(match[3]) if match[3] else 0, inverted=bool(match[1]))
 
 
 def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat | str = PixelFormat.UNORM8) -> Layout:
@@ -136,10 +136,12 @@ def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat | 
 
 def _blended_layouts() -> tuple[Layout, ...]:
     """An array for each name that the table of roles tells; three channels are filled up with white."""
-    channels: dict[str, list[Channel]] = {}
+    channels: dict[str, list[ArrayChannel]] = {}
     for role in BLENDED_ROLES:
-        channels.setdefault(role.value.array, []).extend(Channel(role, component) for component in range(role.value.packed))
-    filled = {name: [*each, Channel(None)] if len(each) == 3 else each for name, each in channels.items()}
+        channels.setdefault(role.value.array, []).extend(
+            ArrayChannel(role, component) for component in range(role.value.packed)
+        )
+    filled = {name: [*each, ArrayChannel(None)] if len(each) == 3 else each for name, each in channels.items()}
     return tuple(Layout(name, tuple(each)) for name, each in filled.items())
 
 

@@ -19,6 +19,7 @@ from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
 from jagged_quilt.arrays.texture_arrays import (
     INPUTS,
     MANIFEST,
+    ArrayContents,
     SliceFacts,
     SlicesInMemory,
     TextureArrays,
@@ -26,12 +27,11 @@ from jagged_quilt.arrays.texture_arrays import (
     open_arrays,
     write_arrays,
 )
-from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool
+from jagged_quilt.codecs.ktx2 import FileFrame, Ktx2File, Spool
 from jagged_quilt.foundation.errors import FileError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, make_folder, read_json, temporary_prefix, write_json
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.maps.swatch import SIDE, Swatch
 
@@ -81,8 +81,7 @@ def pack(
     side: int = SIDE,
     layouts: Sequence[str | Layout] | None = None,
     mips: MipFilter | str = MipFilter.BOX,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> TextureArrays:
     """Pack the maps of swatches into texture arrays with full mip chains, in memory.
 
@@ -109,9 +108,9 @@ def pack(
     """
     job = _Job.of(swatches, side, layouts, mips)
     packed: dict[tuple[str, str], PackedSlice] = {}
-    told = job.stamped(threads, FileDigests(), {})
-    job.run(told, {}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), threads, progress)
-    facts, owners = _shared(job, told, {key: _content(one) for key, one in packed.items()})
+    stamped = job.stamped(work.quiet, FileDigests(), {})
+    job.run(stamped, {}, lambda layout, stamp, one: packed.__setitem__((layout, stamp), one), work)
+    facts, owners = _shared(job, stamped, {key: _content(one) for key, one in packed.items()})
     stores = tuple(
         SlicesInMemory(layout, job.side, [packed[layout.name, stamp] for stamp in owners[layout.name]])
         for layout in job.layouts
@@ -127,9 +126,8 @@ def pack_files(
     layouts: Sequence[str | Layout] | None = None,
     mips: MipFilter | str = MipFilter.BOX,
     zstd: bool = True,
-    anew: bool = False,
-    threads: int | None = None,
-    progress: Progress = silent,
+    force: bool = False,
+    work: Work = ANYHOW,
 ) -> PackedAnew:
     """Pack swatches into one KTX2 file per layout and a manifest, a slice at a time: memory does not grow with their number.
 
@@ -141,22 +139,22 @@ def pack_files(
         Files are replaced all together, at the end.
     zstd : bool
         Whether levels are compressed.
-    anew : bool
+    force : bool
         Whether to make every slice, even if it is there.
     others
         See `pack`.
     """
     job = _Job.of(swatches, side, layouts, mips)
     folder = make_folder(Path(folder))
-    earlier = _Earlier(folder, job, zstd, anew)
-    told = job.stamped(threads, earlier.digests, earlier.facts)
-    first_facts, first_owners = _shared(job, told, {key: key for key in told.keys_used})
-    frames: dict[tuple[str, str], list[Frame]] = {}
-    with tempfile.TemporaryDirectory(prefix=temporary_prefix(), dir=folder) as work:
+    earlier = _Earlier(folder, job, zstd, force)
+    stamped = job.stamped(work.quiet, earlier.digests, earlier.facts)
+    first_facts, first_owners = _shared(job, stamped, {key: key for key in stamped.keys_used})
+    frames: dict[tuple[str, str], list[FileFrame]] = {}
+    with tempfile.TemporaryDirectory(prefix=temporary_prefix(), dir=folder) as scratch:
         spools = {}
         for layout in job.layouts:
             head = array_head(layout, job.side, first_facts, len(first_owners[layout.name]), zstd=zstd)
-            spools[layout.name] = Spool(Path(work) / layout.name, zstd=zstd, head=head)
+            spools[layout.name] = Spool(Path(scratch) / layout.name, zstd=zstd, head=head)
         places = {(name, made_from): n for name, owners in first_owners.items() for n, made_from in enumerate(owners)}
 
         def keep(layout: str, made_from: str, one: PackedSlice) -> None:
@@ -164,29 +162,25 @@ def pack_files(
             frames[layout, made_from] = [spools[layout].add(texels, level, which) for level, texels in enumerate(one.levels)]
 
         try:
-            job.run(told, earlier.frames, keep, threads, progress)
+            job.run(stamped, earlier.frames, keep, work)
         finally:
             for spool in spools.values():
                 spool.close()
-        kept = {key: earlier.frames[key] for key in told.keys_used if key not in frames}
+        kept = {key: earlier.frames[key] for key in stamped.keys_used if key not in frames}
         whole = {**kept, **frames}
         contents = {key: tuple((frame.length, frame.crc) for frame in each) for key, each in whole.items()}
-        facts, owners = _shared(job, told, contents)
+        facts, owners = _shared(job, stamped, contents)
         settings = {"mips": str(job.mips)}
         if not frames and earlier.is_all_of(job.layouts, facts, settings):
-            write_json(folder / INPUTS, earlier.digests.told())
+            write_json(folder / INPUTS, earlier.digests.records())
             return PackedAnew(0, len(kept), tuple(folder / f"{layout.name}.ktx2" for layout in job.layouts))
         lying = {layout.name: [whole[layout.name, each] for each in owners[layout.name]] for layout in job.layouts}
         files = write_arrays(
             folder,
-            job.layouts,
-            job.side,
-            facts,
-            lying,
+            ArrayContents(job.layouts, job.side, facts, lying, settings),
             zstd=zstd,
-            seen=earlier.digests.told(),
-            settings=settings,
-            threads=threads,
+            seen=earlier.digests.records(),
+            work=work,
         )
     return PackedAnew(len(frames), len(kept), tuple(files))
 
@@ -202,12 +196,12 @@ class _Earlier:
     facts : dict of name to SliceFacts
     """
 
-    def __init__(self, folder: Path, job: _Job, zstd: bool, anew: bool) -> None:
+    def __init__(self, folder: Path, job: _Job, zstd: bool, force: bool) -> None:
         self.digests = FileDigests()
-        self.frames: dict[tuple[str, str], list[Frame]] = {}
+        self.frames: dict[tuple[str, str], list[FileFrame]] = {}
         self.facts: dict[str, SliceFacts] = {}
         self._arrays: TextureArrays | None = None
-        if anew or not (folder / MANIFEST).is_file():
+        if force or not (folder / MANIFEST).is_file():
             return
         try:
             self._manifest = read_json(folder / MANIFEST, "list of arrays")
@@ -233,7 +227,7 @@ class _Earlier:
 
 
 @dataclass
-class _Told:
+class _Stamped:
     """What a run tells of each swatch: hashes of what its slices are made from, what they cost, what was derived."""
 
     stamps: list[dict[str, str]]
@@ -278,29 +272,29 @@ class _Job:
             raise RangeError(f"an array holds up to {MOST_SLICES} slices; got {len(given)} swatches: pack them into several")
         return cls(given, side, chosen, filter)
 
-    def stamped(self, threads: int | None, digests: FileDigests, old: dict[str, SliceFacts]) -> _Told:
+    def stamped(self, work: Work, digests: FileDigests, old: dict[str, SliceFacts]) -> _Stamped:
         """Hash what every slice is made from; what is known of a slice that is as it was is taken over."""
-        told = _Told([{} for _ in self.given], {}, [{} for _ in self.given])
+        stamped = _Stamped([{} for _ in self.given], {}, [{} for _ in self.given])
 
         def stamp_one(place: int) -> None:
             swatch = self.given[place]
-            told.stamps[place] = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
+            stamped.stamps[place] = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
 
-        work_through(range(len(self.given)), stamp_one, threads=threads)
-        for swatch, stamps, derived in zip(self.given, told.stamps, told.derived, strict=True):
+        work.through(range(len(self.given)), stamp_one)
+        for swatch, stamps, derived in zip(self.given, stamped.stamps, stamped.derived, strict=True):
             before = old.get(swatch.name)
             if before is not None:
                 derived.update(before.derived)
                 for layout, stamp in stamps.items():
                     if before.stamps.get(layout) == stamp:
-                        told.quality[layout, stamp] = before.quality.get(layout, {})
-        return told
+                        stamped.quality[layout, stamp] = before.quality.get(layout, {})
+        return stamped
 
-    def run(self, told: _Told, there: Collection[tuple[str, str]], keep: Any, threads: int | None, progress: Progress) -> None:
+    def run(self, stamped: _Stamped, there: Collection[tuple[str, str]], keep: Any, work: Work) -> None:
         """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
         claimed = set(there)
         tasks = []
-        for place, stamps in enumerate(told.stamps):
+        for place, stamps in enumerate(stamped.stamps):
             mine = [layout for layout in self.layouts if (layout.name, stamps[layout.name]) not in claimed]
             claimed.update((layout.name, stamps[layout.name]) for layout in mine)
             tasks.append((place, mine))
@@ -310,14 +304,14 @@ class _Job:
             roles = {role for layout in mine for role in _roles_read(layout, self.given[place])}
             read = self.given[place].read(roles)
             _warn_of_sizes(read)
-            known = {key: words for key, words in told.derived[place].items() if key not in {role.key for role in roles}}
-            told.derived[place] = known | {role.key: words for role, words in read.derived.items()}
+            known = {key: words for key, words in stamped.derived[place].items() if key not in {role.key for role in roles}}
+            stamped.derived[place] = known | {role.key: words for role, words in read.derived.items()}
             for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
-                stamp = told.stamps[place][layout.name]
+                stamp = stamped.stamps[place][layout.name]
                 keep(layout.name, stamp, one)
-                told.quality[layout.name, stamp] = one.quality
+                stamped.quality[layout.name, stamp] = one.quality
 
-        work_through([task for task in tasks if task[1]], pack_one, threads=threads, step="packing swatches", progress=progress)
+        work.through([task for task in tasks if task[1]], pack_one, step="packing swatches")
 
     def _stamp(self, swatch: Packable, layout: Layout, digests: FileDigests | None) -> str:
         how = (__version__, [str(each) for each in layout.channels], layout.pixels.key, self.side, str(self.mips))
@@ -342,7 +336,7 @@ def _content(one: PackedSlice) -> tuple[object, ...]:
 
 
 def _shared(
-    job: _Job, told: _Told, contents: Mapping[tuple[str, str], tuple[object, ...]]
+    job: _Job, stamped: _Stamped, contents: Mapping[tuple[str, str], tuple[object, ...]]
 ) -> tuple[tuple[SliceFacts, ...], dict[str, list[str]]]:
     """Number the slices of each array, the same content once; return the facts, and the stamp that owns each slice."""
     owners: dict[str, list[str]] = {}
@@ -350,7 +344,7 @@ def _shared(
     for layout in job.layouts:
         seen: dict[tuple[object, ...], int] = {}
         owners[layout.name] = []
-        for place, stamps in enumerate(told.stamps):
+        for place, stamps in enumerate(stamped.stamps):
             content = contents[layout.name, stamps[layout.name]]
             if content not in seen:
                 seen[content] = len(seen)
@@ -362,14 +356,14 @@ def _shared(
             tile=float(swatch.size),
             aspect=float(swatch.aspect),
             relief=float(swatch.relief),
-            optional=tuple(role.key for role in OPTIONAL_ROLES if role in swatch.roles or role.key in told.derived[place]),
+            optional=tuple(role.key for role in OPTIONAL_ROLES if role in swatch.roles or role.key in stamped.derived[place]),
             slices=slices[place],
-            stamps=told.stamps[place],
-            derived=told.derived[place],
+            stamps=stamped.stamps[place],
+            derived=stamped.derived[place],
             quality={
-                name: told.quality.get((name, stamp), {})
-                for name, stamp in told.stamps[place].items()
-                if told.quality.get((name, stamp))
+                name: stamped.quality.get((name, stamp), {})
+                for name, stamp in stamped.stamps[place].items()
+                if stamped.quality.get((name, stamp))
             },
         )
         for place, swatch in enumerate(job.given)

@@ -13,7 +13,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import product
-from typing import Any
 
 import numpy as np
 import xxhash
@@ -22,7 +21,7 @@ from jagged_quilt.arrays.page_grid import PageAt, PageGrid
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.json_types import Facts, Stored
-from jagged_quilt.foundation.stores import told_plainly, zarr_here
+from jagged_quilt.foundation.stores import Zarr, plain_errors, zarr_here
 from jagged_quilt.maps.roles import MapRole, stored_type
 
 FORM = 1
@@ -68,34 +67,34 @@ class PageStore:
     group: str
     grid: PageGrid
     roles: tuple[MapRole, ...]
-    _arrays: dict[tuple[MapRole, int], Any] = field(default_factory=dict, repr=False)
+    _arrays: dict[tuple[MapRole, int], Zarr] = field(default_factory=dict, repr=False)
 
     def __reduce__(self) -> tuple[object, ...]:
         return PageStore, (self.address, self.group, self.grid, self.roles)
 
     @classmethod
     def create(
-        cls, address: str, group: str, grid: PageGrid, roles: Iterable[MapRole], facts: Facts, *, anew: bool = False
+        cls, address: str, group: str, grid: PageGrid, roles: Iterable[MapRole], facts: Facts, *, force: bool = False
     ) -> PageStore:
         """Return the store to write pages to: the one that is there if it is cut alike, else a new one.
 
         Raises
         ------
         FileError
-            If what is there is cut otherwise or of another form (unless `anew`), or it cannot be written.
+            If what is there is cut otherwise or of another form (unless `force`), or it cannot be written.
         """
         store = cls(str(address), group, grid, tuple(roles))
-        wanted = store._told()
-        with told_plainly(store.address, _NONE):
+        wanted = store._attributes()
+        with plain_errors(store.address, _NONE):
             root = zarr_here().open_group(store.address, mode="a", path=group)
             before = root.attrs.asdict().get("pages")
-            if before is not None and before != wanted and not anew:
+            if before is not None and before != wanted and not force:
                 odd = next(key for key in wanted if before.get(key) != wanted[key])
                 raise FileError(
                     f"{address}: holds pages of other {odd}: {before.get(odd)}, and {wanted[odd]} is asked for; name another "
-                    "store, or write it anew with --anew"
+                    "store, or write it anew with --force"
                 )
-            if before != wanted or anew:
+            if before != wanted or force:
                 root = zarr_here().open_group(store.address, mode="w", path=group)
                 for role in store.roles:
                     for mip in range(grid.mips):
@@ -106,17 +105,22 @@ class PageStore:
     @classmethod
     def open(cls, address: str, group: str) -> PageStore:
         """Return a store to read; raise `FileError` if there is none."""
-        with told_plainly(str(address), _NONE):
-            told = zarr_here().open_group(str(address), mode="r", path=group).attrs.asdict()["pages"]
-            grid = PageGrid((told["texels"][0], told["texels"][1]), told["page"], told["border"], told["shard"])
-            return cls(str(address), group, grid, tuple(MapRole[each.upper()] for each in told["roles"]))
+        with plain_errors(str(address), _NONE):
+            attributes = zarr_here().open_group(str(address), mode="r", path=group).attrs.asdict()["pages"]
+            grid = PageGrid(
+                (attributes["texels"][0], attributes["texels"][1]),
+                attributes["page"],
+                attributes["border"],
+                attributes["shard"],
+            )
+            return cls(str(address), group, grid, tuple(MapRole[each.upper()] for each in attributes["roles"]))
 
     def facts(self) -> Facts:
-        """Return what is told of the surface."""
-        with told_plainly(self.address, _NONE):
+        """Return what is recorded of the surface."""
+        with plain_errors(self.address, _NONE):
             return dict(zarr_here().open_group(self.address, mode="r", path=self.group).attrs.asdict())
 
-    def _told(self) -> Facts:
+    def _attributes(self) -> Facts:
         grid = self.grid
         return {
             "form": FORM,
@@ -128,7 +132,7 @@ class PageStore:
             "mips": grid.mips,
         }
 
-    def _make(self, root: Any, role: MapRole, mip: int) -> None:
+    def _make(self, root: Zarr, role: MapRole, mip: int) -> None:
         grid, (rows, columns) = self.grid, self.grid.pages(mip)
         zarr = zarr_here()
         shard = min(grid.shard, 1 << (max(rows, columns) - 1).bit_length())
@@ -152,11 +156,11 @@ class PageStore:
             },
         )
 
-    def array(self, role: MapRole, mip: int) -> Any:
+    def array(self, role: MapRole, mip: int) -> Zarr:
         """Return the Zarr array of a role and mip."""
         key = role, mip
         if key not in self._arrays:
-            with told_plainly(self.address, _NONE):
+            with plain_errors(self.address, _NONE):
                 self._arrays[key] = zarr_here().open_array(
                     self.address, mode="r+", path=f"{self.group}/{role.key}/{mip}", config=_WHOLE
                 )
@@ -165,22 +169,22 @@ class PageStore:
     def records(self, mip: int, shard: tuple[int, int]) -> dict[PageAt, PageRecord]:
         """Return what vouches for the finished pages of a shard."""
         try:
-            told = zarr_here().open_group(self.address, mode="r", path=self._place(mip, shard)).attrs.asdict()["pages"]
+            attributes = zarr_here().open_group(self.address, mode="r", path=self._place(mip, shard)).attrs.asdict()["pages"]
             return {
                 PageAt(mip, *(int(each) for each in key.split(":"))): PageRecord(dict(one["made from"]), str(one["hash"]))
-                for key, one in told.items()
+                for key, one in attributes.items()
             }
         except (KeyError, ValueError, TypeError, OSError, AttributeError):  # none yet, or nothing that can be believed
             return {}
 
     def vouch(self, mip: int, shard: tuple[int, int], records: Mapping[PageAt, PageRecord]) -> None:
         """Write what vouches for the pages of a shard; for no others, from now on."""
-        told = {
+        attributes = {
             f"{at.row}:{at.column}": {"made from": one.made_from, "hash": one.digest} for at, one in sorted(records.items())
         }
-        with told_plainly(self.address, _NONE):
+        with plain_errors(self.address, _NONE):
             group = zarr_here().open_group(self.address, mode="a", path=self._place(mip, shard))
-            group.attrs.put({"pages": told})
+            group.attrs.put({"pages": attributes})
 
     def _place(self, mip: int, shard: tuple[int, int]) -> str:
         return f"{self.group}/finished/{mip}/{shard[0]}.{shard[1]}"
@@ -191,7 +195,7 @@ class PageStore:
         Return whether what the shard held before could not be read, so that its other pages are gone.
         """
         lost = False
-        with told_plainly(self.address, _NONE):
+        with plain_errors(self.address, _NONE):
             for role, texels in pages.items():
                 rows, columns = texels.shape[:2]
                 where = slice(first[0], first[0] + rows), slice(first[1], first[1] + columns)

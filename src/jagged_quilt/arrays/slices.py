@@ -9,7 +9,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import Channel, Layout
+from jagged_quilt.arrays.layout import ArrayChannel, Layout
 from jagged_quilt.arrays.mips import Levels, MipFilter, normal_levels, opacity_levels, surface_levels, value_levels
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
@@ -171,7 +171,7 @@ def _packed(layout: Layout, chains: dict[MapRole, Chain], side: int) -> PackedSl
     return PackedSlice(levels, quality)
 
 
-def _scale(channel: Channel) -> tuple[float, float]:
+def _scale(channel: ArrayChannel) -> tuple[float, float]:
     """Scale and offset from what a channel means, to 0..1."""
     scale, offset = (0.5, 0.5) if channel.is_direction else (1.0, 0.0)
     return (-scale, 1 - offset) if channel.inverted else (scale, offset)
@@ -228,7 +228,7 @@ def _as_numbers(
     return out
 
 
-def meant(channel: Channel, stored: Stored, layout: Layout, place: int) -> NDArray[np.float32]:
+def meant(channel: ArrayChannel, stored: Stored, layout: Layout, place: int) -> NDArray[np.float32]:
     """Return what the stored numbers of one channel mean: the inverse of packing, within the rounding of the format."""
     number = stored.astype(np.float32) / np.float32(layout.pixels.top)
     if layout.pixels is PixelFormat.HALF and channel.is_direction:

@@ -19,7 +19,7 @@ from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
 from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
-from jagged_quilt.codecs.ktx2 import Frame, Ktx2File, Spool, write_ktx2
+from jagged_quilt.codecs.ktx2 import FileFrame, Ktx2File, Spool, write_ktx2
 from jagged_quilt.codecs.ktx2_head import Ktx2Head
 from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
@@ -28,7 +28,7 @@ from jagged_quilt.foundation.files import make_folder, read_json, temporary_pref
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.reading import reads
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
 
@@ -271,7 +271,7 @@ class TextureArrays(NotebookValue):
                 spool = Spool(Path(work) / layout.name, zstd=zstd)
                 frames[layout.name] = [[spool.add(level) for level in each.levels] for each in store.packed]
                 spool.close()
-            return write_arrays(folder, self.layouts, self.side, self.facts, frames, zstd=zstd)
+            return write_arrays(folder, ArrayContents(self.layouts, self.side, self.facts, frames), zstd=zstd)
 
     def save_images(self, folder: Path | str) -> list[Path]:
         """Write every slice of every level as an image file, and a manifest; return the files.
@@ -331,7 +331,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
         stores = tuple(Ktx2File(folder / f"{layout.name}.ktx2") for layout in layouts)
         arrays = TextureArrays(layouts=layouts, side=side, facts=facts, stores=stores)
         for layout, store in zip(layouts, stores, strict=True):
-            told = (
+            recorded = (
                 store.head.pixels,
                 store.head.channels,
                 store.head.srgb,
@@ -351,7 +351,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
                 level_count(side),
                 True,
             )
-            if told != wanted:
+            if recorded != wanted:
                 raise FileError(f"{store.path}: is not what {MANIFEST} tells; pack again")
         return arrays
     except FileError as error:
@@ -360,28 +360,44 @@ def open_arrays(folder: Path | str) -> TextureArrays:
         raise FileError(f"{folder}: these arrays do not fit together ({error}); pack again") from error
 
 
+@dataclass(frozen=True)
+class ArrayContents:
+    """What is written of arrays.
+
+    Attributes
+    ----------
+    layouts : sequence of Layout
+    side : int
+        Texels along each slice.
+    facts : sequence of SliceFacts
+    frames : mapping of layout name to (slices, levels) of Frame
+    settings : dict
+        What else the manifest is to hold.
+    """
+
+    layouts: Sequence[Layout]
+    side: int
+    facts: Sequence[SliceFacts]
+    frames: dict[str, list[list[FileFrame]]]
+    settings: Facts = field(default_factory=dict)
+
+
 def write_arrays(
     folder: Path,
-    layouts: Sequence[Layout],
-    side: int,
-    facts: Sequence[SliceFacts],
-    frames: dict[str, list[list[Frame]]],
+    contents: ArrayContents,
     *,
     zstd: bool = True,
     seen: Facts | None = None,
-    settings: Facts | None = None,
-    threads: int | None = None,
+    work: Work = ANYHOW,
 ) -> list[Path]:
     """Write the KTX2 files and the manifest of arrays, all or none.
 
     Parameters
     ----------
-    frames : mapping of layout name to (slices, levels) of Frame
     seen : dict
-        What the input files looked like, by `FileDigests.told`.
-    settings : dict
-        What else the manifest is to hold.
+        What the input files looked like, by `FileDigests.records`.
     """
+    layouts, side, facts, frames = contents.layouts, contents.side, contents.facts, contents.frames
     slices = [
         {
             "swatch": each.name,
@@ -396,7 +412,7 @@ def write_arrays(
         }
         for each in facts
     ]
-    manifest = {"texels": side, **(settings or {}), "layouts": [_layout_facts(each) for each in layouts], "slices": slices}
+    manifest = {"texels": side, **contents.settings, "layouts": [_layout_facts(each) for each in layouts], "slices": slices}
     with written_together(folder) as stage:
 
         def write_one(layout: Layout) -> None:
@@ -404,7 +420,7 @@ def write_arrays(
             by_level = [[each[level] for each in frames[layout.name]] for level in range(head.levels)]
             write_ktx2(stage / f"{layout.name}.ktx2", head, by_level)
 
-        work_through(layouts, write_one, threads=threads, step="writing arrays")
+        work.through(layouts, write_one, step="writing arrays")
         write_json(stage / MANIFEST, manifest)
         if seen is not None:
             write_json(stage / INPUTS, seen)

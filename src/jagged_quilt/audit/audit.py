@@ -71,7 +71,7 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
                 kind="two files" if twice else "no files",
                 swatch=source.name,
                 what=str(error).split("; move one away")[0],
-                mend=choice_told(str(error)) if twice else "",
+                mend=choice_of(str(error)) if twice else "",
             )
         )
         for path in source.files if twice else ():
@@ -153,7 +153,7 @@ def _known(bench: Bench) -> Iterator[tuple[str, Facts]]:
         yield role.key, facts
 
 
-def choice_told(message: str) -> str:
+def choice_of(message: str) -> str:
     """What the error for two files of one role says to write."""
     role, file = message.split('role = "')[1].split('"')[0], message.split('file = "')[1].split('"')[0]
     return f'[[swatch.map]]\nrole = "{role}"\nfile = "{file}"\n'

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Literal
 
 from jagged_quilt.audit import measures as m
-from jagged_quilt.foundation.json_types import Told
-from jagged_quilt.maps.image_files import Image
+from jagged_quilt.foundation.json_types import Unchecked
+from jagged_quilt.maps.image_reader import Image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.maps.texture_map import TextureMap
@@ -104,11 +104,11 @@ class Bench:
             )
         )
 
-    def fault(self, kind: str, what: str, role: MapRole | None = None, **more: Told) -> None:
+    def fault(self, kind: str, what: str, role: MapRole | None = None, **more: Unchecked) -> None:
         """Tell of something that is wrong, as `tell` does."""
         self.tell("fault", kind, what, role, **more)
 
-    def note(self, kind: str, what: str, role: MapRole | None = None, **more: Told) -> None:
+    def note(self, kind: str, what: str, role: MapRole | None = None, **more: Unchecked) -> None:
         """Tell of something worth knowing, as `tell` does."""
         self.tell("note", kind, what, role, **more)
 

@@ -10,10 +10,10 @@ from pathlib import Path
 
 from jagged_quilt.audit.content_check import Thumbnail, objection, thumbnail
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.foundation.short_repr import short_repr
-from jagged_quilt.foundation.threads import work_through
-from jagged_quilt.maps.image_limits import LIMITS, SUFFIXES, ImageLimits
+from jagged_quilt.foundation.work import ANYHOW, Work
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.maps.names import (
     UNCLEAR,
     NamedMap,
@@ -168,13 +168,12 @@ def gather(
     words: Mapping[str, Roles] | None = None,
     known: Sequence[Path] = (),
     limits: ImageLimits = LIMITS,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> Gathering:
     """Look through folders, and all below them, for sets of maps.
 
     Names tell which files belong together and what each is; the pictures are asked whether they agree. What they do not agree
-    on is not taken, and is told.
+    on is not taken, and reported.
 
     Parameters
     ----------
@@ -202,7 +201,7 @@ def gather(
     def look(path: Path) -> None:
         seen[path] = thumbnail(path, limits)
 
-    work_through(wanted, look, threads=threads, step="looking at pictures", progress=progress)
+    work.through(wanted, look, step="looking at pictures")
     left = [Left(file=path, why="a face of a sky") for path in sorted(sky)]
     left += [Left(file=path, why="shows a material by its name, and is none of its maps") for path in sorted(views)]
     left += [
@@ -235,7 +234,7 @@ def _files_in(folders: Sequence[Path]) -> tuple[list[Path], list[Path]]:
         for where, inner, names in os.walk(folder):
             inner[:] = sorted(name for name in inner if not name.startswith("."))
             for path in (Path(where, name) for name in names if not name.startswith(".")):
-                if path.suffix.lower() in SUFFIXES:
+                if path.suffix.lower() in image_suffixes():
                     files.add(path)
                 elif path.suffix.lower() in UNREAD:
                     unread.add(path)
@@ -255,7 +254,7 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Thumbnail]) -> GatheredSet:
         first, *others = twins
         roles = _held_by(seen[first.file], roles)
         against = seen[first.file].trouble or objection(seen[first.file], roles, first.word)
-        told = f'"{first.word}" in its name' if first.word else "bears the name of the set alone"
+        why = f'"{first.word}" in its name' if first.word else "bears the name of the set alone"
         if not roles:
             left += [Left(file=each.file, why=f'"{each.word}" in its name: not a map that is used') for each in twins]
             continue
@@ -265,16 +264,16 @@ def _chosen(one: NamedSet, seen: Mapping[Path, Thumbnail]) -> GatheredSet:
             continue
         if against:
             ask = not seen[first.file].trouble
-            left.append(Left(file=first.file, why=f"{told} says {_words(roles)}, but {against}" if ask else against, ask=ask))
+            left.append(Left(file=first.file, why=f"{why} says {_words(roles)}, but {against}" if ask else against, ask=ask))
         elif len(roles) > 1 and played & {role for role in roles if role}:
             again = ", ".join(role.key for role in roles if role in played and role)
-            left.append(Left(file=first.file, why=f"{told} says {_words(roles)}, but {again} is there by itself", ask=True))
+            left.append(Left(file=first.file, why=f"{why} says {_words(roles)}, but {again} is there by itself", ask=True))
         else:
             played |= set(roles)
-            told += "; green down" if roles in ((MapRole.NORMAL,), (MapRole.COAT_NORMAL,)) and is_green_down(first.file) else ""
-            told += "" if _names(first.file, one.words) else "; its variants share it"
-            told += _better(seen[first.file], [seen[each.file] for each in others])
-            taken.append(Taken(file=first.file, roles=roles, why=told))
+            why += "; green down" if roles in ((MapRole.NORMAL,), (MapRole.COAT_NORMAL,)) and is_green_down(first.file) else ""
+            why += "" if _names(first.file, one.words) else "; its variants share it"
+            why += _better(seen[first.file], [seen[each.file] for each in others])
+            taken.append(Taken(file=first.file, roles=roles, why=why))
         left += [Left(file=each.file, why=f"a twin of {first.file.name}") for each in others]
     colour = next((seen[each.file] for each in taken if MapRole.DIFFUSE in each.roles), None)
     aspect = 1.0 if colour is None or not colour.width else colour.height / colour.width
@@ -383,11 +382,11 @@ def _is_variant(words: Sequence[str], of: Sequence[str]) -> bool:
 
 def _without_colour(one: NamedSet, made: GatheredSet, bare: Sequence[NamedMap], seen: Mapping[Path, Thumbnail]) -> list[Left]:
     """What is left of a set that has no colour map, with the files that might be it."""
-    told = {each.file: each for each in made.left}
+    left_by_file = {each.file: each for each in made.left}
     near = [each.file.name for each in bare if each.file.parent == one.folder and _begins_with(each.file, one.words)]
     might = f"; is it that of {', '.join(near[:4])}?" if near else ""
     return [
-        told.get(each.file)
+        left_by_file.get(each.file)
         or Left(file=each.file, why=f"{_words(each.roles)} of a set that has no colour map{might}", ask=True)
         for each in one.maps
     ]

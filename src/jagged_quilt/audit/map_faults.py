@@ -26,9 +26,9 @@ def _constants(bench: Bench) -> None:
         alone = not bench.source.sources[role].channel
         if alone and max(given.shape) > SMALL and (texels == texels[:1, :1]).all():
             value = [round(float(each), 4) for each in given.values[0, 0]]
-            told = str(value if len(value) > 1 else value[0])
-            mend = f'[[swatch.map]]\nrole = "{role.key}"\nvalue = {told}\n'
-            bench.fault("constant", "every texel is the same", role, measured=f"{told} everywhere", mend=mend)
+            shown = str(value if len(value) > 1 else value[0])
+            mend = f'[[swatch.map]]\nrole = "{role.key}"\nvalue = {shown}\n'
+            bench.fault("constant", "every texel is the same", role, measured=f"{shown} everywhere", mend=mend)
 
 
 def _encodings(bench: Bench) -> None:
@@ -80,7 +80,9 @@ def _normals(bench: Bench) -> None:
         return
     if given.texels.shape[2] == 3:
         lengths = m.lengths_of(_raw(given))
-        told = f"length {lengths.mean:.3f} on average, {lengths.lowest:.3f} to {lengths.highest:.3f} (1st to 99th percentile)"
+        measured = (
+            f"length {lengths.mean:.3f} on average, {lengths.lowest:.3f} to {lengths.highest:.3f} (1st to 99th percentile)"
+        )
         if lengths.inwards > 0.001:
             bench.fault(
                 "inwards",
@@ -95,12 +97,15 @@ def _normals(bench: Bench) -> None:
                     "no z",
                     "blue is the same everywhere, so normals are too long where they lean; it follows from red and green",
                     _R.NORMAL,
-                    measured=told,
+                    measured=measured,
                     mend=map_rule(_R.NORMAL, channel="rg"),
                 )
             else:
                 bench.note(
-                    "not unit", "normals are not of unit length; they are normalised as they are read", _R.NORMAL, measured=told
+                    "not unit",
+                    "normals are not of unit length; they are normalised as they are read",
+                    _R.NORMAL,
+                    measured=measured,
                 )
     _green(bench, given)
 
@@ -113,7 +118,7 @@ def _green(bench: Bench, given: TextureMap) -> None:
     if pair is not None and not bench.has(_R.HEIGHT, "constant"):
         u, v = m.agreement(*pair)
         coarse, fine = m.agreement_by_scale(*pair)
-        told = f"slopes of normals and height correlate by {u:.2f} along u and {v:.2f} along v"
+        measured = f"slopes of normals and height correlate by {u:.2f} along u and {v:.2f} along v"
         if coarse * fine < 0 and min(abs(coarse), abs(fine)) > _BELONGS:
             bench.fault(
                 "mixed green",
@@ -129,15 +134,15 @@ def _green(bench: Bench, given: TextureMap) -> None:
                     "height inverted",
                     "the height map is black where the normals say high",
                     _R.HEIGHT,
-                    measured=told,
+                    measured=measured,
                     mend=map_rule(_R.HEIGHT, invert=invert),
                 )
             if u * v < 0:
                 bench.fault(
-                    "green", f"green points {turned}, and is read as the other way", _R.NORMAL, measured=told, mend=mend
+                    "green", f"green points {turned}, and is read as the other way", _R.NORMAL, measured=measured, mend=mend
                 )
             return
-        _upside_down(bench, *pair, told)
+        _upside_down(bench, *pair, measured)
     share = m.curl_share(given.values)
     if share > _CURLED and not bench.has(_R.NORMAL, "upside down"):
         bench.fault(
@@ -149,7 +154,7 @@ def _green(bench: Bench, given: TextureMap) -> None:
         )
 
 
-def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -> None:
+def _upside_down(bench: Bench, normals: m.Values, height: m.Values, measured: str) -> None:
     """Normals that have nothing to do with the height map as they lie, and much when one of them is turned over."""
     u, v = m.agreement(np.ascontiguousarray(normals[::-1]), height)
     if min(abs(u), abs(v)) > _BELONGS and not any(
@@ -163,7 +168,7 @@ def _upside_down(bench: Bench, normals: m.Values, height: m.Values, told: str) -
             if wrong is None
             else f"{words}; the {wrong.key} map is the one that does not fit the others",
             wrong or _R.NORMAL,
-            measured=f"{told}; turned over, by {u:.2f} and {v:.2f}",
+            measured=f"{measured}; turned over, by {u:.2f} and {v:.2f}",
             mend="" if wrong is None else map_rule(wrong, upside_down=True),
         )
 

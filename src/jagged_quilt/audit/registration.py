@@ -84,7 +84,7 @@ def small_copy(given: TextureMap, side: int = SIDE) -> Image:
 def forms_of(role: MapRole, image: Image) -> list[Image]:
     """Return what can be compared of a small copy: its forms, and how much changes where; each of mean 0 and variance 1.
 
-    How much changes is told in two ways: by the forms, and, of normals, by how steep they are, which does not depend on which
+    How much changes is measured in two ways: by the forms, and for normals by their steepness, which does not depend on which
     way their channels point.
     """
     slopes = _slopes(image) if role.value.direction else None

@@ -22,12 +22,12 @@ def _names(bench: Bench) -> None:
     for path in bench.source.unused:
         roles = roles_of_file(path) or ()
         if len(roles) > 1:
-            told = ", ".join(f'"{role.key if role else "none"}"' for role in roles)
+            listed = ", ".join(f'"{role.key if role else "none"}"' for role in roles)
             bench.fault(
                 "packed file",
                 f"{path.name} seems to hold several maps in its channels, and is not used",
                 file=path,
-                mend=f'[[swatch.map]]\nfile = "{path.name}"\nroles = [{told}]\n',
+                mend=f'[[swatch.map]]\nfile = "{path.name}"\nroles = [{listed}]\n',
             )
         else:
             bench.note("unused", f"{path.name} fits no role and is not used", file=path, mend=leave_out(path.name))
@@ -64,8 +64,8 @@ def _greys(bench: Bench) -> None:
         apart = float((colour.max(axis=2) - colour.min(axis=2)).max())
         if apart > 0:
             whole = float(np.iinfo(colour.dtype).max) if colour.dtype.kind == "u" else 1.0
-            told = f"they differ by up to {255 * apart / whole:.0f} of 255"
-            bench.note("nearly grey", "the mean of its three channels is taken", role, measured=told)
+            measured = f"they differ by up to {255 * apart / whole:.0f} of 255"
+            bench.note("nearly grey", "the mean of its three channels is taken", role, measured=measured)
 
 
 def _spread(alpha: Stored) -> str:

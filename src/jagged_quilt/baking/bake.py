@@ -29,7 +29,7 @@ from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, stored_type
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.masks.mask import stamps_of
@@ -75,8 +75,7 @@ def bake(
     filter: Filter | str = FILTER,
     eye: Sequence[float] | None = None,
     films: Sequence[Film] = (),
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> BakedMaps:
     """Blend layers over a canvas: a terrain's grid or a page of it, a mesh's uv layout, a mesh's vertices.
 
@@ -105,7 +104,7 @@ def bake(
         If layers, arrays, weights and parts do not fit each other.
     """
     baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter, eye=eye, films=films)
-    return baker.over(canvas, threads=threads, progress=progress)
+    return baker.over(canvas, work=work)
 
 
 class Baker:
@@ -140,7 +139,6 @@ class Baker:
         filter: Filter | str = Filter.TRILINEAR,
         eye: Sequence[float] | None = None,
         films: Sequence[Film] = (),
-        stamp: str | None = None,
     ) -> None:
         self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
         self.eye = None if eye is None else tuple(float(each) for each in eye)
@@ -149,7 +147,8 @@ class Baker:
         shown = [one for own in self.layers for one in one_each(own)]
         pages = opened(arrays, shown)
         source = arrays.arrays if isinstance(arrays, TexelCache) else arrays
-        self.stamp, self._facts = stamp, source.facts if isinstance(source, TextureArrays) else None
+        self.stamp: str | None = None
+        self._facts = source.facts if isinstance(source, TextureArrays) else None
         self.relief = tallest_of(shown, pages)
         parts = list(zip(canvas.parts, self.layers, strict=True))
         lies = [{"frame": part.frame, "metres": part.metres} for part in canvas.parts]
@@ -162,6 +161,12 @@ class Baker:
         self._by: Sequence[Answering] = ()
         self._by_part = [{output.role for output in blend.plan.outputs} for blend in self._blends]
         self.roles = tuple(role for role in BLENDED_ROLES if any(role in own for own in self._by_part))
+
+    def stamped(self, stamp: str | None) -> Baker:
+        """Return the same with what stands for its weights (of a mesh, for all) in what is made of it."""
+        other = copy(self)
+        other.stamp = stamp
+        return other
 
     def by(self, blends: Sequence[Answering]) -> Baker:
         """Return the same with something else that blends in place of the kernel, one for each part: a device."""
@@ -185,7 +190,7 @@ class Baker:
                 *dict(layer.apart).values(),
                 *([layer.far] if layer.far else []),
             ]
-            told = (
+            settings = (
                 [(type(each).__name__, asdict(each)) for each in lies],
                 stamps_of(layer.projection),
                 bent_by(layer.projection.warp),
@@ -194,7 +199,7 @@ class Baker:
                 [*dict(layer.apart)],
                 self.eye,
             )
-            out.append(fingerprint(*(self._texels_of(swatch, part) for swatch in shown), repr(told)))
+            out.append(fingerprint(*(self._texels_of(swatch, part) for swatch in shown), repr(settings)))
         return out
 
     def _texels_of(self, swatch: str, part: int) -> str:
@@ -212,13 +217,12 @@ class Baker:
         *,
         block: int = TEXELS_AT_ONCE,
         bits: int = 8,
-        threads: int | None = None,
-        progress: Progress = silent,
+        work: Work = ANYHOW,
     ) -> BakedMaps:
         """Return the maps of a window of the canvas, or of the whole, which depend neither on how many threads there are nor on
         how many texels are a piece of work (`block`). With 16 `bits` all maps have so many; heights always do."""
         most = whole_number_in("block", block, 1, _MOST_IN_A_BLOCK)
-        threads = 1 if self._by else threads  # a device answers one thread
+        work = replace(work, threads=1) if self._by else work  # a device answers one thread
         if bits not in (8, 16):
             raise RangeError(f"maps are baked with 8 or 16 bits; got {bits}")
         if isinstance(canvas, UvCanvas):
@@ -229,7 +233,7 @@ class Baker:
         has_gaps = canvas.padding is not None
         by_all = {role: all(role in own for own in self._by_part) for role in self.roles}
         flat = {role: _room(role, height * width, bits, has_gaps, by_all[role]) for role in self.roles}
-        tally = _Tally(canvas) if has_gaps else None
+        tally = _CoverTally(canvas) if has_gaps else None
 
         def bake_block(one: Block) -> None:
             for piece in one.pieces:
@@ -248,7 +252,7 @@ class Baker:
             if tally is not None:
                 tally.add(one)
 
-        go_over(canvas, bake_block, most=most, threads=threads, step="baking", progress=progress)
+        go_over(canvas, bake_block, most=most, work=work, step="baking")
         cover = None if tally is None else tally.closed(flat)
         shape = lambda role: (height, width) if role.value.channels == 1 else (height, width, role.value.channels)
         maps = {role: each.reshape(shape(role)) for role, each in flat.items()}
@@ -304,7 +308,7 @@ def source_of(
     return weights[part] if isinstance(weights, Mapping) else weights
 
 
-class _Tally:
+class _CoverTally:
     """What is covered of a canvas with gaps, and what lies on each other there."""
 
     def __init__(self, canvas: Canvas) -> None:

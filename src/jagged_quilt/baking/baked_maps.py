@@ -15,8 +15,7 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
@@ -106,7 +105,7 @@ class BakedMaps(NotebookValue, Mapping[MapRole, Stored]):
         """Bytes of all maps together."""
         return sum(each.nbytes for each in self._maps.values())
 
-    def save(self, folder: Path | str, progress: Progress = silent) -> list[Path]:
+    def save(self, folder: Path | str, *, work: Work = ANYHOW) -> list[Path]:
         """Write one PNG per role and a manifest; return the files."""
         folder = Path(folder)
         names = {role: f"{role.key}.png" for role in self}
@@ -118,18 +117,17 @@ class BakedMaps(NotebookValue, Mapping[MapRole, Stored]):
             **(self.cover.facts() if self.cover else {}),
         }
         with written_together(folder) as stage:
-            work_through(
+            work.through(
                 list(names),
                 lambda role: write_image(stage / names[role], self[role]),
                 step="writing maps",
-                progress=progress,
             )
             write_json(stage / "bake.json", manifest)
         return [*(folder / name for name in names.values()), folder / "bake.json"]
 
 
 def open_baked(folder: Path | str) -> BakedMaps:
-    """Return maps that `BakedMaps.save` wrote; what is told of a layout with gaps is not read back.
+    """Return maps that `BakedMaps.save` wrote; the cover of a layout with gaps is not read back.
 
     Raises
     ------
@@ -137,10 +135,10 @@ def open_baked(folder: Path | str) -> BakedMaps:
         If the folder holds none, or they are damaged.
     """
     folder = Path(folder)
-    told = read_json(folder / "bake.json", "manifest of a bake")
+    manifest = read_json(folder / "bake.json", "manifest of a bake")
     try:
-        named = {MapRole[key.upper()]: str(name) for key, name in told["maps"].items()}
-        relief, normals = float(told["relief_metres"]), NormalSpace.of(told["normals"], "space of normals")
+        named = {MapRole[key.upper()]: str(name) for key, name in manifest["maps"].items()}
+        relief, normals = float(manifest["relief_metres"]), NormalSpace.of(manifest["normals"], "space of normals")
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise FileError(f"{folder / 'bake.json'}: this is no manifest of a bake ({error!r}); bake anew") from error
     maps = {role: read_image(folder / name) for role, name in named.items()}

@@ -7,29 +7,33 @@ import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from itertools import islice
-from typing import Any
+from typing import TYPE_CHECKING, TypeAlias
 
 from jagged_quilt.arrays.page_store import DamagedPageError, PageStore
 from jagged_quilt.baking.page_bake import Ran, Runs
 from jagged_quilt.baking.page_texels import Finest
 from jagged_quilt.baking.shards import Records, ShardTask, make_shard
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.threads import thread_count
+from jagged_quilt.foundation.work import ANYHOW, Work
 
+if TYPE_CHECKING:
+    from distributed import Client, Future
+
+_Made: TypeAlias = tuple[Records | DamagedPageError, str, float]  # a shard, the worker that made it, and its seconds
 _IN_FLIGHT = 2  # shards for each worker: one that it makes, and one that waits
 _DEATHS = 20  # how often a shard's worker may die before that is taken for the shard's own fault
 
 
 @contextmanager
-def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
+def on_cluster(address: str, *, work: Work = ANYHOW) -> Iterator[Runs]:
     """Give what makes shards on the workers of a Dask cluster.
 
     Parameters
     ----------
     address : str
         Of the scheduler, as `tcp://host:8786`; `local` starts a process for each core here.
-    threads : int, optional
-        How many processes `local` starts.
+    work : Work, optional
+        Its threads are how many processes `local` starts.
 
     Raises
     ------
@@ -48,7 +52,7 @@ def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
     }
     with dask.config.set(quiet):
         if address == "local":
-            count = thread_count(threads)
+            count = work.count
             with (
                 LocalCluster(n_workers=count, threads_per_worker=1, dashboard_address=None, silence_logs=50) as cluster,
                 Client(cluster) as client,
@@ -63,14 +67,14 @@ def on_cluster(address: str, *, threads: int | None = None) -> Iterator[Runs]:
             yield _runs(client)
 
 
-def _runs(client: Any) -> Runs:
+def _runs(client: Client) -> Runs:
     def run(store: PageStore, finest: Finest, tasks: Iterable[ShardTask]) -> Iterator[Ran]:
         from distributed import as_completed
 
         # A task of its own, and not data sent ahead: if every worker that holds its result dies, it is worked out again.
         given = client.submit(pickle.loads, pickle.dumps(finest), pure=False)
         waiting, completed = iter(tasks), as_completed()
-        going: dict[Any, ShardTask] = {}
+        going: dict[Future[_Made], ShardTask] = {}
 
         def hand_out(count: int) -> None:
             for task in islice(waiting, count):
@@ -86,23 +90,23 @@ def _runs(client: Any) -> Runs:
     return run
 
 
-def _make(store: PageStore, finest: Finest, task: ShardTask) -> tuple[Records | DamagedPageError, str, float]:
+def _make(store: PageStore, finest: Finest, task: ShardTask) -> _Made:
     """Make a shard, on a worker."""
     from distributed import get_worker
 
     began = time.perf_counter()
     try:
-        made: Records | DamagedPageError = make_shard(store, finest, task, 1)
+        made: Records | DamagedPageError = make_shard(store, finest, task)
     except DamagedPageError as error:
         made = error
     return made, str(get_worker().address), time.perf_counter() - began
 
 
-def _result(future: Any) -> tuple[Records | DamagedPageError, str, float]:
+def _result(future: Future[_Made]) -> _Made:
     from distributed import KilledWorker
 
     try:
-        made: tuple[Records | DamagedPageError, str, float] = future.result()
+        made: _Made = future.result()
     except QuiltError:
         raise
     except KilledWorker as error:

@@ -17,7 +17,7 @@ from jagged_quilt.baking.page_stamps import PageStamps, stamp_of
 from jagged_quilt.baking.page_texels import Finest, Pages, page_alone
 from jagged_quilt.baking.shards import Records, ShardTask, make_shard
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import thread_count
+from jagged_quilt.foundation.work import ANYHOW, Work
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,14 +56,14 @@ Runs = Callable[[PageStore, Finest, Iterable[ShardTask]], Iterator[Ran]]
 """Makes shards, in any order, here or elsewhere."""
 
 
-def on_threads(threads: int | None) -> Runs:
+def on_threads(work: Work) -> Runs:
     """Return what makes shards here: one for each thread at a time, so that one is written while another is baked."""
-    count = thread_count(threads)
+    count, quiet = work.count, work.quiet
 
     def timed(store: PageStore, finest: Finest, task: ShardTask) -> tuple[Records | DamagedPageError, float]:
         began = time.perf_counter()
         try:
-            made: Records | DamagedPageError = make_shard(store, finest, task, count)
+            made: Records | DamagedPageError = make_shard(store, finest, task, quiet)
         except DamagedPageError as error:
             made = error
         return made, time.perf_counter() - began
@@ -89,7 +89,7 @@ def make_pages(
     store: PageStore,
     stamps: PageStamps,
     *,
-    anew: bool = False,
+    force: bool = False,
     runs: Runs | None = None,
     progress: Progress = silent,
 ) -> PagesMade:
@@ -97,7 +97,7 @@ def make_pages(
 
     Whenever the process dies, the next run goes on from the shards that were finished.
     """
-    runs = runs or on_threads(None)
+    runs = runs or on_threads(ANYHOW)
     began, grid, causes = time.perf_counter(), store.grid, Counter[str]()
     made = nbytes = 0
     workers: dict[str, tuple[int, float]] = {}
@@ -113,7 +113,7 @@ def make_pages(
     passed(0)
     for mip in range(grid.mips):
         own = _Known()
-        tasks: Iterable[ShardTask] = _stale(store, stamps, mip, finer, own, causes, passed, anew=anew)
+        tasks: Iterable[ShardTask] = _stale(store, stamps, mip, finer, own, causes, passed, force=force)
         while True:
             again = []
             for task, records, who, seconds in runs(store, finest, tasks):
@@ -152,7 +152,7 @@ def _stale(
     causes: Counter[str],
     passed: Callable[[int], None],
     *,
-    anew: bool,
+    force: bool,
 ) -> Iterator[ShardTask]:
     """Yield the shards of a mip that have something to be made, and note what is known of the rest in `own`."""
     grid = store.grid
@@ -162,7 +162,7 @@ def _stale(
             below = {str(one): finer.stamps[one] for one in grid.finer(at)} if mip else {}
             wanted[at] = {"finer": stamp_of(below)} if mip else stamps.finest(at, grid)
             own.stamps[at] = stamp_of(wanted[at])
-        known, stale = {} if anew else store.records(mip, shard), []
+        known, stale = {} if force else store.records(mip, shard), []
         for at in every:
             why = _why(known.get(at), wanted[at])
             causes.update(why)
@@ -194,11 +194,11 @@ def _mend(store: PageStore, finest: Finest, pages: Iterable[PageAt], causes: Cou
         by_shard.setdefault((at.mip, (at.row // grid.shard, at.column // grid.shard)), []).append(at)
     for (mip, shard), damaged in by_shard.items():
         records, every = store.records(mip, shard), list(grid.pages_in(mip, shard))
-        told = {each: records[each].made_from if each in records else {} for each in every}
+        recorded = {each: records[each].made_from if each in records else {} for each in every}
         needed = {one for page in every for one in (grid.finer(page) if mip else ())}
         below = {(one.row // grid.shard, one.column // grid.shard) for one in needed}
         finer = {one: record.digest for each in below for one, record in store.records(mip - 1, each).items()}
-        task = ShardTask(mip, shard, tuple(damaged), told, finer)
+        task = ShardTask(mip, shard, tuple(damaged), recorded, finer)
         try:
             make_shard(store, finest, task)
         except DamagedPageError as error:

@@ -72,9 +72,9 @@ class GroundStamps:
     def finest(self, at: PageAt, grid: PageGrid) -> dict[str, str]:
         """Return a hash for each kind of thing that a page depends on."""
         region = within(grid.reach(at), grid.texels)
-        told = {"settings": self._settings, "ground": self._ground(region), **self._films}
+        made_from = {"settings": self._settings, "ground": self._ground(region), **self._films}
         if self._map is None:
-            return told | {"weights": self._weights} | {f"layer {name}": look for name, look in self._looks.items()}
+            return made_from | {"weights": self._weights} | {f"layer {name}": look for name, look in self._looks.items()}
         rows, columns = (
             _window(first, last, whole, own)
             for first, last, whole, own in (
@@ -84,8 +84,8 @@ class GroundStamps:
         )
         layers, weights = (np.asarray(each[rows, columns]) for each in (self._map.layers, self._map.weights))
         shown = [self._map.names[number] for number in np.unique(layers[weights > 0])]
-        told["weights"] = fingerprint(str(layers.shape), np.where(weights > 0, layers, 0).tobytes(), weights.tobytes())
-        return told | {f"layer {name}": self._looks[name] for name in shown}
+        made_from["weights"] = fingerprint(str(layers.shape), np.where(weights > 0, layers, 0).tobytes(), weights.tobytes())
+        return made_from | {f"layer {name}": self._looks[name] for name in shown}
 
     def _ground(self, region: Region) -> str:
         heights = self._canvas.terrain.heights

@@ -15,6 +15,7 @@ from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.baking.coarser import Maps, coarser, spread
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.work import ALONE
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 
@@ -43,7 +44,7 @@ class GroundTexels:
         canvas = self.baker.canvas
         assert isinstance(canvas, GridCanvas)
         window = canvas.page(rows=(region.top, region.bottom), columns=(region.left, region.right))
-        return _by_channel(self.baker.over(window, block=region.rows * region.columns, threads=1))
+        return _by_channel(self.baker.over(window, block=region.rows * region.columns, work=ALONE))
 
 
 @dataclass(eq=False)

@@ -19,7 +19,7 @@ from jagged_quilt.baking.page_texels import Finest, GroundTexels, WholeTexels, p
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.surfaces.grid_canvas import GridCanvas
 
 
@@ -32,9 +32,8 @@ def bake_pages(
     border: int = BORDER,
     only: Sequence[int] | None = None,
     on: str | None = None,
-    anew: bool = False,
-    threads: int | None = None,
-    progress: Progress = silent,
+    force: bool = False,
+    work: Work = ANYHOW,
 ) -> PagesMade:
     """Bake a canvas into pages of a Zarr store, with all mips: only those that are missing, damaged or made of something else.
 
@@ -55,7 +54,7 @@ def bake_pages(
         Make that page alone.
     on : str, optional
         The address of a Dask scheduler whose workers make the pages, or "local" for a process for each core.
-    anew : bool
+    force : bool
         Make all pages, and cut them otherwise than those that are there, if that is asked for.
 
     Raises
@@ -63,18 +62,18 @@ def bake_pages(
     FileError
         If the store cannot be written, or holds pages that are cut otherwise.
     """
-    finest, stamps = _ways(baker, threads, progress)
+    finest, stamps = _ways(baker, work)
     grid = PageGrid(baker.canvas.texels, page, border)
     facts: Facts = {"relief metres": baker.relief, "normals": str(baker.normals)}
     if isinstance(baker.canvas, GridCanvas):
         facts["metres"] = list(baker.canvas.size)
     at = None if only is None else grid.checked(_page_at(only))
-    pages = PageStore.create(str(store), group, grid, baker.roles, facts, anew=anew and at is None)
+    pages = PageStore.create(str(store), group, grid, baker.roles, facts, force=force and at is None)
     if at is not None:
         make_one(finest, pages, stamps, at)
         return PagesMade(1, grid.page_count - 1, {"asked for": 1}, 0.0, 0)
-    with _runs(on, threads) as runs:
-        return make_pages(finest, pages, stamps, anew=anew, runs=runs, progress=progress)
+    with _runs(on, work) as runs:
+        return make_pages(finest, pages, stamps, force=force, runs=runs, progress=work.progress)
 
 
 def page(baker: Baker, at: Sequence[int], *, page: int = PAGE, border: int = BORDER) -> BakedMaps:
@@ -82,7 +81,7 @@ def page(baker: Baker, at: Sequence[int], *, page: int = PAGE, border: int = BOR
 
     Only what it needs is baked, piece by piece.
     """
-    finest, _ = _ways(baker, None, silent)
+    finest, _ = _ways(baker, ANYHOW)
     grid = PageGrid(baker.canvas.texels, page, border)
     texels = page_alone(finest, grid, grid.checked(_page_at(at)))
     maps = {role: each[..., 0] if each.shape[2] == 1 else each for role, each in texels.items()}
@@ -94,28 +93,28 @@ def open_pages(store: str | Path, group: str = "ground") -> PageStore:
     return PageStore.open(str(store), group)
 
 
-def _page_at(told: Sequence[int]) -> PageAt:
-    if len(told) != 3:
-        raise RangeError(f"a page is told as mip, row and column; got {tuple(told)}")
-    return PageAt(*(int(each) for each in told))
+def _page_at(address: Sequence[int]) -> PageAt:
+    if len(address) != 3:
+        raise RangeError(f"a page is named by mip, row and column; got {tuple(address)}")
+    return PageAt(*(int(each) for each in address))
 
 
-def _ways(baker: Baker, threads: int | None, progress: Progress) -> tuple[Finest, PageStamps]:
+def _ways(baker: Baker, work: Work) -> tuple[Finest, PageStamps]:
     """What gives a canvas's texels, and what its pages depend on."""
     if isinstance(baker.canvas, GridCanvas):
         return GroundTexels(baker), GroundStamps(baker)
     stamp = baker.stamp
     if stamp is None:
         canvas: Any = baker.canvas
-        told = (canvas.texels, canvas.padding, baker.normals, baker.filter)
+        settings = (canvas.texels, canvas.padding, baker.normals, baker.filter)
         looks = [look for part in range(len(baker.layers)) for look in baker.looks(part)]
-        stamp = fingerprint(pickle.dumps((canvas.mesh, baker.sources)), repr(told), *looks)
-    return WholeTexels(partial(baker.over, baker.canvas, threads=threads, progress=progress)), SameStamp(stamp)
+        stamp = fingerprint(pickle.dumps((canvas.mesh, baker.sources)), repr(settings), *looks)
+    return WholeTexels(partial(baker.over, baker.canvas, work=work)), SameStamp(stamp)
 
 
-def _runs(on: str | None, threads: int | None) -> AbstractContextManager[Runs]:
+def _runs(on: str | None, work: Work) -> AbstractContextManager[Runs]:
     if on is None:
-        return nullcontext(on_threads(threads))
+        return nullcontext(on_threads(work))
     from jagged_quilt.baking.cluster import on_cluster
 
-    return on_cluster(on, threads=threads)
+    return on_cluster(on, work=work)

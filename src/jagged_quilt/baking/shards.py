@@ -12,7 +12,7 @@ from jagged_quilt.arrays.page_store import DamagedPageError, PageRecord, PageSto
 from jagged_quilt.baking.coarser import coarser, spread
 from jagged_quilt.baking.page_texels import Finest, Pages
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ALONE, Work
 
 Records = dict[PageAt, PageRecord]
 
@@ -37,7 +37,7 @@ class ShardTask:
     finer: dict[PageAt, str]
 
 
-def make_shard(store: PageStore, finest: Finest, task: ShardTask, threads: int | None = 1) -> Records:
+def make_shard(store: PageStore, finest: Finest, task: ShardTask, work: Work = ALONE) -> Records:
     """Make the stale pages of a shard and write it; return what vouches for all its pages. One at a time writes a shard.
 
     Raises `DamagedPageError` if pages of the mip below are not as they were.
@@ -59,7 +59,7 @@ def make_shard(store: PageStore, finest: Finest, task: ShardTask, threads: int |
             if at in stale:
                 made[at] = page
 
-    work_through(sorted({at.row for at in stale}), make_row, threads=threads)
+    work.through(sorted({at.row for at in stale}), make_row)
     records = {at: records[at] for at in kept}
     store.vouch(task.mip, task.shard, records)
     store.write(task.mip, (every[0].row, every[0].column), _in_one_piece(every, {**kept, **made}))

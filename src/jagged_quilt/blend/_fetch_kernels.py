@@ -83,7 +83,7 @@ def fetch(sample, passes, texels, arrays, samples):
             _expect_part(half, sample + 1, texels, arrays, at)
         if arrays == 1:
             _fetch_singles(texels, half, sample, at, around)
-        elif arrays == 2:  # told apart so that its numbers are constants
+        elif arrays == 2:  # a case of its own, so that its numbers are constants
             _fetch_half(texels, 2, half, sample, at, around)
         else:
             _fetch_half(texels, arrays, half, sample, at, around)

@@ -37,7 +37,7 @@ from jagged_quilt.blend._rows import (
     TILT,
     Plane,
     Slot,
-    Survey,
+    SurveyColumns,
 )
 from jagged_quilt.blend._sample_kernels import find_samples, read_passes
 from jagged_quilt.blend._sample_set_kernels import map_sample_sets, mix_means, raise_means
@@ -120,7 +120,7 @@ def _heaviest(t, most, read):
 
 @kernel
 def survey_points(out, points, plan, pages, scratch):
-    """Fill what the blend goes by at every point, for its heaviest layer: `Survey` columns, see `survey.py`."""
+    """Fill what the blend goes by at every point, for its heaviest layer: `SurveyColumns`, see `survey.py`."""
     who, slots, mapped, points_count = scratch.who, scratch.slots, scratch.mapping.mapped, points.position.shape[0]
     values, plane_weights = slots.read.values, slots.read.plane_weights
     fill_alike(plan, slots)
@@ -136,9 +136,9 @@ def survey_points(out, points, plan, pages, scratch):
             start = plane_row(slots.mapped_at[INDEX(k)], plane, 0)
             for c in range(SURVEYED_ROWS):
                 out[p, c] = mapped[lane(start + c, t)]
-            out[p, Survey.PLANE] = plane
-            out[p, Survey.SHARE] = plane_weights[lane(weight_row(k, plane), t)]
-            out[p, Survey.READS] = read
+            out[p, SurveyColumns.PLANE] = plane
+            out[p, SurveyColumns.SHARE] = plane_weights[lane(weight_row(k, plane), t)]
+            out[p, SurveyColumns.READS] = read
             bias = values[lane(slot_row(k, Slot.LEVEL_BIAS), t)]
             mip = mapped[lane(start + Plane.LEVEL, t)] + bias
             if values[lane(slot_row(k, Slot.FILTER), t)] >= ANISOTROPIC:
@@ -146,4 +146,4 @@ def survey_points(out, points, plan, pages, scratch):
                 ratio = exp2(min(max(mip - max(shorter, F0), F0), np.float32(8.0)))
                 ratio = min(np.ceil(ratio - np.float32(1e-3)), values[lane(slot_row(k, Slot.MOST_TAPS), t)])
                 mip = max(mip - log2(max(ratio, F1)), shorter)
-            out[p, Survey.MIP] = mip
+            out[p, SurveyColumns.MIP] = mip

@@ -222,7 +222,7 @@ class PatchTurn(RowTable):
     END = 0
 
 
-class Survey(RowTable):
+class SurveyColumns(RowTable):
     """Columns of what `survey_points` answers: the rows of a plane first."""
 
     UV = 2
@@ -236,7 +236,7 @@ class Survey(RowTable):
 
 
 LAYER_ROWS = int(Slot.WEIGHT)  # of a slot, what its layer says
-SURVEYED_ROWS = int(Survey.PLANE)
+SURVEYED_ROWS = int(SurveyColumns.PLANE)
 
 OUTPUTS, ALL_OUTPUTS = SURFACE_COLUMNS, ALL_COLUMNS  # of plans without optional roles, and with them
 NORMAL, HEIGHT, COAT_NORMAL = COLUMN_OF[MapRole.NORMAL], COLUMN_OF[MapRole.HEIGHT], COLUMN_OF[MapRole.COAT_NORMAL]

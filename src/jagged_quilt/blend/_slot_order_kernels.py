@@ -47,7 +47,7 @@ def order_slots(layer, weight, preferred, orders, out_layer, out_weight):
     """
     most = layer.shape[1]
     for p in range(layer.shape[0]):
-        if most == TABLED:  # told apart so that its loops are unrolled
+        if most == TABLED:  # a case of its own, so that its loops are unrolled
             order = 0
             for k in range(TABLED):
                 order += preferred[layer[p, k]] * np.int32(weight[p, k] > 0) * np.int32((TABLED + 1) ** k)

@@ -222,7 +222,7 @@ class Blend:
 
     def survey(self, points: Points, weights: PointWeights, *, eye: Sequence[float] | None = None) -> Survey:
         """Return what the blend goes by at points: how textures lie there, how dense and how stretched; `eye` as for `at`."""
-        out = np.empty((len(points), int(k.Survey.END)), np.float32)
+        out = np.empty((len(points), int(k.SurveyColumns.END)), np.float32)
         plan = self.plan.with_true_slopes()
         with self._input(points, weights, NormalSpace.WORLD, 0, eye) as (points_rows, _, texels, scratch):
             _kernels.survey_points(out, points_rows, plan.rows(is_world=True, means=self._means), texels, scratch)
@@ -263,15 +263,15 @@ class Blend:
             weights = self.plan.seen_from(eye, points, weights)
         layers, shares = self._in_slots(weights)
         uv, gradients = self._own_coordinates(points)
-        rows = k.PointRows(  # frozen, since what came from another process is writable
-            frozen(points.position, np.float32),
-            frozen(points.normal, np.float32),
-            frozen(points.tangent, np.float32),
-            frozen(points.footprint, np.float32),
+        rows = k.PointRows(
+            points.position,
+            points.normal,
+            points.tangent,
+            points.footprint,
             frozen(uv, np.float32),
             gradients,
             self._true_steps(points),
-            _no_rows(3) if points.rest is None else frozen(points.rest, np.float32),
+            _no_rows(3) if points.rest is None else points.rest,
             moves_of(self.plan.warps, points),
             layers,
             shares,

@@ -44,7 +44,7 @@ class Survey:
 
     @classmethod
     def of(cls, values: NDArray[np.float32], points: Points, repeats: NDArray[np.float64], side: int) -> Survey:
-        """Make one from what the kernel answers, (N, Survey.END).
+        """Make one from what the kernel answers, (N, SurveyColumns.END).
 
         Parameters
         ----------
@@ -53,7 +53,7 @@ class Survey:
         side : int
             Texels along a tile.
         """
-        slopes = values[:, k.Survey.GRADIENTS : k.Survey.PLANE].astype(np.float64).reshape(-1, 2, 3)
+        slopes = values[:, k.SurveyColumns.GRADIENTS : k.SurveyColumns.PLANE].astype(np.float64).reshape(-1, 2, 3)
         tangent = points.tangent[:, :3].astype(np.float64)
         across = np.cross(points.normal.astype(np.float64), tangent)
         flat = np.stack([np.einsum("nud,nd->nu", slopes, way) for way in (tangent, across)], axis=2)
@@ -65,8 +65,8 @@ class Survey:
             place=(values[:, :2] * repeats[:, None]).astype(np.float32),
             stretch=stretch.astype(np.float32),
             density=(np.sqrt(area) * repeats * side).astype(np.float32),
-            mip=values[:, k.Survey.MIP],
-            plane=values[:, k.Survey.PLANE].astype(np.int64),
-            share=values[:, k.Survey.SHARE],
-            reads=values[:, k.Survey.READS],
+            mip=values[:, k.SurveyColumns.MIP],
+            plane=values[:, k.SurveyColumns.PLANE].astype(np.int64),
+            share=values[:, k.SurveyColumns.SHARE],
+            reads=values[:, k.SurveyColumns.READS],
         )

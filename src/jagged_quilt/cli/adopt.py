@@ -15,7 +15,7 @@ from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, 
 @click.option(
     "--look", type=click.Path(path_type=Path), help="Only list the colours or numbers in a map, and the table to write."
 )
-def command(named: Named, anew: bool, look: Path | None) -> None:
+def command(named: Named, force: bool, look: Path | None) -> None:
     """Take over weights that another tool left, as the [adopt] table says, and tell what became of them."""
     if look is not None:
         _look(named, look)
@@ -24,10 +24,10 @@ def command(named: Named, anew: bool, look: Path | None) -> None:
 
     from jagged_quilt.weights.settle import sums_words
 
-    with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
-        ready_kernels(results, ["adopt", "adopted"], progress)
-        made = results.run("adopt", anew=anew)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = named.open(work)
+        ready_kernels(results, ["adopt", "adopted"], work)
+        made = results.run("adopt", force=force)
         found, adopted, now = results.inherited, results.adopted, results.weights
         made_picture = results.run("adopted")
         taken = seconds()

@@ -25,43 +25,43 @@ if TYPE_CHECKING:
 @click.option("--only", metavar="MIP:ROW:COLUMN", help="Make one page alone.")
 @click.option("--textures", type=float, metavar="MIB", help="Hold so much of the textures, and read the rest when it shows.")
 @click.option("--on", metavar="WHERE", help='"gpu": by the exported shader. With --store, a Dask scheduler or "local".')
-def command(named: Named, anew: bool, only: str | None, on: str | None, textures: float | None, **cut: int) -> None:
+def command(named: Named, force: bool, only: str | None, on: str | None, textures: float | None, **cut: int) -> None:
     """Blend the layers over the whole surface, and over every mesh by its uv, into finished maps; or into pages of a store,
     which may be larger than memory."""
     if named.store is not None:
         if on == "gpu":
             raise click.UsageError("--on gpu bakes whole maps; leave --store away")
-        _bake_pages(named, named.store, {"only": _page_of(only), "on": on, "anew": anew, "textures": textures} | cut)
+        _bake_pages(named, named.store, {"only": _page_of(only), "on": on, "force": force, "textures": textures} | cut)
         return
     if only or textures or on not in (None, "gpu"):
         raise click.UsageError("--only, --textures and --on with an address are for pages; name their --store")
-    with at_work() as progress, timed() as seconds:
-        results = replace(named, on_gpu=on == "gpu").open(progress)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = replace(named, on_gpu=on == "gpu").open(work)
         made = []
         steps = [*(["bake"] if "bake" in results.runner.steps else []), *results.mesh_steps]
-        ready_kernels(results, steps, progress)
+        ready_kernels(results, steps, work)
         for name in steps or ["bake"]:
             start = seconds()
-            made.append((results.run(name, anew=anew), seconds() - start))
+            made.append((results.run(name, force=force), seconds() - start))
     for each, taken in made:
         _report(each, taken)
     if results.device:
         click.echo(f"blended by the exported shader on {results.device}")
 
 
-def _page_of(told: str | None) -> tuple[int, ...] | None:
+def _page_of(text: str | None) -> tuple[int, ...] | None:
     try:
-        return None if told is None else tuple(int(each) for each in told.split(":"))
+        return None if text is None else tuple(int(each) for each in text.split(":"))
     except ValueError:
-        raise click.UsageError(f"--only is MIP:ROW:COLUMN, as 0:12:7; got {told}") from None
+        raise click.UsageError(f"--only is MIP:ROW:COLUMN, as 0:12:7; got {text}") from None
 
 
 def _bake_pages(named: Named, store: str, options: Facts) -> None:
     from jagged_quilt.results.paged import bake_into
 
-    with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
-        ready_kernels(results, ["pages", *results.mesh_steps], progress)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = named.open(work)
+        ready_kernels(results, ["pages", *results.mesh_steps], work)
         made, cache = bake_into(results, store, **options)
         taken = seconds()
     for name, each in made.items():

@@ -15,13 +15,13 @@ if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
     from jagged_quilt.audit.finding import Finding
     from jagged_quilt.foundation.json_types import Facts
-    from jagged_quilt.foundation.progress import Progress
+    from jagged_quilt.foundation.work import Work
     from jagged_quilt.maps.swatch_source import SwatchSource
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
     from jagged_quilt.surfaces.terrain import Terrain
 
-_FEW = 10  # faults that are told one by one without being asked to
+_FEW = 10  # faults that are listed one by one without being asked to
 _ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
 
 
@@ -44,12 +44,12 @@ def command(
     if quilt_file.is_dir():
         if mend:
             raise click.UsageError("--mend writes into a quilt file; make one of this folder with: jquilt gather")
-        with at_work() as progress:
-            sources, audits = _audit_folder(quilt_file, threads, progress, as_json)
+        with at_work(threads) as work:
+            sources, audits = _audit_folder(quilt_file, work, as_json)
         title, quilt = str(quilt_file), None
     else:
-        with at_work() as progress:
-            quilt, audits, written = _audit_file(quilt_file, mend, out, threads, progress)
+        with at_work(threads) as work:
+            quilt, audits, written = _audit_file(quilt_file, mend, out, work)
             beside = list(_words_on_quilt(quilt_file, quilt))
         if not as_json:
             for line in beside:
@@ -84,16 +84,14 @@ def command(
 
         for line in not_carried(quilt, audits) if quilt else ():
             click.echo(f"note: {line}")
-        told = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
+        counts = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
         noted = [f"{len(rest)} notes" if len(rest) != 1 else "1 note"] if rest else []
-        click.echo(", ".join([*told, *noted]) + (" (--notes tells them)." if rest and not notes else "."))
+        click.echo(", ".join([*counts, *noted]) + (" (--notes lists them)." if rest and not notes else "."))
     if faults:
         raise SystemExit(1)
 
 
-def _audit_file(
-    quilt_file: Path, mend: bool, out: Path | None, threads: int | None, progress: Progress
-) -> tuple[Quilt, list[SwatchAudit], list[str]]:
+def _audit_file(quilt_file: Path, mend: bool, out: Path | None, work: Work) -> tuple[Quilt, list[SwatchAudit], list[str]]:
     from jagged_quilt.quiltfile.reading import read_quilt
 
     quilt = read_quilt(quilt_file)
@@ -101,7 +99,7 @@ def _audit_file(
     from jagged_quilt.results.audits import MEMO, audit_quilt
 
     memo = (out or quilt.folder / "out") / MEMO
-    audits = audit_quilt(quilt, memo=memo, threads=threads, progress=progress)
+    audits = audit_quilt(quilt, memo=memo, work=work)
     written: list[str] = []
     changed = {audit.name for audit in audits}
     for _ in range(_ROUNDS if mend else 0):
@@ -112,25 +110,23 @@ def _audit_file(
             break
         written += new
         quilt = read_quilt(quilt_file)
-        audits = audit_quilt(quilt, memo=memo, threads=threads, progress=progress)
+        audits = audit_quilt(quilt, memo=memo, work=work)
     return quilt, audits, written
 
 
-def _audit_folder(
-    folder: Path, threads: int | None, progress: Progress, quiet: bool
-) -> tuple[list[SwatchSource], list[SwatchAudit]]:
+def _audit_folder(folder: Path, work: Work, quiet: bool) -> tuple[list[SwatchSource], list[SwatchAudit]]:
     from jagged_quilt.audit.gather import gather
     from jagged_quilt.cli.gather import tell
     from jagged_quilt.foundation.errors import FileError
     from jagged_quilt.results.audits import audit_sources
 
-    found = gather(folder, threads=threads, progress=progress)
+    found = gather(folder, work=work)
     if not quiet:
         tell(found, found.sets, with_sets=False)
     if not found.sets:
         raise FileError(f"{folder}: there is no set of maps with a colour map in this folder")
     sources = [one.source() for one in found.sets]
-    return sources, audit_sources(sources, threads=threads, progress=progress)
+    return sources, audit_sources(sources, work=work)
 
 
 def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
@@ -152,8 +148,8 @@ def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
         yield f"  {sums_words(inherited.sums)}"
     if daubs:
         yield f"daubs: {len(daubs)} in {quilt.table.weights.daubs}"
-    for told_of, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
-        yield _mesh_words(told_of.name, told_of.file, mesh)
+    for table, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
+        yield _mesh_words(table.name, table.file, mesh)
 
 
 def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:

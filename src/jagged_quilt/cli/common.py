@@ -19,8 +19,9 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from jagged_quilt.foundation.json_types import Facts, Told
+    from jagged_quilt.foundation.json_types import Facts, Unchecked
     from jagged_quilt.foundation.progress import Progress
+    from jagged_quilt.foundation.work import Work
     from jagged_quilt.results.results import Results
     from jagged_quilt.results.step import Made
 
@@ -40,7 +41,7 @@ class Named:
     store: str | None = None
     on_gpu: bool = False
 
-    def open(self, progress: Progress, leave_out: Collection[str] = ()) -> Results:
+    def open(self, work: Work, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
         from jagged_quilt.quiltfile.reading import read_quilt
 
@@ -50,7 +51,7 @@ class Named:
         from jagged_quilt.results.results import Results
 
         how: Facts = {"texels": self.texels, "on_gpu": self.on_gpu, "leave_out": leave_out}
-        results = Results(quilt, self.out, **how, threads=self.threads, progress=progress)
+        results = Results(quilt, self.out, **how, work=work)
         make_folder(results.folder)
         click.get_current_context().call_on_close(take(results.folder).release)
         return results
@@ -59,7 +60,7 @@ class Named:
 class _Folder(click.Path):
     """A folder to write to, which has a name."""
 
-    def convert(self, value: Told, param: click.Parameter | None, ctx: click.Context | None) -> Told:
+    def convert(self, value: Unchecked, param: click.Parameter | None, ctx: click.Context | None) -> Unchecked:
         if value == "":
             self.fail("it must name a folder; got nothing", param, ctx)
         return super().convert(value, param, ctx)
@@ -90,7 +91,7 @@ _COMMON = (
     click.argument("quilt_file", type=click.Path(path_type=Path)),
 )
 time_option = click.option("--time", type=float, help="What formulas in masks read, in place of what the quilt file says.")
-anew_option = click.option("--anew", is_flag=True, help="Do it again even if nothing changed.")
+anew_option = click.option("--force", is_flag=True, help="Do it again even if nothing changed.")
 
 
 def quilt_options(function: Callable[..., None]) -> Callable[..., None]:
@@ -107,16 +108,17 @@ def quilt_options(function: Callable[..., None]) -> Callable[..., None]:
 
 
 @contextmanager
-def at_work() -> Iterator[Progress]:
-    """Give a progress callback: a bar on a terminal, silence in a pipe. Warnings go to standard error, one line each."""
+def at_work(threads: int | None = None) -> Iterator[Work]:
+    """Give work its threads, and a bar on a terminal or silence in a pipe. Warnings go to standard error, one line each."""
     from jagged_quilt.foundation.errors import QuiltWarning
     from jagged_quilt.foundation.reading import printable
+    from jagged_quilt.foundation.work import Work
 
-    with warnings.catch_warnings(record=True) as caught, _bar() as progress, _told_when_compiling(progress):
+    with warnings.catch_warnings(record=True) as caught, _bar() as progress, _notice_of_compiling(progress):
         warnings.simplefilter("ignore")
         warnings.simplefilter("always", QuiltWarning)
         try:
-            yield progress
+            yield Work(threads, progress)
         finally:
             for line in dict.fromkeys(str(each.message) for each in caught):
                 click.echo(f"warning: {printable(line)}", err=True)
@@ -134,7 +136,7 @@ def _tell_if_kernels_are_lost() -> None:
 
 
 @contextmanager
-def _told_when_compiling(progress: Progress) -> Iterator[None]:
+def _notice_of_compiling(progress: Progress) -> Iterator[None]:
     """Say when a kernel is compiled that was not compiled ahead, if that takes long enough to wonder."""
     from jagged_quilt.foundation.kernels import when_compiling
 
@@ -143,8 +145,8 @@ def _told_when_compiling(progress: Progress) -> Iterator[None]:
     def tell(name: str) -> None:
         progress(f"compiling {name}", 0, 0)
         if not sys.stderr.isatty():
-            told = f"compiling one more kernel, {name}; only the first run needs this"
-            waiting.append(threading.Timer(_WONDER, click.echo, [told], {"err": True}))
+            notice = f"compiling one more kernel, {name}; only the first run needs this"
+            waiting.append(threading.Timer(_WONDER, click.echo, [notice], {"err": True}))
             waiting[-1].daemon = True
             waiting[-1].start()
 
@@ -163,15 +165,15 @@ def _bar() -> Iterator[Progress]:
 
         yield silent
         return
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+    from rich import progress as bars
 
     columns = (
-        TextColumn("{task.description:<18}"),
-        BarColumn(),
-        TextColumn("{task.percentage:>3.0f} %"),
-        TimeElapsedColumn(),
+        bars.TextColumn("{task.description:<18}"),
+        bars.BarColumn(),
+        bars.TextColumn("{task.percentage:>3.0f} %"),
+        bars.TimeElapsedColumn(),
     )
-    with Progress(*columns, console=terminal(stderr=True), transient=True) as bar:
+    with bars.Progress(*columns, console=terminal(stderr=True), transient=True) as bar:
         tasks: dict[str, Any] = {}
         lock = threading.Lock()
 
@@ -186,7 +188,7 @@ def _bar() -> Iterator[Progress]:
         yield tell
 
 
-def ready_kernels(results: Results | None, names: Collection[str], progress: Progress) -> None:
+def ready_kernels(results: Results | None, names: Collection[str], work: Work) -> None:
     """Compile the kernels that some steps of a quilt need (all where there is none), if that was not done yet, and say so."""
     from jagged_quilt.results.warm import cold, warm
 
@@ -195,7 +197,7 @@ def ready_kernels(results: Results | None, names: Collection[str], progress: Pro
         return
     if not sys.stderr.isatty():
         click.echo("compiling the kernels; only the first run needs this (about a minute)", err=True)
-    warm(parts, threads=results.threads if results else None, progress=progress)
+    warm(parts, work=work)
 
 
 def terminal(stderr: bool = False) -> Console:
@@ -220,8 +222,8 @@ def report(made: Made, seconds: float, what: Mapping[str, str] | None = None) ->
     wide = max([55, *map(len, (what or {}).values())]) + 3
     for path in made.files:
         kept, name = (what or {}).get(path.stem, ""), path.relative_to(made.folder).as_posix()
-        told = f"{name:<34}{kept}" if kept else name
-        click.echo(f"  {told:<{34 + wide}}{-(-path.stat().st_size // 1024):>8,} KiB")
+        line = f"{name:<34}{kept}" if kept else name
+        click.echo(f"  {line:<{34 + wide}}{-(-path.stat().st_size // 1024):>8,} KiB")
 
 
 @contextmanager

@@ -11,7 +11,7 @@ import click
 from jagged_quilt.cli.common import as_typed, terminal
 
 if TYPE_CHECKING:
-    from jagged_quilt.foundation.json_types import Told
+    from jagged_quilt.foundation.json_types import Unchecked
     from jagged_quilt.weights.daub import Daub
 
 
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 @click.option("--between", type=float, metavar="SIZE", help="Of a pair, decide by noise of so many metres.")
 @click.option("--reach", type=float, help="Of --smooth, the metres from which weights are taken.")
 @click.option("--drop", type=int, metavar="N", help="Undo daub N, counted from 1.")
-def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
+def command(quilt_file: Path, drop: int | None, **options: Unchecked) -> None:
     """Paint: add a daub to the quilt file's daubs, undo one, or list them where nothing else is said."""
     from jagged_quilt.foundation.errors import QuiltFileError, RangeError
     from jagged_quilt.quiltfile.reading import read_quilt
@@ -40,48 +40,48 @@ def command(quilt_file: Path, drop: int | None, **told: Told) -> None:
     if not quilt.table.weights.daubs:
         raise QuiltFileError(f'{quilt_file}: says no file of daubs; write daubs = "daubs.jsonl" under [weights]')
     path, daubs = quilt.folder / quilt.table.weights.daubs, quilt.daubs
-    deeds = [bool(told["layer"]), bool(told["erase"]), told["smooth"]]
-    deeds[0] |= bool(told["channel"]) and not any(deeds[1:])
+    deeds = [bool(options["layer"]), bool(options["erase"]), options["smooth"]]
+    deeds[0] |= bool(options["channel"]) and not any(deeds[1:])
     if drop is not None:
         if any(deeds):
             raise RangeError("--drop stands alone")
         drop_daub(path, drop)
         click.echo(f"{path}: daub {drop} dropped, {len(daubs) - 1} left")
     elif any(deeds):
-        if sum(deeds) != 1 or not told["along"] or told["radius"] is None:
+        if sum(deeds) != 1 or not options["along"] or options["radius"] is None:
             raise RangeError(
                 "a daub is one of --add LAYER, --channel CHANNEL, --erase LAYER and --smooth, with --along and --radius"
             )
-        daub = _daub(told)
+        daub = _daub(options)
         daub.check_on(quilt.ground.size, tuple(x.name for x in quilt.layers), tuple(x.name for x in quilt.channels))
         click.echo(f"{path}: daub {append_daub(path, daub)} added; jquilt weigh {as_typed(quilt_file)} lays it on")
-    elif any(value is not None for key, value in told.items() if key != "smooth"):
+    elif any(value is not None for key, value in options.items() if key != "smooth"):
         raise RangeError("say what to do with that: --add LAYER, --channel CHANNEL, --erase LAYER or --smooth")
     else:
         _list(path, daubs)
 
 
-def _daub(told: dict[str, Told]) -> Daub:
+def _daub(options: dict[str, Unchecked]) -> Daub:
     from jagged_quilt.foundation.errors import RangeError
     from jagged_quilt.weights.daub_file import daub_of
 
     try:
-        path = [[float(at) for at in point.split(",")] for point in told["along"].split()]
+        path = [[float(at) for at in point.split(",")] for point in options["along"].split()]
     except ValueError:
-        raise RangeError(f"--along is points 'X,Z X,Z', in metres; got {told['along']!r}") from None
-    daub: dict[str, Told] = {"path": path}
-    if told["layer"]:
-        daub["layers"] = [name.strip() for name in told["layer"].split("+")]
-    elif told["erase"]:
-        daub |= {"do": "erase"} | ({} if told["erase"] == "-" else {"layer": told["erase"]})
-    elif told["channel"]:
+        raise RangeError(f"--along is points 'X,Z X,Z', in metres; got {options['along']!r}") from None
+    daub: dict[str, Unchecked] = {"path": path}
+    if options["layer"]:
+        daub["layers"] = [name.strip() for name in options["layer"].split("+")]
+    elif options["erase"]:
+        daub |= {"do": "erase"} | ({} if options["erase"] == "-" else {"layer": options["erase"]})
+    elif options["channel"]:
         pass
     else:
         daub["do"] = "smooth"
-    if told["channel"]:
-        daub |= {"channel": told["channel"]}
-    daub |= {key: told[key] for key in ("radius", "falloff", "strength", "ceiling", "reach") if told[key] is not None}
-    daub |= {key: {"size": told[key]} for key in ("breakup", "between") if told[key] is not None}
+    if options["channel"]:
+        daub |= {"channel": options["channel"]}
+    daub |= {key: options[key] for key in ("radius", "falloff", "strength", "ceiling", "reach") if options[key] is not None}
+    daub |= {key: {"size": options[key]} for key in ("breakup", "between") if options[key] is not None}
     return daub_of(daub)
 
 

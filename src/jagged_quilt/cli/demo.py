@@ -31,24 +31,24 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
 
     steps: list[tuple[str, str, float]] = []
 
-    def step(name: str, work: Callable[[], Result], tell: Callable[[Result], str]) -> Result:
+    def step(name: str, do: Callable[[], Result], tell: Callable[[Result], str]) -> Result:
         start = time.perf_counter()
-        result = work()
+        result = do()
         steps.append((name, tell(result), time.perf_counter() - start))
         return result
 
-    with at_work() as progress:
-        ready_kernels(None, (), progress)
+    with at_work(threads) as work:
+        ready_kernels(None, (), work)
         quilt_file = step(
             "write",
-            lambda: write_project(folder, texels=texels, threads=threads, progress=progress),
+            lambda: write_project(folder, texels=texels, work=work),
             lambda made: f"{made.name}, swatches/, ground/, things/, inherited/, daubs.jsonl",
         )
         quilt = read_quilt(quilt_file)
-        results = Results(quilt, threads=threads, progress=progress)
+        results = Results(quilt, work=work)
         step(
             "check",
-            lambda: (audit_quilt(quilt, memo=results.folder / MEMO, threads=threads, progress=progress), quilt.terrain),
+            lambda: (audit_quilt(quilt, memo=results.folder / MEMO, work=work), quilt.terrain),
             lambda seen: f"{len(seen[0])} swatches, 1 heightmap: {sum(len(each.faults) for each in seen[0])} faults",
         )
         step("pack", lambda: results.run("pack"), lambda made: _what(folder, made.folder, made.files))

@@ -67,14 +67,14 @@ def _command_of(name: str, kind: type[Exporter]) -> click.Command:
 
     @quilt_options
     @anew_option
-    def run(named: Named, anew: bool, **said: object) -> None:
+    def run(named: Named, force: bool, **said: object) -> None:
         from jagged_quilt.results.exports import export
 
         exporter = kind(**{key.removeprefix(_OWN): value for key, value in said.items() if value is not None})
-        with at_work() as progress, timed() as seconds:
-            results = named.open(progress)
-            ready_kernels(results, exporter.steps(results), progress)
-            made = export(results, exporter, anew=anew)
+        with at_work(named.threads) as work, timed() as seconds:
+            results = named.open(work)
+            ready_kernels(results, exporter.steps(results), work)
+            made = export(results, exporter, force=force)
             report(made, seconds(), kind.what)
         for line in made.notes:
             click.echo(f"  {line}")

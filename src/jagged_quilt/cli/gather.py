@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from jagged_quilt.audit.gather import GatheredSet, Gathering
     from jagged_quilt.foundation.json_types import Facts
 
-_ASKED = 12  # questions that are told; all of them stand in the file
+_ASKED = 12  # questions that are listed; all of them stand in the file
 _MANY = 5  # files that end in the same word
 
 
@@ -54,19 +54,21 @@ def command(
     """
     from jagged_quilt.audit.gather import gather
     from jagged_quilt.foundation.errors import RangeError
-    from jagged_quilt.quiltfile.gathered import Ground, files_known, write_gathered
+    from jagged_quilt.quiltfile.gathered import GroundFile, files_known, write_gathered
     from jagged_quilt.quiltfile.reading import read_quilt
 
     if (terrain is None) != (size is None) or (terrain is None) != (heights is None):
         raise click.UsageError("--terrain, --size and --heights go together")
-    ground = None if terrain is None or size is None or heights is None else Ground(file=terrain, size=size, heights=heights)
-    with at_work() as progress:
+    ground = (
+        None if terrain is None or size is None or heights is None else GroundFile(file=terrain, size=size, heights=heights)
+    )
+    with at_work(threads) as work:
         quilt = read_quilt(into) if into.exists() else None
         known, gone = files_known(quilt) if quilt else ([], [])
         words = quilt.table.words() if quilt else {}
         if quilt and ground and quilt.table.surface:
             raise RangeError(f"{into}: has a ground already; leave --terrain away")
-        found = gather(*folders, words=words, known=known, threads=threads, progress=progress)
+        found = gather(*folders, words=words, known=known, work=work)
         if not found.sets and quilt is None:
             raise RangeError(f"{', '.join(map(str, folders))}: {_why_nothing(found)}; nothing is written")
         added = write_gathered(into, found, ground=ground) if found.sets else ()
@@ -119,8 +121,8 @@ def tell(found: Gathering, sets: tuple[GatheredSet, ...], *, with_sets: bool = T
     if found.unread:
         kinds = sorted({path.suffix.lower() for path in found.unread})
         files = "1 file" if len(found.unread) == 1 else f"{len(found.unread)} files"
-        told = f": {files} of formats that are not read: {', '.join(kinds)}"
-        click.echo(click.style("left", fg="yellow") + told)
+        unread = f": {files} of formats that are not read: {', '.join(kinds)}"
+        click.echo(click.style("left", fg="yellow") + unread)
 
 
 def _family(names: list[str]) -> str:

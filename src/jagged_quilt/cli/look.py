@@ -17,8 +17,8 @@ from jagged_quilt.cli.pictures import Asked, PictureCommand
 def command(named: Named, words: tuple[str, ...]) -> None:
     """Draw pictures, and draw them again whenever the quilt file, or what it names, is saved.
 
-    The view comes small and coarse first, then whole, into the same file: open it in a picture viewer that reloads. A quilt
-    file that is wrong is told, and the last good picture stays. Ctrl-C ends it. Pictures are those of `jquilt show`: view
+    The view comes small and coarse first, then whole, into the same file: open it in a picture viewer that reloads. Errors
+    in the quilt file are reported, and the last good picture stays. Ctrl-C ends it. Pictures are those of `jquilt show`: view
     (where none is named), swatches, balls, weights, masks, maps, meshes, riser, and debug KIND...
     """
     from jagged_quilt.foundation.errors import QuiltError, RangeError
@@ -31,12 +31,12 @@ def command(named: Named, words: tuple[str, ...]) -> None:
         raise RangeError("compare, without, swing and sweep are drawn once, by jquilt show")
     kinds = tuple(asked.debug)
     names = tuple(asked.pictures) or (() if kinds else ("view",))
-    with at_work() as progress:
-        results = named.open(progress)
+    with at_work(named.threads) as work:
+        results = named.open(work)
         for name in names:
             results.picture_named(name)
-        ready_kernels(results, [*names, *(["debug"] if kinds else [])], progress)
-        look = Look(named.quilt_file, names, kinds, out=named.out, threads=named.threads, progress=progress)
+        ready_kernels(results, [*names, *(["debug"] if kinds else [])], work)
+        look = Look(named.quilt_file, names, kinds, out=named.out, work=work)
         click.echo(f"looking at {named.quilt_file}; Ctrl-C ends it")
         try:
             for seen in look.watch():

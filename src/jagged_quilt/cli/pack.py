@@ -16,25 +16,25 @@ if TYPE_CHECKING:
 @quilt_options
 @anew_option
 @click.option("--leave-out", is_flag=True, help="Go on without the swatches that cannot be read.")
-def command(named: Named, anew: bool, leave_out: bool) -> None:
+def command(named: Named, force: bool, leave_out: bool) -> None:
     """Pack the swatches into texture arrays. All of them are looked at before any is read."""
     from jagged_quilt.foundation.errors import FileError
     from jagged_quilt.results.audits import MEMO, broken_sources, known_faults
 
-    with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = named.open(work)
         broken = broken_sources(results.sources)
         if len(broken) == len(results.sources) or (broken and not leave_out):
             more = "" if leave_out else "\n--leave-out goes on without them"
             raise FileError("\n".join(broken.values()) + more)
         if broken:
             click.echo(f"warning: left out, since they cannot be read: {', '.join(broken)}", err=True)
-            results = named.open(progress, leave_out=set(broken))
+            results = named.open(work, leave_out=set(broken))
         faulty = known_faults(results.sources, results.folder / MEMO, results.quilt.table.arrays.side)
         if faulty:
-            told = ", ".join(f"{name} ({count})" for name, count in list(faulty.items())[:8])
-            click.echo(f"warning: faults are known of {len(faulty)} swatches: {told}; jquilt check tells them", err=True)
-        made = results.run("pack", anew=anew)
+            listed = ", ".join(f"{name} ({count})" for name, count in list(faulty.items())[:8])
+            click.echo(f"warning: faults are known of {len(faulty)} swatches: {listed}; jquilt check tells them", err=True)
+        made = results.run("pack", force=force)
         taken = seconds()
     arrays = results.arrays
     what = {}

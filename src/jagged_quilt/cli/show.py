@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from jagged_quilt.masks.mask import Reading
     from jagged_quilt.results.results import Results
-    from jagged_quilt.weights.explain import Step
+    from jagged_quilt.weights.explain import ExplainedStep
 
 
 @click.command("show", cls=PictureCommand)
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
 @anew_option
 @time_option
-def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path | None, anew: bool) -> None:
+def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path | None, force: bool) -> None:
     """Draw pictures to judge by; all of them where none is named.
 
     \b
@@ -73,8 +73,8 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
     from jagged_quilt.show.debug import DEBUG
 
     asked = Asked.of(words, PICTURES, [*DEBUG, "pages"])
-    with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = named.open(work)
         swept = Sweep.of(asked.sweep) if asked.sweep else None
         paged = [kind for kind in asked.debug if kind == "pages"]
         paged += ["view"] if "view" in asked.pictures and named.store else []
@@ -94,8 +94,8 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
             "sweep": swept,
             "weigh": csv or place,
         }
-        ready_kernels(results, [*chosen, *(name for name, there in others.items() if there)], progress)
-        made = results.draw([name for name in results.pictures if name in chosen], anew=anew) if chosen else []
+        ready_kernels(results, [*chosen, *(name for name, there in others.items() if there)], work)
+        made = results.draw([name for name in results.pictures if name in chosen], force=force) if chosen else []
         made += [requests.show_debug(results, kinds)] if kinds else []
         made += [requests.show_from_pages(results, named.store, paged)] if named.store else []
         if asked.compared:
@@ -156,21 +156,21 @@ def _explain(results: Results, place: str) -> None:
         raise RangeError(f"--at {place}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
     texels = results.quilt.table.weights.texels
     points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
-    told = explain(results.weigher, points, which, grid)
+    explained = explain(results.weigher, points, which, grid)
     texel = points[which : which + 1]
     there = results.weights.at(texel)
     stored = {there.names[i]: w for i, w in zip(there.layers[0], there.weights[0], strict=True) if w > 0}
-    click.echo(f"at x {x:g}, z {z:g} (the texel there): {told.position[1]:.2f} m high; layers from the top down")
+    click.echo(f"at x {x:g}, z {z:g} (the texel there): {explained.position[1]:.2f} m high; layers from the top down")
     table = Table("layer", "step", "goes by", "there", "answer", "so far", "weight", box=None, header_style="bold")
     for column in (4, 5, 6):
         table.columns[column].justify = "right"
-    for layer in reversed(told.layers):
+    for layer in reversed(explained.layers):
         table.add_row(Text(layer.name, "bold"), "", "", "", "", "", Text(f"{layer.weight:.3f}", "bold"))
         if layer.adopted is not None:
             table.add_row("", "adopted", "", "", "", f"{layer.adopted:.3f}", "")
         _add_steps(table, layer.steps)
         if not layer.steps and layer.adopted is None:
-            table.add_row("", "", "no mask" if layer is not told.layers[0] else "takes what is left", "", "", "", "")
+            table.add_row("", "", "no mask" if layer is not explained.layers[0] else "takes what is left", "", "", "", "")
         if abs(layer.stacked - layer.weight) > 5e-4:
             table.add_row("", "", "before daubs", "", "", "", f"{layer.stacked:.3f}")
         for swatch, share in layer.turns:
@@ -184,12 +184,12 @@ def _explain(results: Results, place: str) -> None:
         steps = steps_of(below.reading(texel)) if below is not None else ()
         why = "; ".join(f"{step.combine} {step.reading.summary}: {step.reading.answer:.3f}".strip() for step in steps)
         click.echo(f"{kind} {name} {float(mask.answer(texel)[0]):.3f}" + (f" ({why})" if why else ""))
-    for number, what, cover in told.daubs:
+    for number, what, cover in explained.daubs:
         click.echo(f"daub {number} ({what}) covers {100 * cover:.0f} % here")
     click.echo("in the weight map: " + ", ".join(f"{name} {weight:.3f}" for name, weight in stored.items()))
 
 
-def _add_steps(table: Table, steps: Sequence[Step]) -> None:
+def _add_steps(table: Table, steps: Sequence[ExplainedStep]) -> None:
     for step in steps:
         own = (step.combine, step.reading.summary, _sensed(step.reading), f"{step.reading.answer:.3f}", f"{step.result:.3f}")
         table.add_row("", *own, "")

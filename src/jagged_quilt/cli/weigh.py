@@ -11,14 +11,14 @@ from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, 
 @quilt_options
 @anew_option
 @time_option
-def command(named: Named, anew: bool) -> None:
+def command(named: Named, force: bool) -> None:
     """Work out how much of each layer shows where."""
     from jagged_quilt.show.sheets import percent
 
-    with at_work() as progress, timed() as seconds:
-        results = named.open(progress)
-        ready_kernels(results, ["weigh"], progress)
-        made = results.run("weigh", anew=anew)
+    with at_work(named.threads) as work, timed() as seconds:
+        results = named.open(work)
+        ready_kernels(results, ["weigh"], work)
+        made = results.run("weigh", force=force)
         taken = seconds()
     kept = results.weights.layers.shape
     size = f"{kept[1]} x {kept[0]}, {kept[2]} layers a texel"

@@ -67,7 +67,7 @@ def decoded_blocks(data: bytes, pixels: PixelFormat, rows: int, columns: int) ->
     """Return (rows, columns, C) uint8 from blocks; raise `ValueError` if they cannot be read."""
     import OpenImageIO as oiio
 
-    flags, caps, four = 0x81007, 0x1000, 4  # a compressed texture with its size told
+    flags, caps, four = 0x81007, 0x1000, 4  # a compressed texture that gives its size
     front = struct.pack(
         "<4s7I44x2I4s5I5I",
         b"DDS ",

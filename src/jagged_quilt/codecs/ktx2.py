@@ -40,7 +40,7 @@ _COPIED_AT_ONCE = 4 << 20
 
 
 @dataclass(frozen=True, slots=True)
-class Frame:
+class FileFrame:
     """One slice of one level as it lies in a file: where, how many bytes, and their CRC-32."""
 
     path: Path
@@ -68,11 +68,11 @@ class Spool:
         self._head = None if zstd else head
         if self._head is not None:
             empty = [
-                [Frame(path, 0, self._head.slice_bytes(level), 0)] * self._head.slices for level in range(self._head.levels)
+                [FileFrame(path, 0, self._head.slice_bytes(level), 0)] * self._head.slices for level in range(self._head.levels)
             ]
             self._starts = _front(self._head, empty)[1]
 
-    def add(self, texels: Stored, level: int = 0, which: int = 0) -> Frame:
+    def add(self, texels: Stored, level: int = 0, which: int = 0) -> FileFrame:
         """Compress texels, if that is asked, and write them; level and slice tell their place, if there is one."""
         data: bytes | memoryview = np.ascontiguousarray(texels).reshape(-1).view(np.uint8).data
         if self._zstd:
@@ -92,14 +92,14 @@ class Spool:
             except OSError as error:
                 folder = self._path.parent.parent  # that for which this one is a temporary one
                 raise FileError(f"{folder / self._path.name}: cannot write this array: {error.strerror or error}") from error
-        return Frame(self._path, offset, len(data), crc)
+        return FileFrame(self._path, offset, len(data), crc)
 
     def close(self) -> None:
         """Close the file; the frames in it stay."""
         self._file.close()
 
 
-def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> None:
+def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[FileFrame]]) -> None:
     """Write a KTX2 file, whole or not at all.
 
     Parameters
@@ -132,7 +132,7 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[Frame]]) ->
                     _copy(source, start, length, target)
 
 
-def _front(head: Ktx2Head, frames: Sequence[Sequence[Frame]]) -> tuple[bytes, list[int]]:
+def _front(head: Ktx2Head, frames: Sequence[Sequence[FileFrame]]) -> tuple[bytes, list[int]]:
     """All of a file that stands before its texels, and where each level begins."""
     scheme = _ZSTD if head.zstd else _PLAIN
     descriptor = descriptor_of(head)
@@ -198,7 +198,7 @@ class Ktx2File:
         """Whether we wrote it, with a checksum of every frame."""
         return self._frames is not None
 
-    def frame(self, level: int, which: int) -> Frame:
+    def frame(self, level: int, which: int) -> FileFrame:
         """Where one slice of one level lies; only in a file of ours."""
         if self._frames is None:
             raise FileError(f"{self.path}: this file does not tell where its slices lie")
@@ -226,7 +226,7 @@ class Ktx2File:
         except ValueError as error:
             raise FileError(f"{self.path}: broken: {error}; make it again") from error
 
-    def _checked(self, level: int, which: int, frame: Frame) -> bytes:
+    def _checked(self, level: int, which: int, frame: FileFrame) -> bytes:
         data = self._read(frame.offset, frame.length)
         if len(data) != frame.length or zlib.crc32(data) != frame.crc:
             raise ValueError(f"level {level} of slice {which} is damaged")
@@ -277,7 +277,7 @@ class _UnsupportedError(ValueError):
     """A sound file of a kind that is not read."""
 
 
-def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int, int]], list[list[Frame]] | None]:
+def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int, int]], list[list[FileFrame]] | None]:
     start = len(_IDENTIFIER) + _HEADER.size
     front = read(start)
     if not front.startswith(_IDENTIFIER):
@@ -346,21 +346,23 @@ def _parse(path: Path, read: Any, length: int) -> tuple[Ktx2Head, list[tuple[int
 
 def _checked_frames(
     path: Path, front: bytes, checks: str | None, head: Ktx2Head, spans: list[tuple[int, int]]
-) -> list[list[Frame]] | None:
+) -> list[list[FileFrame]] | None:
     if checks is None:
         if b"Jagged Quilt" in front:
             raise ValueError("its checksums are gone")
         return None
-    told = json.loads(checks)
-    if int(told["head"], 16) != zlib.crc32(front.replace(_head_entry(told["head"]), _head_entry(_NOTHING))):
+    recorded = json.loads(checks)
+    if int(recorded["head"], 16) != zlib.crc32(front.replace(_head_entry(recorded["head"]), _head_entry(_NOTHING))):
         raise ValueError("its header is damaged")
-    frames: list[list[Frame]] = []
-    for (offset, span), text in zip(spans, told["frames"], strict=True):
+    frames: list[list[FileFrame]] = []
+    for (offset, span), text in zip(spans, recorded["frames"], strict=True):
         rows = np.frombuffer(bytes.fromhex(text), ">u4").reshape(head.slices, 2).astype(np.int64)
         offsets = offset + np.concatenate([[0], np.cumsum(rows[:, 0])])
         if offsets[-1] != offset + span:
             raise ValueError("its checksums do not fit its levels")
-        frames.append([Frame(path, int(at), int(length), int(crc)) for at, (length, crc) in zip(offsets, rows, strict=False)])
+        frames.append(
+            [FileFrame(path, int(at), int(length), int(crc)) for at, (length, crc) in zip(offsets, rows, strict=False)]
+        )
     return frames
 
 
@@ -370,7 +372,7 @@ def _unpacked(data: bytes, whole: int) -> bytes:
     return reader.read(whole) + reader.read(1)
 
 
-def _runs(frames: Sequence[Frame]) -> Iterator[tuple[int, int, Path]]:
+def _runs(frames: Sequence[FileFrame]) -> Iterator[tuple[int, int, Path]]:
     """Join frames that lie behind each other in one file: (offset, length, file)."""
     start, end, path = 0, 0, Path()
     for frame in frames:

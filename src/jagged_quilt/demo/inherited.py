@@ -71,17 +71,17 @@ def daubs() -> bytes:
     track = np.array(CART_TRACK)
     along = np.gradient(track, axis=0)
     aside = np.stack([-along[:, 1], along[:, 0]], axis=1) / np.linalg.norm(along, axis=1, keepdims=True)
-    told: list[dict[str, object]] = [
+    daubs: list[dict[str, object]] = [
         {"layer": "cracked clay", "path": _places(track + side * aside), "radius": 0.55, "strength": 0.95, "ceiling": 0.9}
         for side in (-0.95, 0.95)
     ]
     spill = [[103.0, 203.0], [106.5, 204.5], [110.5, 209.5]]
-    told.append({"layer": "salt crust", "path": spill, "radius": 2.6, "falloff": 0.8, "breakup": {"size": 1.4, "range": 0.3}})
-    told.append({"layer": "salt crust", "path": [[107.5, 205.5]], "radius": 1.8, "falloff": 0.6})
-    told.append({"do": "smooth", "path": [[106.5, 204.5]], "radius": 4.0, "strength": 0.6, "reach": 0.5})
+    daubs.append({"layer": "salt crust", "path": spill, "radius": 2.6, "falloff": 0.8, "breakup": {"size": 1.4, "range": 0.3}})
+    daubs.append({"layer": "salt crust", "path": [[107.5, 205.5]], "radius": 1.8, "falloff": 0.6})
+    daubs.append({"do": "smooth", "path": [[106.5, 204.5]], "radius": 4.0, "strength": 0.6, "reach": 0.5})
     wet = [[112.0, 206.0], [119.0, 201.0], [128.0, 199.0]]
-    told.append({"channel": "wetness", "path": wet, "radius": 2.2, "falloff": 0.8, "breakup": {"size": 1.5}})
-    return "".join(json.dumps(each) + "\n" for each in told).encode()
+    daubs.append({"channel": "wetness", "path": wet, "radius": 2.2, "falloff": 0.8, "breakup": {"size": 1.5}})
+    return "".join(json.dumps(each) + "\n" for each in daubs).encode()
 
 
 def _places(points: NDArray[np.float64]) -> list[list[float]]:

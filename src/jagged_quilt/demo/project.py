@@ -13,8 +13,7 @@ from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
 from jagged_quilt.demo.things import glazed_jar, sluice_gate
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import make_folder, write_bytes
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.meshfiles.write import write_mesh
 
@@ -22,7 +21,7 @@ QUILT_FILE = "saltworks.quilt.toml"
 TEXELS = 512
 
 
-def write_project(folder: Path | str, *, texels: int = TEXELS, threads: int | None = None, progress: Progress = silent) -> Path:
+def write_project(folder: Path | str, *, texels: int = TEXELS, work: Work = ANYHOW) -> Path:
     """Write the saltworks into a folder and return its quilt file; the same bytes every time.
 
     Parameters
@@ -44,7 +43,7 @@ def write_project(folder: Path | str, *, texels: int = TEXELS, threads: int | No
         for role, image in swatch_maps(MATERIALS[name], texels).items():
             write_image(folder / "swatches" / name / f"{name}_{role.key}.png", image)
 
-    work_through(list(MATERIALS), write_swatch, threads=threads, step="making swatches", progress=progress)
+    work.through(list(MATERIALS), write_swatch, step="making swatches")
     heights = ground()
     write_image(folder / "ground" / "height.png", np.rint(heights * 65535).astype(np.uint16))
     write_mesh(glazed_jar(), folder / "things" / "jar.obj")

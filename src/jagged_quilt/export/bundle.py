@@ -88,17 +88,20 @@ def write_bundle(folder: Path | str, bundle: Bundle, fill: Callable[[Path], Fact
     make_folder(folder.parent)
     stage = Path(tempfile.mkdtemp(prefix=temporary_prefix(), dir=folder.parent))
     try:
-        told: Facts = {"$schema": SCHEMA, "version": VERSION, "title": bundle.title, "conventions": _CONVENTIONS}
-        told |= {"arrays": _write_arrays(stage / "arrays", bundle.arrays, zstd), "ground": _write_ground(stage, bundle.terrain)}
-        told |= {"layers": [_layer(bundle, number) for number in range(len(bundle.plan.layers))]}
-        told |= {"weighed_layers": len(bundle.plan.names), "relief": bundle.plan.relief, "filter": str(bundle.plan.filter)}
-        told |= {"films": [facts_of(film) | {"amounts": f"weights/film_{n}.png"} for n, film in enumerate(bundle.films)]}
-        told |= {"lights": [_kind(each) | facts_of(each) for each in bundle.lighting.lights]}
-        told |= {"camera": facts_of(bundle.camera)} | fill(stage)
+        document: Facts = {"$schema": SCHEMA, "version": VERSION, "title": bundle.title, "conventions": _CONVENTIONS}
+        document |= {
+            "arrays": _write_arrays(stage / "arrays", bundle.arrays, zstd),
+            "ground": _write_ground(stage, bundle.terrain),
+        }
+        document |= {"layers": [_layer(bundle, number) for number in range(len(bundle.plan.layers))]}
+        document |= {"weighed_layers": len(bundle.plan.names), "relief": bundle.plan.relief, "filter": str(bundle.plan.filter)}
+        document |= {"films": [facts_of(film) | {"amounts": f"weights/film_{n}.png"} for n, film in enumerate(bundle.films)]}
+        document |= {"lights": [{"kind": each.kind} | facts_of(each) for each in bundle.lighting.lights]}
+        document |= {"camera": facts_of(bundle.camera)} | fill(stage)
         (stage / SCHEMA).write_bytes(resources.files("jagged_quilt.export").joinpath(SCHEMA).read_bytes())
         files = sorted(path for path in stage.rglob("*") if path.is_file())
-        told["files"] = [_file(path, stage) for path in files]
-        write_json(stage / DOCUMENT, told)
+        document["files"] = [_file(path, stage) for path in files]
+        write_json(stage / DOCUMENT, document)
         stage.chmod(0o755)
         _swap(stage, folder)
     finally:
@@ -189,7 +192,7 @@ def _layer(bundle: Bundle, number: int) -> Facts:
     plan, layer = bundle.plan, bundle.plan.layers[number]
     of_swatch = bundle.arrays.facts[bundle.arrays.place_of(layer.swatch)]
     lie, row = layer.projection, plan.layer_rows[number]
-    told: Facts = {
+    facts: Facts = {
         "name": plan.names[number] if number < len(plan.names) else layer.name,
         "swatch": layer.swatch,
         "slices": of_swatch.slices,
@@ -202,19 +205,15 @@ def _layer(bundle: Bundle, number: int) -> Facts:
         "apart": {role: {"matrix": np.asarray(own.turned).tolist()} | facts_of(own) for role, own in dict(layer.apart).items()},
     }
     if number < len(plan.names) and plan.far[number] >= 0 and layer.far is not None:
-        told["far"] = {"layer": int(plan.far[number]), "start": layer.far.start, "over": layer.far.over}
-    return told
-
-
-def _kind(light: object) -> Facts:
-    return {"kind": {"Sun": "sun", "PointLight": "point", "SpotLight": "spot"}[type(light).__name__]}
+        facts["far"] = {"layer": int(plan.far[number]), "start": layer.far.start, "over": layer.far.over}
+    return facts
 
 
 def facts_of(value: Any) -> Any:
     """Return a value as JSON holds it: dataclasses as their fields, enums by their names; masks and pictures are left away."""
     if is_dataclass(value) and not isinstance(value, type):
-        told = {each.name: facts_of(getattr(value, each.name)) for each in fields(value) if each.init and each.name != "mask"}
-        return {name: each for name, each in told.items() if each is not None}
+        facts = {each.name: facts_of(getattr(value, each.name)) for each in fields(value) if each.init and each.name != "mask"}
+        return {name: each for name, each in facts.items() if each is not None}
     if isinstance(value, Enum):
         return str(value)
     if isinstance(value, Mapping):
@@ -232,8 +231,8 @@ def check_bundle(folder: Path | str) -> Facts:
     """Return what `bundle.json` says; raise `FileError` if a file that it names is missing, or is another than it was."""
     folder = Path(folder)
     try:
-        told: Facts = json.loads((folder / DOCUMENT).read_text("utf-8"))
-        files = [(str(each["path"]), str(each["sha256"])) for each in told["files"]]
+        document: Facts = json.loads((folder / DOCUMENT).read_text("utf-8"))
+        files = [(str(each["path"]), str(each["sha256"])) for each in document["files"]]
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise FileError(f"{folder / DOCUMENT}: this is no bundle ({error})") from error
     for name, digest in files:
@@ -242,4 +241,4 @@ def check_bundle(folder: Path | str) -> Facts:
             raise FileError(f"{path}: is missing; write the bundle again")
         if _file(path, folder)["sha256"] != digest:
             raise FileError(f"{path}: is not the file that was written; write the bundle again")
-    return told
+    return document

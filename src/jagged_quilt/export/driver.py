@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import ctypes
 import os
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.json_types import Facts, Stored
 
 _ARRAY, _UNIT_0, _RGBA = 0x8C1A, 0x84C0, 0x1908
 _BYTES, _FLOAT, _RGBA8, _SRGB8, _RGBA32F = 0x1401, 0x1406, 0x8058, 0x8C43, 0x8814
 _MIN, _MAG, NEAREST, _LINEAR, _LINEAR_MIPS = 0x2801, 0x2800, 0x2600, 0x2601, 0x2703
+
+
+OnDevice: TypeAlias = Any  # a context, a buffer, a framebuffer of moderngl, which is imported where it is used
 
 
 class Driver:
@@ -39,8 +42,8 @@ class Driver:
         except ImportError as error:
             raise QuiltError('an OpenGL driver is asked by moderngl: pip install "jagged-quilt[gpu]"') from error
         try:
-            how: Any = {"backend": "egl", "require": 330}
-            self.context: Any = moderngl.create_context(standalone=True, **how)
+            how: Facts = {"backend": "egl", "require": 330}
+            self.context: OnDevice = moderngl.create_context(standalone=True, **how)
         except Exception as error:  # whatever a machine lacks
             raise QuiltError(
                 f"there is no OpenGL driver without a window ({error}); on Debian: libegl1 libgl1-mesa-dri"

@@ -39,7 +39,7 @@ class Conventions:
     gloss : bool
         Gloss in place of roughness.
     metallic : bool
-        Base colour and metallic in place of diffuse and specular, with what that loses told.
+        Base colour and metallic in place of diffuse and specular, with a report of what that loses.
     packed : bool
         Occlusion, roughness and metallic as red, green and blue of one file (glTF's order); metallic is 0 without `metallic`.
     bits : int
@@ -79,7 +79,7 @@ class EngineMaps:
     ----------
     images : dict of str to (H, W) or (H, W, C) uint8 or uint16
         By what they are: "diffuse", "normal", "occlusion_roughness_metallic" ….
-    told : dict of str to dict
+    facts : dict of str to dict
         Of each, what its channels hold and how.
     relief : float
         Metres from black to white of the heights.
@@ -88,7 +88,7 @@ class EngineMaps:
     """
 
     images: dict[str, Stored]
-    told: dict[str, Facts]
+    facts: dict[str, Facts]
     relief: float
     lost: Loss | None = None
 
@@ -98,18 +98,18 @@ class EngineMaps:
     def without(self, *names: str) -> EngineMaps:
         """Return the maps but some, by their names."""
         keep = [name for name in self.images if name not in names]
-        return replace(self, images={name: self.images[name] for name in keep}, told={name: self.told[name] for name in keep})
+        return replace(self, images={name: self.images[name] for name in keep}, facts={name: self.facts[name] for name in keep})
 
     def save(self, folder: Path | str) -> list[Path]:
         """Write one PNG each, and `maps.json` that says what their channels hold; return the files."""
         folder = Path(folder)
-        told: Facts = {"relief_metres": self.relief, "maps": {f"{name}.png": facts for name, facts in self.told.items()}}
+        manifest: Facts = {"relief_metres": self.relief, "maps": {f"{name}.png": facts for name, facts in self.facts.items()}}
         if self.lost is not None:
-            told["lost_by_metallic"] = {"mean": round(self.lost.mean, 6), "worst": round(self.lost.worst, 6)}
+            manifest["lost_by_metallic"] = {"mean": round(self.lost.mean, 6), "worst": round(self.lost.worst, 6)}
         with written_together(folder) as stage:
             for name, texels in self.images.items():
                 write_image(stage / f"{name}.png", texels)
-            write_json(stage / "maps.json", told)
+            write_json(stage / "maps.json", manifest)
         return [*(folder / f"{name}.png" for name in self.images), folder / "maps.json"]
 
 
@@ -160,7 +160,7 @@ class _Turning:
     maps: Mapping[MapRole, TextureMap]
     how: Conventions
     images: dict[str, Stored] = field(default_factory=dict)
-    told: dict[str, Facts] = field(default_factory=dict)
+    facts: dict[str, Facts] = field(default_factory=dict)
 
     def made(self, relief: float) -> EngineMaps:
         lost, metallic = None, None
@@ -177,10 +177,10 @@ class _Turning:
             self._pack(metallic)
         elif metallic is not None:
             self._add("metallic", metallic, self._facts(_R.METALLIC, "metallic"))
-        return EngineMaps(images=self.images, told=self.told, relief=relief, lost=lost)
+        return EngineMaps(images=self.images, facts=self.facts, relief=relief, lost=lost)
 
     def _add(self, name: str, texels: Stored, facts: Facts) -> None:
-        self.images[name], self.told[name] = (texels[..., 0] if texels.ndim == 3 and texels.shape[2] == 1 else texels), facts
+        self.images[name], self.facts[name] = (texels[..., 0] if texels.ndim == 3 and texels.shape[2] == 1 else texels), facts
 
     def _of_role(self, role: MapRole) -> tuple[str, Stored, Facts]:
         given = self.maps[role]

@@ -15,7 +15,8 @@ from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Canvas, Piece, go_ove
 from jagged_quilt.foundation.canvas import Block as CanvasBlock
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.light.lamps import PointLight, Sun
+from jagged_quilt.foundation.work import ANYHOW, Work
+from jagged_quilt.light.lamps import Light
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.maps.roles import CUT_OUT, MapRole
 from jagged_quilt.maps.texture_map import TextureMap, stored_values
@@ -91,24 +92,27 @@ class EngineScene:
         """Return what lamps have that the standards' lamps have not, a line each."""
         lines = []
         for number, light in enumerate(self.lighting.lights if self.lighting else ()):
-            if isinstance(light, PointLight) and light.fall_off is not None:
+            if light.position is not None and light.fall_off is not None:
                 lines.append(f"lamp {number}: its fall_off; it falls with the square of the distance")
-            if isinstance(light, Sun) and light.size:
+            if light.position is None and light.size:
                 lines.append(f"sun {number}: its size; its shadows are hard")
         return lines
 
 
-def ground_thing(
-    terrain: Terrain, maps: BakedMaps, error: float, *, name: str = "ground", threads: int | None = None
-) -> SceneThing:
+def name_of(light: Light) -> str:
+    """Return what a light is called in a scene, before its number."""
+    return "sun" if light.position is None else "lamp"
+
+
+def ground_thing(terrain: Terrain, maps: BakedMaps, error: float, *, name: str = "ground", work: Work = ANYHOW) -> SceneThing:
     """Return a terrain as a mesh within `error` metres of its samples, with its maps.
 
     Normals are turned to lean against the mesh's own, so that they hold what the mesh has lost.
     """
     mesh = terrain_mesh(terrain, error)
     normal = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values
-    world = normal if maps.normals is NormalSpace.WORLD else _by_frames(normal, terrain.canvas(maps.texels), True, threads)
-    turned = _by_frames(world, UvCanvas(mesh, maps.texels), False, threads)
+    world = normal if maps.normals is NormalSpace.WORLD else _by_frames(normal, terrain.canvas(maps.texels), True, work)
+    turned = _by_frames(world, UvCanvas(mesh, maps.texels), False, work)
     return SceneThing(name=name, mesh=mesh, maps=_with_normals(maps, turned))
 
 
@@ -118,7 +122,7 @@ def mesh_thing(
     *,
     name: str,
     tiled: Mapping[str, Tiled] | None = None,
-    threads: int | None = None,
+    work: Work = ANYHOW,
 ) -> SceneThing:
     """Return a mesh with the maps that were baked into its layout, which becomes its only uv; its colours would tint them, and
     are left away. Without maps it is as it is."""
@@ -127,7 +131,7 @@ def mesh_thing(
     own = replace(mesh.by_layout(), colour=None)
     if maps.normals is NormalSpace.WORLD:
         world, canvas = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values, UvCanvas(own, maps.texels)
-        maps = _with_normals(maps, _by_frames(world, canvas, False, threads))
+        maps = _with_normals(maps, _by_frames(world, canvas, False, work))
     return SceneThing(name=name, mesh=own, maps=maps, tiled=tiled or {})
 
 
@@ -138,7 +142,7 @@ def _with_normals(maps: BakedMaps, normals: NDArray[np.float32]) -> BakedMaps:
     return BakedMaps(own, relief=maps.relief, normals=NormalSpace.TANGENT, cover=maps.cover)
 
 
-def _by_frames(normals: NDArray[np.float32], canvas: Canvas, to_world: bool, threads: int | None) -> NDArray[np.float32]:
+def _by_frames(normals: NDArray[np.float32], canvas: Canvas, to_world: bool, work: Work) -> NDArray[np.float32]:
     """Return unit vectors (H, W, 3) taken from the tangent spaces of a canvas's points to the world, or the other way; where
     the canvas has gaps they stay."""
     given, out = normals.reshape(-1, 3), normals.reshape(-1, 3).copy()
@@ -157,5 +161,5 @@ def _by_frames(normals: NDArray[np.float32], canvas: Canvas, to_world: bool, thr
         for piece in block.pieces:
             turn(piece)
 
-    go_over(canvas, turn_block, most=TEXELS_AT_ONCE, threads=threads, step="turning normals")
+    go_over(canvas, turn_block, most=TEXELS_AT_ONCE, work=work, step="turning normals")
     return out.reshape(normals.shape)

@@ -11,13 +11,14 @@ from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.export.engine_maps import PACKED_NAME, Conventions, EngineMaps, engine_maps
-from jagged_quilt.export.engine_scene import EngineScene, SceneThing
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing, name_of
 from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.surface_inputs import INPUTS
 from jagged_quilt.export.tiled import Tiled
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.foundation.json_types import Facts, Stored
-from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.light.lamps import Light
 from jagged_quilt.maps.conversions import DIELECTRIC
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
@@ -25,6 +26,16 @@ from jagged_quilt.meshfiles.gltf_write import GltfWriter
 from jagged_quilt.surfaces.camera import Camera
 
 _NEAREST = 0.1  # metres before the camera
+_LAMPS = {"sun": "directional", "point": "point", "spot": "spot"}  # of KHR_lights_punctual
+_COAT = "extensions.KHR_materials_clearcoat"
+_FACTORS: dict[str, Facts] = {
+    "specular": {
+        "extensions.KHR_materials_specular.specularColorFactor": [1 / DIELECTRIC] * 3
+    },  # 0.04 times 25: as the map says
+    "emission": {"emissiveFactor": [1.0, 1.0, 1.0]},
+    "coat": {f"{_COAT}.clearcoatFactor": 1.0, f"{_COAT}.clearcoatRoughnessFactor": 1.0},
+}
+"""What a material says beside a texture, so that it is multiplied by what the map holds."""
 
 
 def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) -> tuple[list[Path], tuple[str, ...]]:
@@ -42,7 +53,7 @@ def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) 
     path = Path(path)
     if path.suffix.lower() not in (".glb", ".gltf"):
         raise FileError(f"{path}: a scene is written as .glb or .gltf; got {path.suffix or 'no suffix'}")
-    making = _Making(scene, metallic)
+    making = _SceneWriter(scene, metallic)
     for thing in scene.things:
         making.add_thing(thing)
     if scene.lighting is not None:
@@ -58,7 +69,7 @@ def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) 
     return [path], left_out
 
 
-class _Making:
+class _SceneWriter:
     """A scene while it is put together."""
 
     def __init__(self, scene: EngineScene, metallic: bool) -> None:
@@ -84,45 +95,36 @@ class _Making:
 
     def _baked(self, thing: SceneThing) -> int:
         """A material of baked maps."""
-        told: Facts = {"name": thing.name}
+        entry: Facts = {"name": thing.name}
         if thing.maps is None:
-            told["pbrMetallicRoughness"] = {"metallicFactor": 0.0, "roughnessFactor": MapRole.ROUGHNESS.value.neutral[0]}
+            entry["pbrMetallicRoughness"] = {"metallicFactor": 0.0, "roughnessFactor": MapRole.ROUGHNESS.value.neutral[0]}
             self.left_out.append(
                 f'"{thing.name}": its vertices hold colours alone; how rough it is stands as the neutral value'
             )
         else:
             maps = engine_maps(thing.maps, self.how)
-            told |= self._material(thing.name, maps)
+            entry |= self._material(thing.name, maps)
             if maps.lost is not None:
                 self.left_out.append(f'"{thing.name}": {maps.lost}')
-        return self.writer.add("materials", told)
+        return self.writer.add("materials", entry)
 
     def _material(self, name: str, maps: EngineMaps, laid: Facts | None = None) -> Facts:
         """What the standard says of a material; `laid` is said of each of its textures."""
         if name not in self.textures:
             self.textures[name] = {key: self._texture(name, key, texels) for key, texels in self._images(maps).items()}
         textures: Facts = {key: {"index": number, **(laid or {})} for key, number in self.textures[name].items()}
-        surface: Facts = {
-            "baseColorTexture": textures["base_color"],
-            "metallicRoughnessTexture": textures[PACKED_NAME],
-            "metallicFactor": 1.0 if self.how.metallic else 0.0,
-        }
-        told: Facts = {"pbrMetallicRoughness": surface, "occlusionTexture": textures[PACKED_NAME]}
-        told |= {"normalTexture": textures["normal"]} if "normal" in textures else {}
-        extensions: Facts = {}
-        if "specular" in textures:  # 0.04 times 25 is what the map says
-            strong = {"specularColorTexture": textures["specular"], "specularColorFactor": [1 / DIELECTRIC] * 3}
-            extensions |= self.writer.use("KHR_materials_specular", strong)
-        if "emission" in textures:
-            told |= {"emissiveTexture": textures["emission"], "emissiveFactor": [1.0, 1.0, 1.0]}
-        if "coat" in textures:
-            coat: Facts = {"clearcoatFactor": 1.0, "clearcoatRoughnessFactor": 1.0}
-            coat |= {"clearcoatTexture": textures["coat"], "clearcoatRoughnessTexture": textures["coat"]}
-            coat |= {"clearcoatNormalTexture": textures["coat_normal"]} if "coat_normal" in textures else {}
-            extensions |= self.writer.use("KHR_materials_clearcoat", coat)
+        textures |= {"coat_roughness": textures["coat"]} if "coat" in textures else {}
+        entry: Facts = {"occlusionTexture": textures[PACKED_NAME]}
+        for key, texture in textures.items():
+            _put(entry, INPUTS[key].gltf, texture)
+            for path, factor in _FACTORS.get(key, {}).items():
+                _put(entry, path, factor)
+        entry["pbrMetallicRoughness"]["metallicFactor"] = 1.0 if self.how.metallic else 0.0
+        for extension in entry.get("extensions", {}):
+            self.writer.use(extension, {})
         if "opacity" in maps.images:
-            told |= {"alphaMode": "MASK", "alphaCutoff": self.scene.cut_out, "doubleSided": True}
-        return told | ({"extensions": extensions} if extensions else {})
+            entry |= {"alphaMode": "MASK", "alphaCutoff": self.scene.cut_out, "doubleSided": True}
+        return entry
 
     def _images(self, maps: EngineMaps) -> dict[str, Stored]:
         """The images of a material: opacity is the base colour's alpha, a coat and its roughness share one."""
@@ -147,32 +149,37 @@ class _Making:
 
     def add_light(self, number: int, light: Light) -> None:
         brightest = max(light.colour)
-        told: Facts = {
-            "name": f"{'sun' if isinstance(light, Sun) else 'lamp'} {number}",
+        entry: Facts = {
+            "name": f"{name_of(light)} {number}",
+            "type": _LAMPS[light.kind],
             "color": [each / brightest for each in light.colour] if brightest > 0 else [0.0, 0.0, 0.0],
             "intensity": light.strength * brightest,
         }
-        node: Facts = {"name": told["name"]}
-        if isinstance(light, Sun):
-            told["type"], node["rotation"] = "directional", _turned_to(-light.towards)
-        elif isinstance(light, PointLight):
+        node: Facts = {"name": entry["name"]}
+        if light.way is not None:
+            node["rotation"] = _turned_to(light.way)
+        if light.position is not None:
             node["translation"] = list(light.position)
-            told["type"] = "point"
-            if light.reach > 0:
-                told["range"] = light.reach
-            if isinstance(light, SpotLight):
-                told["type"] = "spot"
-                node["rotation"] = _turned_to(np.subtract(light.target, light.position))
-                outer = math.radians(light.outer)
-                told["spot"] = {"innerConeAngle": min(math.radians(light.inner), outer - 1e-4), "outerConeAngle": outer}
-        self.writer.add_light(node, told)
+            entry |= {"range": light.reach} if light.reach > 0 else {}
+        if light.cone is not None:
+            inner, outer = (math.radians(each) for each in light.cone)
+            entry["spot"] = {"innerConeAngle": min(inner, outer - 1e-4), "outerConeAngle": outer}
+        self.writer.add_light(node, entry)
 
     def add_camera(self, camera: Camera) -> None:
         way = np.subtract(camera.target, camera.position)
-        told: Facts = {"yfov": math.radians(camera.view_angle), "znear": _NEAREST, "aspectRatio": 1.6}
-        number = self.writer.add("cameras", {"name": "view", "type": "perspective", "perspective": told})
+        entry: Facts = {"yfov": math.radians(camera.view_angle), "znear": _NEAREST, "aspectRatio": 1.6}
+        number = self.writer.add("cameras", {"name": "view", "type": "perspective", "perspective": entry})
         node = {"name": "view", "camera": number, "translation": list(camera.position), "rotation": _turned_to(way)}
         self.writer.add_node(node)
+
+
+def _put(entry: Facts, path: str, value: object) -> None:
+    """Put a value at keys joined by dots; tables on the way are made."""
+    *tables, key = path.split(".")
+    for name in tables:
+        entry = entry.setdefault(name, {})
+    entry[key] = value
 
 
 def _as_large(grey: Stored, size: tuple[int, int]) -> Stored:

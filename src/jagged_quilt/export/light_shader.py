@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.light._rows import ANGLES, ROUGHNESSES, SKY_ROUGHNESSES, SMOOTHEST, UPS, SkyRows
-from jagged_quilt.light.lamps import Light, PointLight, Sun
+from jagged_quilt.light.lamps import Light
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.reflection import albedo_table
 from jagged_quilt.light.sky_image import SkyImage
@@ -106,13 +106,13 @@ def write_light(folder: Path | str, shader: LightShader) -> list[Path]:
 
 
 def _is_wide(light: Light) -> bool:
-    return isinstance(light, Sun) and light.size > 0
+    return light.position is None and light.size > 0
 
 
 def _fill(row: np.void, light: Light) -> None:
     colour = np.multiply(light.colour, light.strength)
     row["cone"][3] = row["edge"][0] = -2
-    if isinstance(light, PointLight):
+    if light.position is not None:
         terms: Sequence[float] = (-1.0, 0.0, 0.0) if light.fall_off is None else light.fall_off
         x, y, z, outer, inner = light._cone()
         row["place"], row["colour"] = (*light.position, 1), (*colour, light.reach)

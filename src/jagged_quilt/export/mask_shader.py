@@ -44,8 +44,8 @@ class LiveWeights:
         `weights_at(point, uv, weight)` and what it calls.
     names : tuple of str
         What it answers, in order: a layer each, or a swatch of its medley.
-    told : tuple of Mask
-        What the shader cannot work out: their answers stand in the sheets `told_0`, `told_1` …, four in each.
+    sampled : tuple of Mask
+        What the shader cannot work out: their answers stand in the sheets `sampled_0`, `sampled_1` …, four in each.
     adopted : tuple of str
         The layers whose adopted weights stand in the sheets `adopted_0` …, four in each.
     is_painted : bool
@@ -56,7 +56,7 @@ class LiveWeights:
 
     source: str
     names: tuple[str, ...]
-    told: tuple[Mask, ...]
+    sampled: tuple[Mask, ...]
     adopted: tuple[str, ...]
     is_painted: bool
     noise_places: NDArray[np.float32]
@@ -64,7 +64,7 @@ class LiveWeights:
     @property
     def sheets(self) -> int:
         """How many textures it reads."""
-        own = _sheets(len(self.told)) + _sheets(len(self.adopted)) + bool(len(self.noise_places))
+        own = _sheets(len(self.sampled)) + _sheets(len(self.adopted)) + bool(len(self.noise_places))
         return own + (1 + _sheets(len(self.names)) if self.is_painted else 0)
 
 
@@ -88,18 +88,18 @@ def live_weights(
     painted : bool
         Whether daubs lie on them.
     """
-    return _Making(layers, Stacking.of(stacking, "way of stacking"), tuple(adopted), painted).made()
+    return _MaskSource(layers, Stacking.of(stacking, "way of stacking"), tuple(adopted), painted).made()
 
 
 @dataclass
-class _Making:
+class _MaskSource:
     """Weights while they are put together."""
 
     layers: Sequence[Layer]
     stacking: Stacking
     adopted: tuple[str, ...]
     painted: bool
-    told: list[Mask] = field(default_factory=list)
+    sampled: list[Mask] = field(default_factory=list)
     noises: list[tuple[Noise, bool]] = field(default_factory=list)
     tables: list[tuple[NoiseKind, int, int]] = field(default_factory=list)
     shared: dict[int, str] = field(default_factory=dict)
@@ -115,24 +115,24 @@ class _Making:
             value = f"{start} * {_closed(answer)}" if answer and start != "1.0" else answer or start
             self.lines.append(f"    answers[{number}] = {value};  // {layer.name}")
         shown = self._shown()
-        names, told = shown_names(self.layers), tuple(self.told)
+        names, sampled = shown_names(self.layers), tuple(self.sampled)
         tables = [places_of_noise(*each) for each in self.tables]
         features = {
-            "told": bool(told) or bool(self.adopted),
+            "sampled": bool(sampled) or bool(self.adopted),
             "noise": bool(self.noises),
             "facing": any("facing_of" in line for line in [*self.lines, *shown]),
             "painted": self.painted,
         }
-        samplers = [f"uniform sampler2D told_{n};" for n in range(_sheets(len(told)))]
+        samplers = [f"uniform sampler2D sampled_{n};" for n in range(_sheets(len(sampled)))]
         samplers += [f"uniform sampler2D adopted_{n};  // weights that were adopted" for n in range(_sheets(len(self.adopted)))]
         if self.painted:
             samplers.append("uniform sampler2D painted_weights;  // where daubs lie; and the weights there")
             samplers += [f"uniform sampler2D splat_{n};" for n in range(_sheets(len(names)))]
-        features["told"] |= self.painted
+        features["sampled"] |= self.painted
         words = {
-            "told_samplers": "\n".join(samplers),
-            "told_count": str(max(1, len(told))),
-            "told_reads": "\n".join(self._reads("told", "told_by_sheets", [mask.summary for mask in told])),
+            "sampled_samplers": "\n".join(samplers),
+            "sampled_count": str(max(1, len(sampled))),
+            "sampled_reads": "\n".join(self._reads("sampled", "sampled_by_sheets", [mask.summary for mask in sampled])),
             "noises": str(len(self.noises)),
             "noise_rows": ",\n    ".join(self._noise_row(*each) for each in self.noises),
             "turn_2": _matrix(lattice_turn(2)),
@@ -146,7 +146,7 @@ class _Making:
         }
         source = filled("masks.glsl", {name for name, there in features.items() if there}, words)
         places = np.array([each[0] for each in tables], np.float32) if tables else np.zeros((0, 0), np.float32)
-        return LiveWeights(source, names, told, self.adopted, self.painted, places)
+        return LiveWeights(source, names, sampled, self.adopted, self.painted, places)
 
     def _of(self, mask: Mask) -> str:
         """What a mask says at a point, as source."""
@@ -171,13 +171,13 @@ class _Making:
             case Slope():
                 return f"banded(slope, {_number(mask.low)}, {_number(mask.high)}, {_number(mask.fade)})"
             case Facing():
-                told = ", ".join(_number(each) for each in (mask.bearing, mask.spread, mask.fade, mask.level))
-                return f"facing_of(point.normal, {told})"
+                sampled = ", ".join(_number(each) for each in (mask.bearing, mask.spread, mask.fade, mask.level))
+                return f"facing_of(point.normal, {sampled})"
             case Noise():
                 return self._stepped(self._noise(mask), mask.threshold, mask.range)
-        if mask not in self.told:
-            self.told.append(mask)
-        return f"told_by_sheets[{self.told.index(mask)}]"
+        if mask not in self.sampled:
+            self.sampled.append(mask)
+        return f"sampled_by_sheets[{self.sampled.index(mask)}]"
 
     def _once(self, mask: Shared) -> str:
         """A mask that stands in several places, worked out once."""

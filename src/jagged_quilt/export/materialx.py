@@ -10,24 +10,13 @@ from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.export.engine_maps import Conventions, Loss, engine_maps
 from jagged_quilt.export.file_names import stems_of
+from jagged_quilt.export.surface_inputs import INPUTS, Read
 from jagged_quilt.foundation.errors import ShapeError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.maps.swatch import Swatch
 
 _VERSION = "1.38"
-_SURFACE = {
-    "base_color": ("base_color", "color3"),
-    "metallic": ("metalness", "float"),
-    "roughness": ("specular_roughness", "float"),
-    "emission": ("emission_color", "color3"),
-    "coat": ("coat", "float"),
-    "coat_roughness": ("coat_roughness", "float"),
-    "opacity": ("opacity", "color3"),
-    "normal": ("normal", "vector3"),
-    "coat_normal": ("coat_normal", "vector3"),
-}
-"""The input of the standard surface that a map feeds, and its type."""
-_COLOURS, _VECTORS = ("base_color", "emission"), ("normal", "coat_normal")
+_TYPES = {Read.COLOUR: "color3", Read.NUMBER: "float", Read.VECTOR: "vector3"}
 _REFRACTION = 1.5  # which throws back 0.04 of what comes straight on
 
 
@@ -36,7 +25,7 @@ def write_materialx(
 ) -> tuple[list[Path], tuple[str, ...]]:
     """Write a document for each material, `NAME.mtlx`, its maps in a folder beside it; return the files, and what is lost.
 
-    A standard surface with base colour and metalness (what turning specular to these loses is told), roughness, normal, coat,
+    A standard surface with base colour and metalness (what this conversion loses is reported), roughness, normal, coat,
     emission and opacity; heights are its displacement, in metres. Occlusion is an output of the graph, since the standard
     surface has no such input. Maps of swatches repeat, once for a unit of uv.
 
@@ -54,7 +43,7 @@ def write_materialx(
     for name, given in materials.items():
         if isinstance(given, BakedMaps) and given.normals is not NormalSpace.TANGENT:
             raise ShapeError(f'the normals of "{name}" are those of the world; bake them with normals = "tangent"')
-    folder, files, told = Path(folder), list[Path](), list[str]()
+    folder, files, lost = Path(folder), list[Path](), list[str]()
     how = Conventions(metallic=True, bits=bits)
     for name, stem in stems_of([*materials]).items():
         given = materials[name]
@@ -64,8 +53,8 @@ def write_materialx(
         tile = (given.tile, given.tile * given.aspect) if isinstance(given, Swatch) else None
         files.append(folder / f"{stem}.mtlx")
         write_bytes(files[-1], _document(name, stem, named, maps.relief, tile))
-        told += [f'"{name}": {maps.lost}'] if isinstance(maps.lost, Loss) else []
-    return files, tuple(told)
+        lost += [f'"{name}": {maps.lost}'] if isinstance(maps.lost, Loss) else []
+    return files, tuple(lost)
 
 
 def _document(name: str, stem: str, files: Mapping[str, str], relief: float, tile: tuple[float, float] | None) -> bytes:
@@ -78,9 +67,10 @@ def _document(name: str, stem: str, files: Mapping[str, str], relief: float, til
     plain = {"base": 1.0, "specular": 1.0, "specular_IOR": _REFRACTION, "coat_IOR": _REFRACTION}
     for key, value in (plain | ({"emission": 1.0} if "emission" in files else {})).items():
         _input(surface, key, "float", value=f"{value:g}")
-    for key, (called, kind) in _SURFACE.items():
-        if key in files:
-            _input(surface, called, kind, nodegraph=f"NG_{stem}", output=f"{key}_out")
+    for key, fed in INPUTS.items():
+        if key in files and fed.materialx:
+            kind = "color3" if key == "opacity" else _TYPES[fed.read]
+            _input(surface, fed.materialx, kind, nodegraph=f"NG_{stem}", output=f"{key}_out")
     doc = "" if tile is None else f"; a repeat covers {tile[0]:g} x {tile[1]:g} m"
     material = ElementTree.Element("surfacematerial", name=f"M_{stem}", type="material", doc=f"{name}{doc}")
     _input(material, "surfaceshader", "surfaceshader", nodename=f"SR_{stem}")
@@ -96,13 +86,14 @@ def _document(name: str, stem: str, files: Mapping[str, str], relief: float, til
 
 def _read(graph: ElementTree.Element, key: str, file: str, *, tiled: bool) -> None:
     """Add what reads a map, and the output that hands it on."""
-    stored = "color3" if key in _COLOURS else "vector3" if key in _VECTORS else "float"
+    read = INPUTS[key].read if key in INPUTS else Read.NUMBER
+    stored = _TYPES[read]
     node = ElementTree.SubElement(graph, "tiledimage" if tiled else "image", name=key, type=stored)
-    _input(node, "file", "filename", value=file, **({"colorspace": "srgb_texture"} if key in _COLOURS else {}))
+    _input(node, "file", "filename", value=file, **({"colorspace": "srgb_texture"} if read is Read.COLOUR else {}))
     if tiled:
         _input(node, "uvtiling", "vector2", value="1, 1")
     last, given = key, stored
-    if key in _VECTORS:
+    if read is Read.VECTOR:
         last = f"{key}_turned"
         _input(ElementTree.SubElement(graph, "normalmap", name=last, type="vector3"), "in", "vector3", nodename=key)
     elif key == "opacity":

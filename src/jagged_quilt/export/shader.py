@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -25,6 +25,7 @@ from jagged_quilt.export.mask_shader import WEIGHED, LiveWeights
 from jagged_quilt.export.shader_arrays import FileArray, by_files
 from jagged_quilt.export.shader_block import blend_block
 from jagged_quilt.export.shader_lines import (
+    COSTS_NOTHING,
     SLOPES,
     add_texel,
     cost,
@@ -111,6 +112,11 @@ class BlendShader:
     cost: tuple[str, ...]
     members: tuple[tuple[str, int, str], ...] = field(repr=False)
 
+    def averaging(self, planes: float) -> BlendShader:
+        """Return the same that also says how many planes of layers a pixel reads on average, as a survey counts them."""
+        said = lambda text: text.replace(COSTS_NOTHING, f"{COSTS_NOTHING}: {planes:.1f} on average over the ground")
+        return replace(self, source=said(self.source), cost=tuple(map(said, self.cost)))
+
 
 def blend_shader(
     arrays: TextureArrays,
@@ -122,7 +128,6 @@ def blend_shader(
     filter: Filter | str = Filter.TRILINEAR,
     films: Sequence[Film] = (),
     title: str = "A blend",
-    average: float | None = None,
 ) -> BlendShader:
     """Return a blend as shader source.
 
@@ -135,8 +140,6 @@ def blend_shader(
     filtering : "sampler" or "exact"
     weights : "splat", "pairs" or LiveWeights
         Which of the exports of weights it reads: a texture for four layers, or two for any number up to 256; or masks.
-    average : float, optional
-        Planes of layers that a pixel reads on average, as a survey counts them; to be told on top.
 
     Raises
     ------
@@ -153,14 +156,14 @@ def blend_shader(
     if form is Weights.LIVE and live is None:
         raise RangeError("for masks that the shader works out give it jq.export.live_weights(layers)")
     choices = Dialect.of(dialect, "dialect"), Filtering.of(filtering, "way to filter"), form, live
-    return _Making(plan, arrays, held, *choices, title, average).made()
+    return _ShaderSource(plan, arrays, held, *choices, title).made()
 
 
 def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
     """Write `blend.glsl`, `ground.vert` and `ground.frag` that draw the ground with it, the uniform block `blend.bin`, and
     `blend.json` that tells what lies where in it."""
     folder = Path(folder)
-    told = {
+    manifest = {
         "layers": list(shader.layers),
         "samplers": {name: f"{array}.ktx2" for name, array in zip(shader.samplers, shader.arrays, strict=True)},
         "block": "Blend",
@@ -172,12 +175,12 @@ def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
         for name, text in (("blend.glsl", shader.source), ("ground.vert", shader.vertex), ("ground.frag", shader.fragment)):
             (stage / name).write_text(text, encoding="utf-8")
         (stage / "blend.bin").write_bytes(shader.block)
-        (stage / "blend.json").write_text(json.dumps(told, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
+        (stage / "blend.json").write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
     return [folder / name for name in ("blend.glsl", "ground.vert", "ground.frag", "blend.bin", "blend.json")]
 
 
 @dataclass
-class _Making:
+class _ShaderSource:
     """A shader while it is put together."""
 
     plan: BlendPlan
@@ -188,7 +191,6 @@ class _Making:
     weights: Weights
     live: LiveWeights | None
     title: str
-    average: float | None
     left_out: list[str] = field(default_factory=list)
 
     def made(self) -> BlendShader:
@@ -279,7 +281,7 @@ class _Making:
         return frozenset(name for name, there in has.items() if there)
 
     def _cost(self) -> list[str]:
-        return cost(self.plan, self.arrays, self.held, self.sheets, self.average)
+        return cost(self.plan, self.arrays, self.held, self.sheets)
 
     def _words(self) -> dict[str, str]:
         """What is filled in."""
@@ -298,7 +300,7 @@ class _Making:
             "steps_parameter": ", vec4 steps" if "fine" in self.features else "",
             "steps_argument": ", steps" if "fine" in self.features else "",
             "weighed": "NAMED" if has_far else "LAYERS",
-            "told": "told" if has_far else "weight",
+            "given": "given" if has_far else "weight",
             "far_lines": far_lines(plan),
             "film_argument": ", film" if film else "",
             "film_parameter": ", float film[FILMS]" if film else "",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,10 +15,12 @@ from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.blend.blend import Texels
 from jagged_quilt.blend.film import Film, film_amounts, films_on
 from jagged_quilt.blend.settings import NormalSpace
-from jagged_quilt.export.driver import NEAREST, Driver
+from jagged_quilt.export.driver import NEAREST, Driver, OnDevice
 from jagged_quilt.export.shader import HEADS, BlendShader, Dialect, blend_shader
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.weights.point_weights import PointWeights
 
@@ -28,15 +30,15 @@ _AT_ONCE = 1 << 17  # texels
 _TARGETS = 8  # what every driver draws into at once
 
 
-class Asked(NamedTuple):
+class PendingRead(NamedTuple):
     """Points drawn, and to be read: see `ShaderBlend.drawn`."""
 
     points: int
     rows: int
-    given: Any
-    targets: list[Any]
-    frame: Any
-    whole: Any
+    given: OnDevice
+    targets: list[OnDevice]
+    frame: OnDevice
+    whole: OnDevice
 
 
 class ShaderBlend:
@@ -112,7 +114,7 @@ class ShaderBlend:
         weights: PointWeights,
         *,
         eye: Sequence[float] | None = None,
-    ) -> Asked:
+    ) -> PendingRead:
         """Draw points; what is drawn is to be read, which frees it."""
         context, count = self.driver.context, len(points)
         rows = -(-count // _WIDE)
@@ -126,11 +128,11 @@ class ShaderBlend:
         sizes = [(_WIDE, rows)] * len(self._outputs) if at_once else [(_WIDE, rows * len(self._outputs))]
         targets = [context.texture(size, 4, dtype="f4") for size in sizes]
         whole = context.vertex_array(self._program, [(self._corners, "2f", "corner")])
-        asked = Asked(count, rows, given, targets, context.framebuffer(targets), whole)
+        asked = PendingRead(count, rows, given, targets, context.framebuffer(targets), whole)
         self.draw(asked, eye)
         return asked
 
-    def draw(self, asked: Asked, eye: Sequence[float] | None = None) -> None:
+    def draw(self, asked: PendingRead, eye: Sequence[float] | None = None) -> None:
         """Draw points once more."""
         asked.frame.use()
         self._program["rows"].value = asked.rows
@@ -145,10 +147,10 @@ class ShaderBlend:
         self._program["Blend"].binding = 0
         asked.whole.render()
 
-    def read(self, asked: Asked) -> dict[str, NDArray[np.float32]]:
+    def read(self, asked: PendingRead) -> dict[str, NDArray[np.float32]]:
         """Return what was drawn: (N, C) by what the shader calls its outputs; colours linear, normals in the world."""
-        told = np.concatenate([np.frombuffer(each.read(), np.float32) for each in asked.targets])
-        each_of = told.reshape(len(self._outputs), -1, 4)
+        read = np.concatenate([np.frombuffer(each.read(), np.float32) for each in asked.targets])
+        each_of = read.reshape(len(self._outputs), -1, 4)
         for each in (*asked.targets, asked.frame, asked.given, asked.whole):
             each.release()
         return {
@@ -157,10 +159,10 @@ class ShaderBlend:
         }
 
     def _values(self, points: Points, weights: PointWeights) -> list[NDArray[np.floating]]:
-        """What a point is told, in the order in which the program reads it: (N, up to 4) each."""
+        """What is handed over of a point, in the order in which the program reads it: (N, up to 4) each."""
         tangent = points.tangent[:, :3]
         across = np.cross(points.normal, tangent)
-        held: dict[str, Any] = {
+        held: Facts = {
             "position": points.position,
             "normal": points.normal,
             "step_x": points.footprint[:, :1] * tangent,
@@ -190,7 +192,7 @@ class ShaderBlend:
         letters = {"uv": "xy"}
         lines = ["", "uniform highp sampler2D given;", "uniform int rows;"]
         lines += [f"layout(location = {n}) out vec4 out_{name};" for n, (_, name) in enumerate(self._outputs) if at_once]
-        lines += [] if at_once else ["out vec4 told;"]
+        lines += [] if at_once else ["out vec4 values;"]
         lines += ["void main() {", "    ivec2 at = ivec2(int(gl_FragCoord.x), int(gl_FragCoord.y) % rows);", "    Point point;"]
         lines += [f"    point.{name} = {value(n)}.{letters.get(name, 'xyz')};" for n, name in enumerate(self._given)]
         lines.append(f"    float weight[{count}];")
@@ -200,7 +202,7 @@ class ShaderBlend:
         lines += [f"    film[{n}] = {value(first + n // 4)}.{'rgba'[n % 4]};" for n in range(films)]
         lines.append(f"    Blended blended = blend(point, weight{', film' if films else ''});")
         for row, (kind, name) in enumerate(self._outputs):
-            where = f"out_{name} =" if at_once else f"if (int(gl_FragCoord.y) / rows == {row}) told ="
+            where = f"out_{name} =" if at_once else f"if (int(gl_FragCoord.y) / rows == {row}) values ="
             lines.append(f"    {where} vec4(blended.{name}{'' if kind == 'vec3' else ', 0.0, 0.0'}, 0.0);")
         return "\n".join([*lines, "}"]) + "\n"
 
@@ -215,7 +217,7 @@ def _members(source: str, struct: str) -> list[tuple[str, str]]:
     return out
 
 
-def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, **how: Any) -> BakedMaps:
+def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, *, bits: int = 8, work: Work = ANYHOW) -> BakedMaps:
     """Return the maps of a baker's canvas, blended by the exported shader on a driver, filtered as the kernel does.
 
     Parameters
@@ -223,7 +225,7 @@ def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, **how: Any) ->
     arrays : TextureArrays
         Those of the baker.
     how
-        As for `Baker.over`: bits, progress.
+        As for `Baker.over`: bits, work.
 
     Raises
     ------
@@ -239,7 +241,7 @@ def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, **how: Any) ->
             if shader.left_out:
                 raise RangeError(f"a shader cannot do all of this: {'; '.join(shader.left_out)}; bake without it")
             blends.append(ShaderBlend(driver, shader, arrays, films=films))
-        return baker.by(blends).over(baker.canvas, block=_AT_ONCE, **how)
+        return baker.by(blends).over(baker.canvas, block=_AT_ONCE, bits=bits, work=work)
     finally:
         for each in blends:
             each.release()

@@ -33,14 +33,17 @@ def far_lines(plan: BlendPlan) -> str:
             name, ends = plan.names[number], f"{float(far.start)!r}, {float(far.start + far.over)!r}"
             lines += [
                 f"    step_to = smoothstep({ends}, away);  // {name}",
-                f"    weight[{other}] = told[{number}] * step_to;",
-                f"    weight[{number}] = told[{number}] * (1.0 - step_to);",
+                f"    weight[{other}] = given[{number}] * step_to;",
+                f"    weight[{number}] = given[{number}] * (1.0 - step_to);",
             ]
     return "\n".join(lines)
 
 
-def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int, average: float | None) -> list[str]:
-    """How many samples a pixel takes at most, and on average over the ground, and what is bound."""
+COSTS_NOTHING = "a layer without weight costs nothing"
+
+
+def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], sheets: int) -> list[str]:
+    """How many samples a pixel takes at most, and what is bound."""
     lines, most = [], 0
     for number, (layer, row) in enumerate(zip(plan.layers, plan.layer_rows, strict=True)):
         planes = 3 if row["planes"] == k.SHARED and plan.mapping_rows[row["mapping"]]["kind"] == k.FLAT else 1
@@ -55,9 +58,7 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
         f"Where all layers show, {most} places, each of {len(held)} arrays, twice: for heights, and for the rest of it;"
     )
     more = ", patches and maps apart not counted" if (plan.layer_rows["patch_size"] > 0).any() or plan.groups else ""
-    lines.append(
-        "a layer without weight costs nothing" + (f": {average:.1f} on average over the ground{more}." if average else ".")
-    )
+    lines.append(f"{COSTS_NOTHING}{more}.")
     lines.append(
         f"Bound are {len(held)} arrays, {size:.0f} MiB, and {sheets} {'sheet' if sheets == 1 else 'sheets'} of weights."
     )
@@ -142,8 +143,8 @@ def finish(plan: BlendPlan) -> str:
         elif output.array or output.role is _R.HEIGHT:
             lines.append(f"total.{name} /= whole;")
         else:
-            told = ", ".join(f"{each:g}" if "." in f"{each:g}" else f"{each:g}.0" for each in neutral)
-            lines.append(f"total.{name} = {f'vec3({told})' if len(neutral) == 3 else told};  // no array holds it")
+            values = ", ".join(f"{each:g}" if "." in f"{each:g}" else f"{each:g}.0" for each in neutral)
+            lines.append(f"total.{name} = {f'vec3({values})' if len(neutral) == 3 else values};  // no array holds it")
     if plan.films:
         lines.append("for (int which = 0; which < FILMS; ++which) lay_film(which, film[which], total, slope);")
     lines += [
@@ -169,12 +170,12 @@ def from_sheets(names: Sequence[str], count: str) -> str:
 
 def from_pairs(names: Sequence[str], count: str) -> str:
     """How weights are read from the pairs of `jquilt export weights --as pairs`, of any number of layers."""
-    told = [f"//   {number} {name}" for number, name in enumerate(names)]
+    lines = [f"//   {number} {name}" for number, name in enumerate(names)]
     return "\n".join(
         [
             "",
             "// ---- Weights, from the pairs that `jquilt export weights --as pairs` writes: four layers a texel by their",
-            *told,
+            *lines,
             "// numbers, and how much there is of each. Numbers are not to be mixed: four texels are read, and weights are.",
             "",
             "uniform sampler2D pairs_numbers;",

@@ -33,17 +33,19 @@ def write_splat(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
     return [folder / name for name in (*names, "splat.json")]
 
 
-def write_live(weights: LiveWeights, folder: Path | str, told: Sequence[Stored], adopted: Sequence[Stored] = ()) -> list[Path]:
-    """Write what live weights read: `told_0.png` …, `adopted_0.png` …, four masks in each, and `noise_places.exr`.
+def write_live(
+    weights: LiveWeights, folder: Path | str, sampled: Sequence[Stored], adopted: Sequence[Stored] = ()
+) -> list[Path]:
+    """Write what live weights read: `sampled_0.png` …, `adopted_0.png` …, four masks in each, and `noise_places.exr`.
 
     Parameters
     ----------
-    told, adopted : sequence of (H, W) uint8 or uint16
+    sampled, adopted : sequence of (H, W) uint8 or uint16
         The answer of each mask that the shader cannot work out, and the adopted weight of each layer.
     """
     folder, files = Path(folder), []
     with written_together(folder) as stage:
-        for kind, grey in (("told", told), ("adopted", adopted)):
+        for kind, grey in (("sampled", sampled), ("adopted", adopted)):
             for first in range(0, len(grey), 4):
                 four = [*grey[first : first + 4], *[np.zeros_like(grey[0])] * 3][:4]
                 files.append(f"{kind}_{first // 4}.png")

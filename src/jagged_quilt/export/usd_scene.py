@@ -5,31 +5,27 @@ from __future__ import annotations
 import math
 import tempfile
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.export.engine_maps import Conventions, engine_maps
-from jagged_quilt.export.engine_scene import EngineScene, SceneThing
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing, name_of
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.materialx import write_materialx
+from jagged_quilt.export.surface_inputs import INPUTS, Read
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import make_folder, put_in_place
-from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.light.lamps import Light
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky_image import SkyImage, directions_of
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.surfaces.camera import Camera
 
-_COLOURS = {"diffuse": "diffuseColor", "specular": "specularColor", "emission": "emissiveColor"}
-_NUMBERS = {
-    "roughness": "roughness",
-    "occlusion": "occlusion",
-    "coat": "clearcoat",
-    "coat_roughness": "clearcoatRoughness",
-    "opacity": "opacity",
-}
+_Prim: TypeAlias = Any  # of a stage: the bindings carry no types
+_AHEAD = np.array([0.0, 0.0, -1.0])
 _SKY = (64, 128)  # texels of a sky that is a gradient
 _WIDTH = 24.0  # millimetres of a camera's film from bottom to top
 
@@ -57,7 +53,7 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
     except ImportError as error:
         raise QuiltError('a USD stage needs OpenUSD: pip install "jagged-quilt[usd]"') from error
     make_folder(path.parent)
-    making = _Making(scene, path)
+    making = _StageWriter(scene, path)
     for thing in scene.things:
         making.add_thing(thing)
     for number, light in enumerate(scene.lighting.lights if scene.lighting else ()):
@@ -79,7 +75,7 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
     return [path, *making.files, *documents], left_out
 
 
-class _Making:
+class _StageWriter:
     """A stage while it is put together."""
 
     def __init__(self, scene: EngineScene, path: Path) -> None:
@@ -121,7 +117,7 @@ class _Making:
                 colours.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.colour[used, :3])))
             UsdShade.MaterialBindingAPI.Apply(own.GetPrim()).Bind(material)
 
-    def _material(self, thing: SceneThing) -> Any:
+    def _material(self, thing: SceneThing) -> _Prim:
         from pxr import Gf, Sdf, UsdShade
 
         place, types = f"/scene/{self.stems[thing.name]}/material", Sdf.ValueTypeNames
@@ -149,27 +145,28 @@ class _Making:
         whole = engine_maps(thing.maps, Conventions())
         if "coat_normal" in whole.images:
             self.left_out.append(f'"{thing.name}": the normals of its coat; a preview surface has none')
-        maps = whole.without("height", "coat_normal")
+        maps = whole.without(*(key for key in whole.images if key not in INPUTS or not INPUTS[key].usd))
         self.files += maps.save(folder)
         for key in maps.images:
+            fed = INPUTS[key]
             texture = UsdShade.Shader.Define(self.stage, f"{place}/{key}")
             texture.CreateIdAttr("UsdUVTexture")
             texture.CreateInput("file", types.Asset).Set(f"./{folder.name}/{key}.png")
-            texture.CreateInput("sourceColorSpace", types.Token).Set("sRGB" if key in _COLOURS else "raw")
+            texture.CreateInput("sourceColorSpace", types.Token).Set("sRGB" if fed.read is Read.COLOUR else "raw")
             texture.CreateInput("st", types.Float2).ConnectToSource(uv)
             for along in ("wrapS", "wrapT"):
                 texture.CreateInput(along, types.Token).Set("repeat")
-            if key in _NUMBERS:
+            if fed.read is Read.NUMBER:
                 number = texture.CreateOutput("r", types.Float)
-                surface.CreateInput(_NUMBERS[key], types.Float).ConnectToSource(number)
-            elif key in _COLOURS:
+                surface.CreateInput(fed.usd, types.Float).ConnectToSource(number)
+            elif fed.read is Read.COLOUR:
                 colour = texture.CreateOutput("rgb", types.Float3)
-                surface.CreateInput(_COLOURS[key], types.Color3f).ConnectToSource(colour)
-            elif key == "normal":
+                surface.CreateInput(fed.usd, types.Color3f).ConnectToSource(colour)
+            else:
                 texture.CreateInput("scale", types.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
                 texture.CreateInput("bias", types.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
                 normal = texture.CreateOutput("rgb", types.Float3)
-                surface.CreateInput("normal", types.Normal3f).ConnectToSource(normal)
+                surface.CreateInput(fed.usd, types.Normal3f).ConnectToSource(normal)
         if "opacity" in maps.images:
             surface.CreateInput("opacityThreshold", types.Float).Set(float(self.scene.cut_out))
         return material
@@ -177,27 +174,25 @@ class _Making:
     def add_light(self, number: int, light: Light) -> None:
         from pxr import Gf, UsdLux
 
-        kind = "sun" if isinstance(light, Sun) else "lamp"
-        place = f"/scene/{kind}_{number}"
-        lamp: Any
-        if isinstance(light, Sun):
+        place = f"/scene/{name_of(light)}_{number}"
+        lamp: _Prim
+        if light.position is None:
             lamp = UsdLux.DistantLight.Define(self.stage, place)
             lamp.CreateAngleAttr(float(light.size))
-            _turn(lamp, -light.towards, np.zeros(3))
+            _turn(lamp, light.way, np.zeros(3))
             lamp.CreateNormalizeAttr(True)
             lamp.CreateIntensityAttr(float(light.strength))
-        elif isinstance(light, PointLight):
+        else:
             lamp = UsdLux.SphereLight.Define(self.stage, place)
             lamp.CreateRadiusAttr(float(light.radius))
             lamp.CreateTreatAsPointAttr(False)
             lamp.CreateIntensityAttr(float(light.strength / (math.pi * light.radius**2)))  # nits of a ball so wide
-            way = np.array([0.0, 0.0, -1.0])
-            if isinstance(light, SpotLight):
-                way = np.subtract(light.target, light.position)
+            if light.cone is not None:
+                inner, outer = light.cone
                 shaped = UsdLux.ShapingAPI.Apply(lamp.GetPrim())
-                shaped.CreateShapingConeAngleAttr(float(light.outer))
-                shaped.CreateShapingConeSoftnessAttr(float(1 - light.inner / light.outer))
-            _turn(lamp, way, np.array(light.position))
+                shaped.CreateShapingConeAngleAttr(float(outer))
+                shaped.CreateShapingConeSoftnessAttr(float(1 - inner / outer))
+            _turn(lamp, _AHEAD if light.way is None else light.way, np.array(light.position))
             if light.reach > 0:
                 self.left_out.append(f"lamp {number}: its reach; it falls with the square of the distance")
         lamp.CreateColorAttr(Gf.Vec3f(*(float(each) for each in light.colour)))
@@ -227,7 +222,7 @@ class _Making:
         _turn(view, np.subtract(camera.target, camera.position), np.array(camera.position))
 
 
-def _turn(thing: Any, way: Any, place: Any) -> None:
+def _turn(thing: _Prim, way: NDArray[np.float64], place: NDArray[np.float64]) -> None:
     """Move a thing to a place, and turn its -z to a direction."""
     from pxr import Gf
 

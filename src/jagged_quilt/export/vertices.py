@@ -36,7 +36,7 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
     ----------
     layers : sequence of Layer, or mapping of part to such
     how
-        As for `bake`: filter, threads, progress.
+        As for `bake`: filter, work.
 
     Raises
     ------

@@ -166,9 +166,10 @@ def _scattered(h):
 
 
 @lanes
-def _nearer_in_space(count, inside, xs, ys, zs, sx, sy, sz, seed, nearest):
+def _nearer_in_space(count, inside, xs, ys, zs, step, seed, nearest):
     """Lower the squared distance to the nearest seed by the seed of the cell at a step from each place's own."""
     fx, fy, fz = inside[0], inside[1], inside[2]
+    sx, sy, sz = step
     for i in range(count):
         h = _mixed(np.uint32(xs[i] ^ ys[i] ^ zs[i] ^ seed))
         ax = sx - fx[i] + _scattered(h)
@@ -204,8 +205,9 @@ def _next_octave(count, x, y, z):
 
 
 @lanes
-def _turn(count, first, position, rest, turn, period, x, y, z):
+def _turn(count, first, position, rest, lattice, x, y, z):
     """Take positions to lattice coordinates, within the period if there is one."""
+    turn, period = lattice.turn, float(lattice.period)
     share = 1.0 / period if period > 0.0 else 0.0
     for i in range(count):
         px, py, pz = np.float64(position[first + i, 0]), np.float64(position[first + i, 1]), np.float64(position[first + i, 2])
@@ -219,6 +221,18 @@ def _turn(count, first, position, rest, turn, period, x, y, z):
         z[i] = az - period * math.floor(az * share)
 
 
+class NoiseLattice(NamedTuple):
+    """Which noise: turn (3, 3) float64 takes positions to lattice coordinates; period is in cells, 0 for none; kind is SMOOTH,
+    BILLOWED, RIDGED or more for cells; flat: by x and z only."""
+
+    turn: NDArray[np.float64]
+    octaves: int
+    seed: int
+    period: int
+    kind: int
+    flat: bool
+
+
 class NoiseScratch(NamedTuple):
     """What noise needs while it works: lattice places (3, LANES) float64, sums (5, LANES) float32: the total, the nearest
     seed, and where inside of its cell (x, y, z) each place lies; corners (9, LANES) uint32: by axis, of the cell, the one
@@ -230,13 +244,12 @@ class NoiseScratch(NamedTuple):
 
 
 @kernel
-def noise(position, rest, turn, octaves, seed, period, kind, flat, scratch, out):
+def noise(position, rest, lattice, scratch, out):
     """Fill the mean of octaves, each half as strong as the one before.
 
     rest : what float32 leaves away of the positions, or no rows.
-    turn (3, 3) float64 takes positions to lattice coordinates; kind is SMOOTH, BILLOWED, RIDGED or more for cells; flat: by
-    x and z only.
     """
+    period, kind, flat = lattice.period, lattice.kind, lattice.flat
     x, y, z = scratch.places[0], scratch.places[1], scratch.places[2]
     total, nearest, inside, corners = scratch.sums[0], scratch.sums[1], scratch.sums[2:5], scratch.corners
     xs, ys, zs = corners[0:3], corners[3:6], corners[6:9]
@@ -244,12 +257,12 @@ def noise(position, rest, turn, octaves, seed, period, kind, flat, scratch, out)
         nearest[i] = np.float32(9.0)
     for first in range(0, position.shape[0], LANES):
         count = min(LANES, position.shape[0] - first)
-        _turn(count, first, position, rest, turn, float(period), x, y, z)
+        _turn(count, first, position, rest, lattice, x, y, z)
         for i in range(count):
             total[i] = F0
         strength, whole = F1, F0
-        for octave in range(octaves):
-            mixed, cells = _seeded(seed + octave), float(period << octave)
+        for octave in range(lattice.octaves):
+            mixed, cells = _seeded(lattice.seed + octave), float(period << octave)
             _split(count, x, cells, ACROSS, inside[0], xs[-1], xs[0], xs[1])
             _split(count, z, cells, DOWN if flat else DEEP, inside[2], zs[-1], zs[0], zs[1])
             if not flat:
@@ -262,8 +275,8 @@ def noise(position, rest, turn, octaves, seed, period, kind, flat, scratch, out)
             elif kind > RIDGED:
                 for step in range(27):
                     across, down, deep = step % 3 - 1, step // 3 % 3 - 1, step // 9 - 1
-                    sx, sy, sz = np.float32(across), np.float32(down), np.float32(deep)
-                    _nearer_in_space(count, inside, xs[across], ys[down], zs[deep], sx, sy, sz, mixed, nearest)
+                    apart = np.float32(across), np.float32(down), np.float32(deep)
+                    _nearer_in_space(count, inside, xs[across], ys[down], zs[deep], apart, mixed, nearest)
                 _add_distances(count, nearest, strength, total)
             elif flat:
                 _octave_on_plane(count, inside, corners, mixed, kind, strength, total)

@@ -15,8 +15,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 
 TEXELS_AT_ONCE = 1 << 15
 TEXELS = 1024  # along the longer side, where nothing else is said
@@ -107,7 +106,7 @@ class Block:
     pieces: tuple[Piece, ...]
 
 
-class Part(NamedTuple):
+class CanvasPart(NamedTuple):
     """A part of what is on a canvas, with layers of its own: its name, its space as a (4, 4) matrix to the world, and the
     metres that one unit of its uv stands for."""
 
@@ -125,7 +124,7 @@ class Canvas(Protocol):
         ...
 
     @property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[CanvasPart, ...]:
         """What may show on it, each by its own layers."""
         ...
 
@@ -182,15 +181,14 @@ def numbers_of(region: Region, width: int) -> NDArray[np.int64]:
 
 def go_over(
     canvas: Canvas,
-    work: Callable[[Block], None],
+    do: Callable[[Block], None],
     *,
     most: int = TEXELS_AT_ONCE,
-    threads: int | None = None,
+    work: Work = ANYHOW,
     step: str = "working",
-    progress: Progress = silent,
 ) -> None:
-    """Call `work` on every block of a canvas, on threads: the one loop of weighing, baking and drawing."""
-    work_through(canvas.blocks(most), lambda region: work(canvas.block(region)), threads=threads, step=step, progress=progress)
+    """Call `do` on every block of a canvas, on threads: the one loop of weighing, baking and drawing."""
+    work.through(canvas.blocks(most), lambda region: do(canvas.block(region)), step=step)
 
 
 def _part(axis: str, part: tuple[int, int] | None, whole: int) -> tuple[int, int]:

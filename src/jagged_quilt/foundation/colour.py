@@ -15,23 +15,23 @@ def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
     return np.where(encoded <= 0.04045, encoded / 12.92, ((np.maximum(encoded, 0) + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
 
-def colour_of(told: str) -> tuple[float, float, float]:
+def colour_of(given: str) -> tuple[float, float, float]:
     """Return linear light from "#rrggbb", which is sRGB; raise `RangeError` if it is not written so."""
-    digits = told.removeprefix("#")
+    digits = given.removeprefix("#")
     if len(digits) != 6 or any(d not in "0123456789abcdefABCDEF" for d in digits):
-        raise RangeError(f'a colour must be written "#rrggbb"; got {told!r}')
+        raise RangeError(f'a colour must be written "#rrggbb"; got {given!r}')
     levels = np.array([int(digits[at : at + 2], 16) for at in (0, 2, 4)], np.float64) / 255
     red, green, blue = (float(each) for each in linear_from_srgb(levels))
     return red, green, blue
 
 
-def rgb_of(name: str, told: object, most: float = 1.0) -> tuple[float, float, float]:
+def rgb_of(name: str, given: object, most: float = 1.0) -> tuple[float, float, float]:
     """Return linear light from "#rrggbb", or from three numbers from 0 to `most`; raise `QuiltError` if it is neither."""
-    if isinstance(told, str):
-        return colour_of(told)
-    if not isinstance(told, (tuple, list)) or len(told) != 3:
-        raise ShapeError(f'{name} must be three numbers, or "#rrggbb"; got {told!r}')
-    red, green, blue = (number_in(name, each, 0, most) for each in told)
+    if isinstance(given, str):
+        return colour_of(given)
+    if not isinstance(given, (tuple, list)) or len(given) != 3:
+        raise ShapeError(f'{name} must be three numbers, or "#rrggbb"; got {given!r}')
+    red, green, blue = (number_in(name, each, 0, most) for each in given)
     return red, green, blue
 
 

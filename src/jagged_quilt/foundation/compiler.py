@@ -145,7 +145,7 @@ def kernel(function: Callable[..., object]) -> Compiled:
 
 
 def check(function: Callable[..., object]) -> Compiled:
-    """Compile a loop that a door runs: NaN and infinity are told apart from numbers."""
+    """Compile a loop that a door runs: NaN and infinity are distinguished from numbers."""
     return _kept(function, _KERNEL)
 
 

@@ -132,10 +132,10 @@ def mapped(path: Path) -> Stored:
 
 def key_of(array: Stored) -> str:
     """Return what tells an array from others: of a mapped file its name, size and time of change, else a hash of its bytes."""
-    told = travelling(array)
-    if isinstance(told, MappedArray):
-        looks = told.path.stat()
-        return fingerprint(str(told.path.absolute()), f"{looks.st_size} {looks.st_mtime_ns}")
+    reference = travelling(array)
+    if isinstance(reference, MappedArray):
+        looks = reference.path.stat()
+        return fingerprint(str(reference.path.absolute()), f"{looks.st_size} {looks.st_mtime_ns}")
     return fingerprint(repr((array.shape, array.dtype.str)), *(np.ascontiguousarray(row).tobytes() for row in array))
 
 
@@ -160,6 +160,6 @@ def travelling(array: Stored) -> Stored | MappedArray:
     return MappedArray(Path(base.filename)) if isinstance(base.filename, str | Path) else array
 
 
-def arrived(told: Stored | MappedArray) -> Stored:
+def arrived(reference: Stored | MappedArray) -> Stored:
     """Return the array that travelled."""
-    return told.here() if isinstance(told, MappedArray) else told
+    return reference.here() if isinstance(reference, MappedArray) else reference

@@ -1,4 +1,4 @@
-"""Files written whole or not at all, and told apart by what is in them."""
+"""Files written whole or not at all, and identified by what is in them."""
 
 from __future__ import annotations
 
@@ -114,7 +114,7 @@ def remove_left_overs(folder: Path) -> None:
 
 
 def _started(process: int) -> int:
-    """When a process started, in ticks since the machine did; 0 where that cannot be told and it runs, -1 where it does not."""
+    """When a process started, in ticks since the machine did; 0 where that is unknown and it runs, -1 where it does not."""
     try:
         return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19])
     except (OSError, ValueError, IndexError):
@@ -201,12 +201,12 @@ class FileDigests:
     Parameters
     ----------
     known : mapping
-        What `told` gave earlier.
+        What `records` gave earlier.
     """
 
     def __init__(self, known: Facts | None = None) -> None:
         self._known = dict(known or {})
-        self._told: Facts = {}
+        self._records: Facts = {}
 
     def digest(self, path: Path, kind: str = "file") -> str:
         """Return a hash of a file's bytes; raise `FileError` that names the kind of file if it cannot be read."""
@@ -217,17 +217,17 @@ class FileDigests:
         key = fingerprint(str(path.absolute()))
         before = list(self._known.get(key) or (0, 0, ""))
         if before[:2] == [looks.st_size, looks.st_mtime_ns]:
-            self._told[key] = before
+            self._records[key] = before
             note_looks(path)
             return str(before[2])
         digest = digest_of_file(path, kind)
         if time.time_ns() - looks.st_mtime_ns > _TICK:
-            self._told[key] = [looks.st_size, looks.st_mtime_ns, digest]
+            self._records[key] = [looks.st_size, looks.st_mtime_ns, digest]
         return digest
 
-    def told(self) -> Facts:
+    def records(self) -> Facts:
         """Return what is known now, to be kept as JSON: no paths, only hashes of them."""
-        return dict(sorted(self._told.items()))
+        return dict(sorted(self._records.items()))
 
 
 def _cannot_write(path: Path, error: OSError) -> FileError:

@@ -7,7 +7,7 @@ from typing import Any, TypeAlias
 from numpy.typing import NDArray
 
 Stored: TypeAlias = NDArray[Any]  # numbers of whichever dtype a file or a caller holds
-Told: TypeAlias = Any  # what JSON or TOML said, before it is checked
+Unchecked: TypeAlias = Any  # what JSON or TOML holds, before it is checked
 Facts: TypeAlias = dict[str, Any]  # a table of such
 Model: TypeAlias = Any  # a table made at run time from a value's fields, which mypy does not see
 Compiled: TypeAlias = Any  # what Numba makes of a function carries no types

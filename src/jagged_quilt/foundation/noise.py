@@ -104,16 +104,13 @@ def _raw(
     out = np.empty(len(where), np.float32)
     turn = (np.eye(3) if period else lattice_turn(dimensions)) / size
     lanes = _kernels.LANES
+    seed = whole_number_in("seed", seed, 0, (1 << 31) - 1)
+    lattice = _kernels.NoiseLattice(turn, octaves, seed, period, kind.code, dimensions == 2)
     scratch = _kernels.NoiseScratch(np.empty((3, lanes)), np.empty((5, lanes), np.float32), np.empty((9, lanes), np.uint32))
     _kernels.noise(
         frozen(where, np.float32),
         frozen(np.empty((0, 3)) if rest is None else rest, np.float32),
-        turn,
-        octaves,
-        whole_number_in("seed", seed, 0, (1 << 31) - 1),
-        period,
-        kind.code,
-        dimensions == 2,
+        lattice,
         scratch,
         out,
     )

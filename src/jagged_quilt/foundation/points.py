@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
-from typing import Any
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.checks import finite_array, frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.foundation.json_types import Facts
 
 _SHAPES: dict[str, tuple[int, ...]] = {
     "position": (3,),
@@ -25,7 +26,7 @@ _SHAPES: dict[str, tuple[int, ...]] = {
     "rest": (3,),
 }
 NEAR = 4096.0  # metres from the origin, up to which float32 is as good as a quarter of a millimetre
-LARGEST = 4e6  # metres from the origin, as far as places are told exactly
+LARGEST = 4e6  # metres from the origin, as far as positions are exact
 _LEFT_AS_THEY_ARE = ("uv_gradient", "steps")  # a surface may repeat one row for all: made whole where somebody reads them
 
 
@@ -83,6 +84,10 @@ class Points:
             if name not in _LEFT_AS_THEY_ARE:
                 object.__setattr__(self, name, frozen(array, np.float32))
 
+    def __reduce__(self) -> tuple[partial[Points], tuple[()]]:
+        """Made again where it arrives, so that its arrays are read-only there too."""
+        return partial(Points, **{each.name: getattr(self, each.name) for each in fields(self)}), ()
+
     def __len__(self) -> int:
         return int(self.position.shape[0])
 
@@ -92,7 +97,7 @@ class Points:
 
     def __getitem__(self, part: slice | NDArray[np.bool_] | NDArray[np.intp]) -> Points:
         """Return some of the points; a slice shares memory with this block."""
-        some: dict[str, Any] = {}
+        some: Facts = {}
         for each in fields(self):
             array = getattr(self, each.name)
             some[each.name] = None if array is None else array[part]
@@ -128,7 +133,7 @@ class Points:
         """
         if not parts:
             raise ShapeError("there is no part to join; name at least one")
-        whole: dict[str, Any] = {}
+        whole: Facts = {}
         for each in fields(cls):
             arrays = [getattr(part, each.name) for part in parts]
             whole[each.name] = None if any(array is None for array in arrays) else np.concatenate(arrays)

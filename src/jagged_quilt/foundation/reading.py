@@ -46,8 +46,8 @@ def reading(path: Path | str, kind: str, refused: type[FileError] = FileError, *
     except OSError as error:
         raise refused(f"{path}: the {kind} cannot be read: {error.strerror or plain_words(error)}") from error
     except Exception as error:
-        told = plain_words(error) or type(error).__name__
-        raise refused(f"{path}: this {kind} is damaged, or not what its name says ({told}); get it again") from error
+        reason = plain_words(error) or type(error).__name__
+        raise refused(f"{path}: this {kind} is damaged, or not what its name says ({reason}); get it again") from error
 
 
 def reads(

@@ -8,12 +8,12 @@ from pathlib import PurePath
 
 import numpy as np
 
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 
 _MANY = 4  # values in a row that are written out
 
 
-def short_repr(value: Told) -> str:
+def short_repr(value: Unchecked) -> str:
     """Return a dataclass in a line; to be its `__repr__`."""
     said = [
         f"{each.name}={_in_short(own)}"

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, TypeAlias
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
 
+Zarr: TypeAlias = Any  # its module, groups and arrays: imported where they are used
 
-def zarr_here() -> Any:
+
+def zarr_here() -> Zarr:
     """Return Zarr; raise `FileError` that says how to install it where it is not."""
     try:
         import zarr
@@ -20,7 +22,7 @@ def zarr_here() -> Any:
 
 
 @contextmanager
-def told_plainly(address: str, none: str) -> Iterator[None]:
+def plain_errors(address: str, none: str) -> Iterator[None]:
     """Turn what stores raise into a `FileError` that names the address.
 
     none : what is said where there is nothing at that address.

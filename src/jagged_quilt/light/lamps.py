@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Self, TypeAlias
+from typing import ClassVar, Self, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +41,10 @@ class Sun:
         Degrees that it is wide; 0 casts hard shadows. Its mirror image stays that of a point.
     """
 
+    kind: ClassVar[str] = "sun"
+    position: ClassVar[None] = None
+    cone: ClassVar[None] = None
+
     bearing: float = 300.0
     height: float = 35.0
     colour: Colour = (1.0, 0.91, 0.77)
@@ -59,6 +63,11 @@ class Sun:
         level = math.cos(math.radians(self.height))
         bearing = math.radians(self.bearing)
         return np.array([level * math.sin(bearing), math.sin(math.radians(self.height)), -level * math.cos(bearing)])
+
+    @property
+    def way(self) -> NDArray[np.float64]:
+        """Unit vector along which it shines, in the world."""
+        return -self.towards
 
     def directions(self) -> NDArray[np.float64]:
         """Return unit vectors towards its disc, evenly spread, (D, 3); one where it has no size."""
@@ -102,6 +111,8 @@ class PointLight:
         Divides its strength by c + l d + q d^2 at d metres, instead of by d^2.
     """
 
+    kind: ClassVar[str] = "point"
+
     position: Place
     colour: Colour = (1.0, 1.0, 1.0)
     strength: float = 10.0
@@ -118,6 +129,16 @@ class PointLight:
             terms = tuple(number_in("a term of fall_off", each, 0) for each in self.fall_off)
             if len(terms) != 3 or not any(terms):
                 raise RangeError(f"fall_off must be three numbers, constant, linear and quadratic, not all 0; got {terms}")
+
+    @property
+    def way(self) -> NDArray[np.float64] | None:
+        """Along which it shines, in the world, of any length; None for all ways alike."""
+        return None
+
+    @property
+    def cone(self) -> tuple[float, float] | None:
+        """Degrees from its axis, within which it shines in full, and beyond which not at all; None for all ways alike."""
+        return None
 
     def turned(self, degrees: float, around: Place) -> Self:
         """Return the same lamp from another side of a place, `degrees` further over east."""
@@ -155,6 +176,8 @@ class SpotLight(PointLight):
         Degrees from its axis.
     """
 
+    kind: ClassVar[str] = "spot"
+
     target: Place
     inner: float = 20.0
     outer: float = 30.0
@@ -169,13 +192,25 @@ class SpotLight(PointLight):
         if np.linalg.norm(np.subtract(self.target, self.position)) < 1e-6:
             raise RangeError(f"a spot must point somewhere; its position and target are both {self.position}")
 
+    @property
+    def way(self) -> NDArray[np.float64]:
+        """From its position to its target."""
+        return np.subtract(self.target, self.position, dtype=np.float64)
+
+    @property
+    def cone(self) -> tuple[float, float]:
+        """Degrees from its axis, within which it shines in full, and beyond which not at all."""
+        return self.inner, self.outer
+
     def _cone(self) -> tuple[float, float, float, float, float]:
-        axis = np.subtract(self.target, self.position)
+        axis = self.way
         x, y, z = (float(each) for each in axis / np.linalg.norm(axis))
         return x, y, z, math.cos(math.radians(self.outer)), math.cos(math.radians(self.inner))
 
 
 Light: TypeAlias = Sun | PointLight
+LIGHTS: dict[str, type[Light]] = {each.kind: each for each in (Sun, PointLight, SpotLight)}
+"""By the name of their kind, in quilt files and in bundles."""
 
 
 def checked_lights(lights: Sequence[Light]) -> tuple[Light, ...]:

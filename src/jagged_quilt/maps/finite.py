@@ -1,4 +1,4 @@
-"""Texels of float files that are no numbers: told, and replaced where they are few."""
+"""Texels of float files that are no numbers: reported, and replaced where they are few."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _MOSTLY = 0.5  # of a channel must be numbers
 
 
 def made_finite(path: Path, stored: Stored) -> Stored:
-    """Return texels of which none is NaN or infinite; what is replaced is told by a `QuiltWarning`.
+    """Return texels of which none is NaN or infinite; what is replaced is reported by a `QuiltWarning`.
 
     NaN is filled from around; infinity becomes the largest number of its channel, or the smallest. Raises `RangeError` if that
     is more than half of a channel.
@@ -31,8 +31,8 @@ def made_finite(path: Path, stored: Stored) -> Stored:
         if gap.any():
             out[..., channel] = filled(one, gap)
     found = [(int(gaps.sum()), "NaN, filled from around"), (int((~good & ~gaps).sum()), "infinite, made the largest there is")]
-    told = " and ".join(f"{count:,} {what}" for count, what in found if count)
-    warnings.warn(f"{path}: of its values are {told}; the first {_first(good)}", QuiltWarning, stacklevel=4)
+    listed = " and ".join(f"{count:,} {what}" for count, what in found if count)
+    warnings.warn(f"{path}: of its values are {listed}; the first {_first(good)}", QuiltWarning, stacklevel=4)
     return out
 
 

@@ -1,4 +1,4 @@
-"""Image files in and out, as stored, through OpenImageIO; KTX2 by our own reader.
+"""Image files in and out, as stored, through OpenImageIO; other formats by readers of our own (`ImageReader`).
 
 Values are never converted on the way: 8 bits stay 8 bits, alpha is never multiplied in, and no colour space is guessed.
 """
@@ -19,13 +19,13 @@ from typing import Any
 import numpy as np
 import OpenImageIO as oiio
 
-from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.foundation.disk_store import ArrayStore, Memory
-from jagged_quilt.foundation.errors import FileError, ImageError, QuiltError
+from jagged_quilt.foundation.errors import ImageError, QuiltError
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.reading import plain_words, reading, reads
 from jagged_quilt.maps.finite import check_finite, made_finite
 from jagged_quilt.maps.image_limits import LARGEST_SIDE, LIMITS, NO_LIMITS, ImageLimits
+from jagged_quilt.maps.image_reader import Image, reader_of
 
 _AS_STORED = {"uint8": oiio.UINT8, "uint16": oiio.UINT16, "half": oiio.FLOAT, "float": oiio.FLOAT}
 _NUMBERS = {**_AS_STORED, "int8": oiio.INT8, "int16": oiio.INT16, "int": oiio.INT32, "uint": oiio.UINT32, "double": oiio.DOUBLE}
@@ -73,22 +73,6 @@ class NumberFacts:
         return (self.scale, self.offset) != (1.0, 0.0)
 
 
-@dataclass(frozen=True, eq=False)
-class Image:
-    """An image file as it is stored.
-
-    Attributes
-    ----------
-    texels : (H, W, C) uint8, uint16 or float32
-        Upright: what the file says of its orientation is done.
-    channels : tuple of str
-        Their names in the file; R, G, B, A or Y in a common image.
-    """
-
-    texels: Stored
-    channels: tuple[str, ...]
-
-
 @reads("image file", ImageError, watched=True)
 def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     """Return the texels of an image file as they are stored; half floats become float32.
@@ -98,7 +82,7 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
     ImageError
         If the file is missing, of no known format, too large, or broken anywhere (a truncated file too).
     RangeError
-        If more than half of a float image is NaN or infinite; what is less is mended, and told by a `QuiltWarning`.
+        If more than half of a float image is NaN or infinite; fewer are replaced, and reported by a `QuiltWarning`.
     """
     return read_channels(path, limits).texels
 
@@ -109,8 +93,8 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     path = Path(path)
     if not path.is_file():
         raise ImageError(f"{path}: there is no such image file")
-    if path.suffix.lower() == ".ktx2":
-        image = _read_ktx2(path, limits)
+    if own := reader_of(path):
+        image = own.read(path, limits)
     else:
         _check_chunks(path)
         image = _read_with_library(path, limits)
@@ -141,7 +125,7 @@ def read_numbers(path: Path | str, limits: ImageLimits = LIMITS) -> tuple[Image,
     For measurements; float files may hold NaN. Raises `ImageError` as `read_image` does.
     """
     path = Path(path)
-    if path.suffix.lower() == ".ktx2" or not path.is_file():
+    if reader_of(path) or not path.is_file():
         return read_channels(path, limits), NumberFacts()
     _check_chunks(path)
     return _read_with_library(path, limits, _NUMBERS), number_facts(path)
@@ -165,9 +149,9 @@ def number_facts(path: Path) -> NumberFacts:
 
 def _item(found: tuple[str, str]) -> tuple[str, str, str]:
     """The sample, the role and the text of one item of a TIFF's metadata."""
-    told = dict(re.findall(r"""(\w+)\s*=\s*["']([^"']*)["']""", found[0]))
-    role: str = told.get("role") or told.get("name") or ""
-    return told.get("sample", ""), role.lower(), found[1]
+    attributes = dict(re.findall(r"""(\w+)\s*=\s*["']([^"']*)["']""", found[0]))
+    role: str = attributes.get("role") or attributes.get("name") or ""
+    return attributes.get("sample", ""), role.lower(), found[1]
 
 
 def _number_or_none(text: str) -> float | None:
@@ -183,10 +167,10 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
         raise ImageError(f"{path}: there is no such image file")
-    if path.suffix.lower() == ".ktx2":
-        _head_of_ktx2(path, limits)
-        return
-    _spec_of(path, limits)
+    if own := reader_of(path):
+        own.size(path, limits)
+    else:
+        _spec_of(path, limits)
 
 
 @reads("image file", ImageError, watched=True)
@@ -194,9 +178,8 @@ def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
     if not path.is_file():
         raise ImageError(f"{path}: there is no such image file")
-    if path.suffix.lower() == ".ktx2":
-        head = _head_of_ktx2(path, limits).head
-        return head.height, head.width
+    if own := reader_of(path):
+        return own.size(path, limits)
     spec = _spec_of(path, limits)
     turned = spec.get_int_attribute("Orientation", 1) > 4
     return (spec.width, spec.height) if turned else (spec.height, spec.width)
@@ -215,7 +198,7 @@ def image_bands(
 
 
 def _bands(path: Path, limits: ImageLimits, texels: int, kinds: Mapping[str, oiio.BASETYPE]) -> Iterator[tuple[int, Image]]:
-    if path.suffix.lower() == ".ktx2" or _spec_of(path, limits).get_int_attribute("Orientation", 1) != 1:
+    if reader_of(path) or _spec_of(path, limits).get_int_attribute("Orientation", 1) != 1:
         yield 0, read_numbers(path, limits)[0] if kinds is _NUMBERS else read_channels(path, limits)
         return
     _check_chunks(path)
@@ -284,26 +267,6 @@ def _read_with_library(path: Path, limits: ImageLimits, kinds: Mapping[str, oiio
         raise _unreadable(path, trouble)
     stored: Stored = np.ascontiguousarray(texels).reshape(spec.height, spec.width, spec.nchannels)
     return Image(np.ascontiguousarray(_upright(stored, turn)), names)
-
-
-def _read_ktx2(path: Path, limits: ImageLimits) -> Image:
-    try:
-        file = _head_of_ktx2(path, limits)
-        head, texels = file.head, file.texels(0, 0)
-    except ImageError:
-        raise
-    except FileError as error:
-        raise ImageError(str(error)) from error
-    return Image(texels.astype(np.float32) if texels.dtype == np.float16 else texels, tuple("RGBA"[: head.channels]))
-
-
-def _head_of_ktx2(path: Path, limits: ImageLimits) -> Ktx2File:
-    file = Ktx2File(path)
-    head = file.head
-    limits.check(path, head.width, head.height, 2 * head.channels)
-    if head.slices > 1:
-        raise ImageError(f"{path}: holds {head.slices} slices; a map must be one image")
-    return file
 
 
 def _check_chunks(path: Path, *, texels: bool = False) -> bool:

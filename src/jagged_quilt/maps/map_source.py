@@ -13,8 +13,9 @@ import numpy as np
 from jagged_quilt.foundation.errors import QuiltError, QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.json_types import Stored
-from jagged_quilt.maps.image_files import Image, read_channels
+from jagged_quilt.maps.image_files import read_channels
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_reader import Image
 from jagged_quilt.maps.names import is_green_down
 from jagged_quilt.maps.roles import MapRole, Transfer
 from jagged_quilt.maps.stairs import without_stairs

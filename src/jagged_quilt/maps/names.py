@@ -80,7 +80,7 @@ PACKED_WORDS: dict[str, Roles] = {
 """Words for several roles in the red, green, blue and alpha of one file; a role of three channels stands three times."""
 
 UNUSED_WORDS = ("packed",)
-"""Words for what is known and not used: packed maps of which no more is told."""
+"""Words for what is known and not used: packed maps whose channels are unknown."""
 
 UNCLEAR: Roles = (None,)
 """The roles of a file whose name tells that it is a map, and not which: somebody must be asked."""
@@ -131,7 +131,7 @@ _ROLES_OF_WORD: dict[str, Roles] = {
 
 
 def channels_of(roles: Roles) -> dict[MapRole, str]:
-    """Return which of the channels r, g, b and a of a file hold each role, for roles that are told channel by channel."""
+    """Return which of the channels r, g, b and a of a file hold each role, for roles that are named channel by channel."""
     out: dict[MapRole, str] = {}
     for role, letter in zip(roles, "rgba", strict=False):
         if role is not None:
@@ -147,7 +147,7 @@ class NamedMap:
     ----------
     roles : tuple of MapRole or None
     word : str
-        What told it: a word, or empty for a file that bears the set's name alone.
+        The word that says so, or empty for a file that bears the set's name alone.
     """
 
     file: Path
@@ -300,10 +300,10 @@ def _sets(folder: Path, named: list[tuple[Path, list[str]]], known: Mapping[str,
         left -= set(agreed[key])
     alone: dict[tuple[tuple[str, ...], Roles], dict[Path, _Reading]] = defaultdict(dict)
     for path in left:
-        told = [
+        telling = [
             each for each in readings[path] if each.word and not each.is_glued and (len(each.word) > 1 or each.word in family)
         ]
-        best = max(told, key=lambda each: each.worth, default=readings[path][-1])
+        best = max(telling, key=lambda each: each.worth, default=readings[path][-1])
         alone[best.words, best.roles][path] = best
     for (key, _), made in sorted(alone.items(), key=lambda each: each[0][0]):
         yield _set_of(key, folder, made)
@@ -380,11 +380,11 @@ def own_maps(sets: Sequence[NamedSet], name: str) -> tuple[NamedMap, ...]:
     own = found[0]
     maps, words = list(own.maps), set(own.words)
     for other in sets:
-        told = [each for each in other.maps if each.word]
-        if other is own or not told or not other.is_single or not (words <= set(other.words) or set(other.words) <= words):
+        named = [each for each in other.maps if each.word]
+        if other is own or not named or not other.is_single or not (words <= set(other.words) or set(other.words) <= words):
             continue
-        if told[0].roles not in {each.roles for each in maps}:
-            maps += told
+        if named[0].roles not in {each.roles for each in maps}:
+            maps += named
     return tuple(maps)
 
 

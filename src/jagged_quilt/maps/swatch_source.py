@@ -18,8 +18,9 @@ from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
-from jagged_quilt.maps.image_files import Image, image_size
-from jagged_quilt.maps.image_limits import LIMITS, SUFFIXES, ImageLimits
+from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_reader import Image, image_suffixes
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, Transfer
@@ -154,7 +155,9 @@ class SwatchSource:
             raise FileError(f"{self.folder}: there is no such swatch folder")
         if self.names is Names.OFF:
             return ()
-        return tuple(sorted(p for p in self.folder.iterdir() if p.suffix.lower() in SUFFIXES and not p.name.startswith(".")))
+        return tuple(
+            sorted(p for p in self.folder.iterdir() if p.suffix.lower() in image_suffixes() and not p.name.startswith("."))
+        )
 
     @cached_property
     def sources(self) -> dict[MapRole, MapSource]:
@@ -165,15 +168,15 @@ class SwatchSource:
         FileError
             If a rule names a file that is not there, or two files fit one role.
         """
-        return self._told[0]
+        return self._resolved[0]
 
     @cached_property
     def unused(self) -> tuple[Path, ...]:
         """Image files of the folder that fit no role and that no rule names."""
-        return self._told[1]
+        return self._resolved[1]
 
     @cached_property
-    def _told(self) -> tuple[dict[MapRole, MapSource], tuple[Path, ...]]:
+    def _resolved(self) -> tuple[dict[MapRole, MapSource], tuple[Path, ...]]:
         found: dict[MapRole, MapSource] = {}
         spoken_for: set[Path] = set()
         for rule in self.rules:
@@ -191,11 +194,11 @@ class SwatchSource:
             found[rule.role] = rule.onto(MapSource(role=rule.role, file=path, limits=self.limits))
         declared = set(found) | set(self.constants)
         named = {self.folder / rule.file for rule in self.rules if rule.file}
-        told = {each.file: each for each in self._own_maps()}
-        plain = {each.roles for each in told.values() if each.word}
+        by_file = {each.file: each for each in self._own_maps()}
+        plain = {each.roles for each in by_file.values() if each.word}
         unused: list[Path] = []
         for path in self.files:
-            own = told.get(path)
+            own = by_file.get(path)
             by_name_alone = own is not None and not own.word and own.roles in plain
             role = own.roles[0] if own is not None and len(own.roles) == 1 and not by_name_alone else None
             if path in spoken_for:
@@ -361,16 +364,16 @@ class SwatchSource:
         return ", ".join(path.name for path in files) or "none"
 
 
-def plain_value(role: MapRole, told: float | Sequence[float] | str) -> tuple[float, ...]:
+def plain_value(role: MapRole, given: float | Sequence[float] | str) -> tuple[float, ...]:
     """Return what a map means everywhere, from a number, one for each channel, or "#rrggbb" (sRGB) of a colour.
 
     Raises `RangeError` if that is no value of such a map.
     """
-    if isinstance(told, str):
+    if isinstance(given, str):
         if not role.is_colour:
-            raise RangeError(f"{role.key}: {told!r} is a colour; this map holds {role.value.channels} number(s)")
-        return colour_of(told)
-    values = tuple(float(each) for each in told) if isinstance(told, Sequence) else (float(told),) * role.value.channels
+            raise RangeError(f"{role.key}: {given!r} is a colour; this map holds {role.value.channels} number(s)")
+        return colour_of(given)
+    values = tuple(float(each) for each in given) if isinstance(given, Sequence) else (float(given),) * role.value.channels
     low = -1.0 if role.value.direction else 0.0
     for value in values:
         number_in(role.key, value, low, 1)
@@ -393,8 +396,8 @@ def plain_swatch(
         If there is no such role, a value is none, or the diffuse is missing.
     """
     known = {role.key: role for role in MapRole}
-    roles = {known[known_name("role", key, known)]: told for key, told in values.items()}
-    maps = {role: _constant(role, plain_value(role, told)) for role, told in roles.items()}
+    roles = {known[known_name("role", key, known)]: value for key, value in values.items()}
+    maps = {role: _constant(role, plain_value(role, value)) for role, value in roles.items()}
     return Swatch(name=name, tile=tile, relief=relief, maps=maps)
 
 

@@ -270,7 +270,7 @@ class Combined(Mask):
 
 @dataclass(frozen=True, slots=True)
 class Shared(Mask):
-    """A mask that stands elsewhere too, told by its name."""
+    """A mask that stands elsewhere too, given by its name."""
 
     mask: Mask
     name: str
@@ -280,7 +280,7 @@ class Shared(Mask):
         return f'mask of "{self.name}"'
 
     def reading(self, points: Points) -> Reading:
-        """Return what it answers, and nothing of the masks within: they are told where they stand."""
+        """Return what it answers, and nothing of the masks within: they are listed where they stand."""
         return Reading(self.summary, "", float(self.answer(points[:1])[0]))
 
     def answer(self, points: Points) -> Answers:
@@ -364,7 +364,7 @@ class Levels(Mask):
 
 @dataclass(frozen=True, slots=True)
 class Warped(Mask):
-    """A mask asked up to `by` metres away, the way and how far told by noise of `size` metres.
+    """A mask asked up to `by` metres away, in a direction and as far as a noise says, of `size` metres.
 
     Over a surface that it knows (see `on`) it is asked at the place of the surface that lies there, so that slopes and
     uv are those of that place; else the position alone moves.

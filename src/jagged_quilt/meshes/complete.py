@@ -92,7 +92,7 @@ class Completion:
             self._tell_of_hands()
 
     def _directionless(self, vectors: NDArray[np.float32], name: str) -> NDArray[np.bool_]:
-        """Which vectors have no direction. Those that a file leaves out are no numbers at all, and not told of."""
+        """Which vectors have no direction. Those that a file leaves out are no numbers at all, and not reported."""
         some = ~np.isnan(vectors).all(axis=1)
         bad = not_unit(vectors[:, :3]) | ~np.isfinite(vectors).all(axis=1)
         if (bad & some).any():

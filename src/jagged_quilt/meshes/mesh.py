@@ -5,7 +5,6 @@ from __future__ import annotations
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +25,7 @@ from jagged_quilt.meshes.vertex_arrays import array_of, check_extent, colours_of
 
 _kernels = kernels_of("jagged_quilt.meshes._kernels")
 
-_NOTES = 24  # of a file, that are told one by one
+_NOTES = 24  # of a file, that are listed one by one
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
@@ -111,7 +110,7 @@ class Mesh(NotebookValue):
     ) -> Mesh:
         """Make a mesh from anything array-like, mended and complete.
 
-        Triangles with places that are not finite, or without area, are left out; what is left out or mended is told by a
+        Triangles with places that are not finite, or without area, are left out; what is left out or mended is reported by a
         `QuiltWarning` and kept in `repairs`.
 
         Parameters
@@ -169,7 +168,7 @@ class Mesh(NotebookValue):
         )
 
     def noted(self, notes: Sequence[str], name: str) -> Mesh:
-        """Return the mesh with more told in its `repairs`, each a `QuiltWarning` of what is called `name` too."""
+        """Return the mesh with more in its `repairs`, each a `QuiltWarning` of what is called `name` too."""
         notes = [*notes[:_NOTES], *([f"and {len(notes) - _NOTES:,} more of the kind"] if len(notes) > _NOTES else [])]
         for line in notes:
             warnings.warn(f"{name}: {line}", QuiltWarning, stacklevel=2)
@@ -298,7 +297,7 @@ class Mesh(NotebookValue):
             raise ShapeError("there is no mesh to join; name at least one")
         vertices = np.cumsum([0, *(len(each.position) for each in meshes)])
         faces = np.cumsum([0, *(len(each.triangles) for each in meshes)])
-        whole: dict[str, Any] = {}
+        whole: Facts = {}
         for key, _ in meshes[0]._vertex_arrays():
             arrays = [getattr(each, key) for each in meshes]
             whole[key] = None if any(array is None for array in arrays) else frozen(np.concatenate(arrays), np.float32)
@@ -368,7 +367,7 @@ class Mesh(NotebookValue):
 
     def split(self, source: NDArray[np.int64], corners: NDArray[np.int32]) -> Mesh:
         """Return the mesh with vertices taken, some of them several times, and its triangles by those."""
-        taken: dict[str, Any] = {
+        taken: Facts = {
             key: None if array is None else frozen(array[source], np.float32) for key, array in self._vertex_arrays()
         }
         return replace(self, **taken, triangles=frozen(corners, np.int32), source=self.source[source])

@@ -12,7 +12,7 @@ from jagged_quilt.foundation.points import LARGEST, NEAR
 
 
 def check_extent(where: NDArray[np.float64], name: str = "the mesh") -> None:
-    """Raise `RangeError` if places (N, 3) lie too far from the world's origin, or too near to each other, to be told apart."""
+    """Raise `RangeError` if places (N, 3) lie too far from the origin, or too near to each other, to be distinct."""
     smallest, largest = METRES
     if (far := float(np.abs(where).max(initial=0))) > largest:
         raise RangeError(f"{name} reaches {far:.3g} m from the origin; at most {largest:g} m; is its unit another? metres = …")

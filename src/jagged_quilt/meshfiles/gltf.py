@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.material import MeshMaterial
@@ -18,7 +18,7 @@ from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.gltf_file import GltfFile, opened
 from jagged_quilt.meshfiles.gltf_materials import read_material, texture_set
 from jagged_quilt.meshfiles.limits import check_count
-from jagged_quilt.meshfiles.names import told_apart
+from jagged_quilt.meshfiles.names import distinct_names
 
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 _OF_INSTANCES = {"TRANSLATION": "translation", "ROTATION": "rotation", "SCALE": "scale"}
@@ -26,7 +26,7 @@ _ROUNDED = 1e-3  # of the layout: so far beyond 0 and 1 quantised uv may lie
 _SETS = 8  # of joints that a vertex may have, four each
 
 
-def read_gltf(path: Path, within: PathGuard, *, second_uv: bool = False, **options: Told) -> Mesh:
+def read_gltf(path: Path, within: PathGuard, *, second_uv: bool = False, **options: Unchecked) -> Mesh:
     """Read the meshes of the default scene, placed by its nodes; a part for each primitive.
 
     With `second_uv` the other set of uv is the layout.
@@ -42,13 +42,13 @@ def read_gltf(path: Path, within: PathGuard, *, second_uv: bool = False, **optio
         raise FileError(f"{path}: this is no sound glTF file ({type(error).__name__}: {error})") from error
 
 
-def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
-    told = file.told.get("materials", [])
-    check_count(file.path, "materials", len(told), file.held)
-    names = told_apart([str(each.get("name") or f"material {number}") for number, each in enumerate(told)])
+def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Unchecked]) -> Mesh:
+    listed = file.document.get("materials", [])
+    check_count(file.path, "materials", len(listed), file.held)
+    names = distinct_names([str(each.get("name") or f"material {number}") for number, each in enumerate(listed)])
     made = [read_material(file, number, name) for number, name in enumerate(names)]
     notes = [line for _, lines in made for line in lines]
-    pieces, passed_over, vertices, corners = list[dict[str, Told]](), 0, 0, 0
+    pieces, passed_over, vertices, corners = list[dict[str, Unchecked]](), 0, 0, 0
     frames = _frames(file)
     for number in [each for each in frames if "mesh" in file.entry("nodes", each)]:
         node = file.entry("nodes", number)
@@ -72,7 +72,7 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
         raise FileError(f"{file.path}: the mesh has no faces")
     materials = _without_quantisation(pieces, _coloured(pieces, {each.name: each for each, _ in made}, notes))
     notes += [f"{passed_over} primitives of points or lines passed over"] if passed_over else []
-    whole: dict[str, Told] = {
+    whole: dict[str, Unchecked] = {
         key: _whole(key, pieces, notes) for key in ("normal", "uv", "tangent", "colour", *(["layout"] if second_uv else []))
     }
     layout = whole.pop("layout", None)
@@ -81,7 +81,7 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Told]) -> Mesh:
     parts = [
         replace(piece["part"], name=name, first=int(first), last=int(last))
         for piece, name, first, last in zip(
-            pieces, told_apart([piece["part"].name for piece in pieces]), faces, faces[1:], strict=False
+            pieces, distinct_names([piece["part"].name for piece in pieces]), faces, faces[1:], strict=False
         )
     ]
     mesh = Mesh.of(
@@ -101,7 +101,7 @@ _STANDS_IN = {"normal": np.nan, "tangent": np.nan, "uv": 0.0, "layout": 0.0, "co
 """What vertices have of which others have more: what is no number is made, no uv has no extent, no colour is white."""
 
 
-def _whole(key: str, pieces: list[dict[str, Told]], notes: list[str]) -> NDArray[Told] | None:
+def _whole(key: str, pieces: list[dict[str, Unchecked]], notes: list[str]) -> NDArray[Unchecked] | None:
     """An attribute of all pieces, one after the other; None where none has it."""
     arrays = [piece[key] for piece in pieces]
     width = next((array.shape[1] for array in arrays if array is not None), 0)
@@ -122,9 +122,11 @@ def _whole(key: str, pieces: list[dict[str, Told]], notes: list[str]) -> NDArray
     )
 
 
-def _coloured(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial], notes: list[str]) -> dict[str, MeshMaterial]:
+def _coloured(
+    pieces: list[dict[str, Unchecked]], materials: dict[str, MeshMaterial], notes: list[str]
+) -> dict[str, MeshMaterial]:
     """Mark the materials whose base colour vertex colours multiply (COLOR_0); note what of that is not supported."""
-    tints: dict[str, list[NDArray[Told]]] = {}
+    tints: dict[str, list[NDArray[Unchecked]]] = {}
     for piece in pieces:
         if piece["colour"] is not None and piece["part"].material in materials:
             tints.setdefault(piece["part"].material, []).append(piece["colour"])
@@ -136,7 +138,7 @@ def _coloured(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial],
     return {name: replace(each, vertex_colours=name in tints) for name, each in materials.items()}
 
 
-def _without_quantisation(pieces: list[dict[str, Told]], materials: dict[str, MeshMaterial]) -> dict[str, MeshMaterial]:
+def _without_quantisation(pieces: list[dict[str, Unchecked]], materials: dict[str, MeshMaterial]) -> dict[str, MeshMaterial]:
     """Move the transform of textures into uv that are whole numbers, where it only takes those back to what they stand for.
 
     Such uv lie within 0 to 1 once they are transformed; as stored they fill a small part of that.
@@ -156,10 +158,12 @@ def _without_quantisation(pieces: list[dict[str, Told]], materials: dict[str, Me
 
 def _frames(file: GltfFile) -> dict[int, NDArray[np.float64]]:
     """What places each node of the default scene in the world, by its number."""
-    nodes = file.told.get("nodes", [])
-    scenes = file.told.get("scenes")
+    nodes = file.document.get("nodes", [])
+    scenes = file.document.get("scenes")
     children = {child for node in nodes for child in node.get("children", [])}
-    roots = file.entry("scenes", file.told.get("scene", 0)).get("nodes", []) if scenes else set(range(len(nodes))) - children
+    roots = (
+        file.entry("scenes", file.document.get("scene", 0)).get("nodes", []) if scenes else set(range(len(nodes))) - children
+    )
     waiting, out = [(int(root), np.eye(4)) for root in roots], dict[int, NDArray[np.float64]]()
     while waiting:
         number, above = waiting.pop(0)
@@ -171,7 +175,7 @@ def _frames(file: GltfFile) -> dict[int, NDArray[np.float64]]:
     return out
 
 
-def _instances(file: GltfFile, node: dict[str, Told]) -> list[NDArray[np.float64]]:
+def _instances(file: GltfFile, node: dict[str, Unchecked]) -> list[NDArray[np.float64]]:
     """Where the instances of a node's mesh stand in the node's own space; one in its place where it has none."""
     given = node.get("extensions", {}).get("EXT_mesh_gpu_instancing", {}).get("attributes", {})
     known = {word: file.accessor(given[key]) for key, word in _OF_INSTANCES.items() if key in given}
@@ -187,7 +191,7 @@ def _joints(file: GltfFile, number: int, frames: dict[int, NDArray[np.float64]])
     """What the joints of a skin do to the places of a mesh, (J, 4, 4); the node of the mesh itself does nothing to them."""
     skin = file.entry("skins", number)
     joints = skin["joints"]
-    parents = {child: place for place, node in enumerate(file.told.get("nodes", [])) for child in node.get("children", [])}
+    parents = {child: place for place, node in enumerate(file.document.get("nodes", [])) for child in node.get("children", [])}
     world = np.array([frames[each] if each in frames else _outside(file, each, parents) for each in joints])
     if "inverseBindMatrices" not in skin:
         return world
@@ -229,7 +233,7 @@ def _skinned(
     return linear, move
 
 
-def _placement(node: dict[str, Told]) -> NDArray[np.float64]:
+def _placement(node: dict[str, Unchecked]) -> NDArray[np.float64]:
     if "matrix" in node:
         return np.array(node["matrix"], np.float64).reshape(4, 4).T
     out = np.eye(4)
@@ -248,12 +252,12 @@ def _placement(node: dict[str, Told]) -> NDArray[np.float64]:
 
 def _piece(
     file: GltfFile,
-    primitive: dict[str, Told],
+    primitive: dict[str, Unchecked],
     frame: NDArray[np.float64],
     name: str,
     materials: list[str],
     joints: NDArray[np.float64] | None,
-) -> dict[str, Told]:
+) -> dict[str, Unchecked]:
     """One primitive in the world: what it lacks is None."""
     given = primitive["attributes"]
     read = lambda key: file.accessor(given[key]) if key in given else None

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.meshfiles.names import find_file
 
@@ -47,7 +47,7 @@ class GltfFile:
     it has."""
 
     path: Path
-    told: dict[str, Told]
+    document: dict[str, Unchecked]
     chunk: bytes | None
     within: PathGuard
     length: int
@@ -59,12 +59,12 @@ class GltfFile:
         """How many bytes the file and what was read of its buffers hold."""
         return self.length + sum(map(len, self._buffers.values()))
 
-    def entry(self, kind: str, number: Told) -> dict[str, Told]:
+    def entry(self, kind: str, number: Unchecked) -> dict[str, Unchecked]:
         """Return an entry of one of its lists; raise `FileError` if it is not there."""
-        entries = self.told.get(kind, [])
+        entries = self.document.get(kind, [])
         if not isinstance(number, int) or not 0 <= number < len(entries):
             raise FileError(f"{self.path}: {kind}[{number}] is named and not there; there are {len(entries)}")
-        found: dict[str, Told] = entries[number]
+        found: dict[str, Unchecked] = entries[number]
         return found
 
     def buffer(self, number: int) -> bytes:
@@ -74,16 +74,16 @@ class GltfFile:
         return self._buffers[number]
 
     def _read_buffer(self, number: int) -> bytes:
-        told = self.entry("buffers", number)
-        uri = told.get("uri")
+        entry = self.entry("buffers", number)
+        uri = entry.get("uri")
         if uri is None:
             if self.chunk is None:
                 raise FileError(f"{self.path}: buffers[{number}] has no uri, and the file has no binary chunk")
             data = self.chunk
         else:
             data = self.linked(uri, f"buffers[{number}]")
-        if len(data) < int(told.get("byteLength", 0)):
-            raise FileError(f"{self.path}: buffers[{number}] should hold {told['byteLength']} bytes; there are {len(data)}")
+        if len(data) < int(entry.get("byteLength", 0)):
+            raise FileError(f"{self.path}: buffers[{number}] should hold {entry['byteLength']} bytes; there are {len(data)}")
         return data
 
     def linked(self, uri: str, what: str) -> bytes:
@@ -112,26 +112,28 @@ class GltfFile:
 
     def view(self, number: int) -> tuple[memoryview, int]:
         """Return the bytes of a buffer view, and its stride (0 where it is packed)."""
-        told = self.entry("bufferViews", number)
-        start = int(told.get("byteOffset", 0))
+        entry = self.entry("bufferViews", number)
+        start = int(entry.get("byteOffset", 0))
         if start < 0:
             raise FileError(f"{self.path}: bufferViews[{number}] begins before its buffer")
-        data = memoryview(self.buffer(told.get("buffer", -1)))[start : start + int(told["byteLength"])]
-        if len(data) < int(told["byteLength"]):
+        data = memoryview(self.buffer(entry.get("buffer", -1)))[start : start + int(entry["byteLength"])]
+        if len(data) < int(entry["byteLength"]):
             raise FileError(f"{self.path}: bufferViews[{number}] reaches beyond its buffer")
-        return data, int(told.get("byteStride", 0))
+        return data, int(entry.get("byteStride", 0))
 
-    def accessor(self, number: int) -> NDArray[Told]:
+    def accessor(self, number: int) -> NDArray[Unchecked]:
         """Return the numbers of an accessor, (count, width); whole numbers that stand for fractions as such."""
-        told = self.entry("accessors", number)
-        kind, width, count = np.dtype(_COMPONENTS[told["componentType"]]), _WIDTHS[told["type"]], int(told["count"])
-        if count < 0 or ("bufferView" not in told and count > max(self.held, _FEW)):
+        entry = self.entry("accessors", number)
+        kind, width, count = np.dtype(_COMPONENTS[entry["componentType"]]), _WIDTHS[entry["type"]], int(entry["count"])
+        if count < 0 or ("bufferView" not in entry and count > max(self.held, _FEW)):
             raise FileError(f"{self.path}: accessors[{number}] asks for {count:,} rows; the file holds {self.held:,} bytes")
-        values = np.zeros((0 if "bufferView" in told else count, width), kind)
-        if "bufferView" in told:
-            values = self._rows(told["bufferView"], int(told.get("byteOffset", 0)), count, width, kind, f"accessors[{number}]")
-        if "sparse" in told:
-            sparse, values = told["sparse"], values.copy()
+        values = np.zeros((0 if "bufferView" in entry else count, width), kind)
+        if "bufferView" in entry:
+            values = self._rows(
+                entry["bufferView"], int(entry.get("byteOffset", 0)), count, width, kind, f"accessors[{number}]"
+            )
+        if "sparse" in entry:
+            sparse, values = entry["sparse"], values.copy()
             index, new = sparse["indices"], sparse["values"]
             which = self._rows(
                 index["bufferView"],
@@ -146,7 +148,7 @@ class GltfFile:
             values[which] = self._rows(
                 new["bufferView"], int(new.get("byteOffset", 0)), int(sparse["count"]), width, kind, f"accessors[{number}]"
             )
-        if told.get("normalized") and kind.kind in "iu":
+        if entry.get("normalized") and kind.kind in "iu":
             top = float(np.iinfo(kind.str).max)
             return np.maximum(values.astype(np.float64) / top, -1)
         return values
@@ -155,7 +157,7 @@ class GltfFile:
         """Tell whether the numbers of an accessor are stored as whole ones."""
         return np.dtype(_COMPONENTS[self.entry("accessors", number)["componentType"]]).kind in "iu"
 
-    def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Told], what: str) -> NDArray[Told]:
+    def _rows(self, view: int, start: int, count: int, width: int, kind: np.dtype[Unchecked], what: str) -> NDArray[Unchecked]:
         data, stride = self.view(view)
         step = stride or width * kind.itemsize
         if count and start + (count - 1) * step + width * kind.itemsize > len(data):
@@ -189,12 +191,12 @@ def opened(path: Path, within: PathGuard) -> GltfFile:
             at += 8 + size
         data = text
     try:
-        told = json.loads(data.decode(json.detect_encoding(data)) if data else data)
+        document = json.loads(data.decode(json.detect_encoding(data)) if data else data)
     except ValueError as error:
         raise FileError(f"{path}: this is no glTF file ({error})") from error
-    if not isinstance(told, dict) or str(told.get("asset", {}).get("version", "2")).split(".")[0] != "2":
+    if not isinstance(document, dict) or str(document.get("asset", {}).get("version", "2")).split(".")[0] != "2":
         raise FileError(f"{path}: this is no glTF file of version 2")
-    strange = {each for each in told.get("extensionsRequired", []) if not str(each).startswith(_KNOWN)}
+    strange = {each for each in document.get("extensionsRequired", []) if not str(each).startswith(_KNOWN)}
     if strange:
         raise FileError(f"{path}: the file needs {', '.join(sorted(strange))}, which is not read; write it without")
-    return GltfFile(path, told, chunk, within, held)
+    return GltfFile(path, document, chunk, within, held)

@@ -9,7 +9,7 @@ import numpy as np
 
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.maps.names import is_green_down
 from jagged_quilt.maps.roles import MapRole, Transfer
 from jagged_quilt.maps.swatch_source import MapRule
@@ -43,7 +43,7 @@ _NEAR = 1e-3
 def read_material(file: GltfFile, number: int, name: str) -> tuple[MeshMaterial, list[str]]:
     """Return a material by the name given, and what is odd or missing, in words."""
     wrong = list[str]()
-    making = _Making(file, _sound(file.entry("materials", number), wrong), name)
+    making = _MaterialReading(file, _sound(file.entry("materials", number), wrong), name)
     if wrong:
         making.note(f"gives no numbers for {', '.join(wrong)}; what is usual is taken")
     making.base()
@@ -56,17 +56,17 @@ def texture_set(file: GltfFile, number: int | None) -> int:
     """Return by which set of uv the textures of a material lie: that of its colour map, else of its first."""
     if number is None:
         return 0
-    told = file.entry("materials", number)
-    base = told.get("pbrMetallicRoughness", {})
-    textures = (base.get("baseColorTexture"), base.get("metallicRoughnessTexture"), told.get("normalTexture"))
-    found: dict[str, Told] = next((each for each in textures if each), {})
+    material = file.entry("materials", number)
+    base = material.get("pbrMetallicRoughness", {})
+    textures = (base.get("baseColorTexture"), base.get("metallicRoughnessTexture"), material.get("normalTexture"))
+    found: dict[str, Unchecked] = next((each for each in textures if each), {})
     return int(found.get("extensions", {}).get(_TRANSFORM, {}).get("texCoord", found.get("texCoord", 0)))
 
 
-def _sound(told: dict[str, Told], wrong: list[str]) -> dict[str, Told]:
+def _sound(material: dict[str, Unchecked], wrong: list[str]) -> dict[str, Unchecked]:
     """A table without the keys that say NaN or infinity, anywhere within; their names go to `wrong`."""
     out = {}
-    for key, value in told.items():
+    for key, value in material.items():
         numbers = [each for each in (value if isinstance(value, list) else [value]) if isinstance(each, float)]
         if not all(math.isfinite(each) for each in numbers):
             wrong.append(key)
@@ -76,23 +76,23 @@ def _sound(told: dict[str, Told], wrong: list[str]) -> dict[str, Told]:
 
 
 @dataclass
-class _Making:
+class _MaterialReading:
     """A material while it is put together."""
 
     file: GltfFile
-    told: dict[str, Told]
+    material: dict[str, Unchecked]
     name: str
     rules: dict[MapRole, MapRule] = field(default_factory=dict)
     embedded: dict[str, bytes] = field(default_factory=dict)
-    placed: list[tuple[Told, ...]] = field(default_factory=list)
+    placed: list[tuple[Unchecked, ...]] = field(default_factory=list)
     nearest: bool = False
     notes: list[str] = field(default_factory=list)
 
     def note(self, words: str) -> None:
         self.notes.append(f'material "{self.name}" {words}')
 
-    def extension(self, name: str) -> dict[str, Told]:
-        found: dict[str, Told] = self.told.get("extensions", {}).get(name, {})
+    def extension(self, name: str) -> dict[str, Unchecked]:
+        found: dict[str, Unchecked] = self.material.get("extensions", {}).get(name, {})
         return found
 
     def constant(self, role: MapRole, *value: float) -> None:
@@ -103,7 +103,7 @@ class _Making:
         if role not in self.rules and (cut != role.value.neutral or role in (_R.DIFFUSE, _R.ROUGHNESS)):
             self.rules[role] = MapRule(role=role, value=cut)
 
-    def map(self, texture: dict[str, Told] | None, role: MapRole, channel: str = "", times: Told = 1.0) -> bool:
+    def map(self, texture: dict[str, Unchecked] | None, role: MapRole, channel: str = "", times: Unchecked = 1.0) -> bool:
         """Take a texture as a map; False where there is none, or its file is not there."""
         known = self._image(texture)
         if texture is None or known is None:
@@ -122,7 +122,7 @@ class _Making:
         self.placed.append((*where, moved.get("texCoord", texture.get("texCoord", 0)), *self._wrap(texture)))
         return True
 
-    def _wrap(self, texture: dict[str, Told]) -> tuple[Wrap, Wrap]:
+    def _wrap(self, texture: dict[str, Unchecked]) -> tuple[Wrap, Wrap]:
         """What the sampler of a texture says lies beyond its first repeat."""
         number = self.file.entry("textures", texture["index"]).get("sampler")
         sampler = {} if number is None else self.file.entry("samplers", number)
@@ -134,7 +134,7 @@ class _Making:
             self.nearest = True
         return _WRAPS[said[0]], _WRAPS[said[1]]
 
-    def _image(self, texture: dict[str, Told] | None) -> str | None:
+    def _image(self, texture: dict[str, Unchecked] | None) -> str | None:
         """The file of a texture, or the name under which its bytes are kept; None where there is neither."""
         if texture is None:
             return None
@@ -162,7 +162,7 @@ class _Making:
 
     def base(self) -> None:
         """Colour, roughness and metal, in either way of saying them."""
-        base, older = self.told.get("pbrMetallicRoughness", {}), self.extension("KHR_materials_pbrSpecularGlossiness")
+        base, older = self.material.get("pbrMetallicRoughness", {}), self.extension("KHR_materials_pbrSpecularGlossiness")
         if older and not base:
             self._older(older)
             return
@@ -180,20 +180,20 @@ class _Making:
         self.constant(_R.METALLIC, metal)
         self._specular(metal > 0)
 
-    def _cut_out(self, texture: Told, factor: float) -> None:
+    def _cut_out(self, texture: Unchecked, factor: float) -> None:
         """Its alpha, where the material says that it counts."""
-        if self.told.get("alphaMode", "OPAQUE") == "OPAQUE":
+        if self.material.get("alphaMode", "OPAQUE") == "OPAQUE":
             self.rules[_R.OPACITY] = MapRule(role=_R.OPACITY, value=(1.0,))
         else:
             self.map(texture, _R.OPACITY, "a", factor)
 
-    def _older(self, told: dict[str, Told]) -> None:
-        colour = [float(each) for each in told.get("diffuseFactor", (1, 1, 1, 1))]
-        if self.map(told.get("diffuseTexture"), _R.DIFFUSE, times=colour[:3]):
-            self._cut_out(told.get("diffuseTexture"), colour[3])
+    def _older(self, extension: dict[str, Unchecked]) -> None:
+        colour = [float(each) for each in extension.get("diffuseFactor", (1, 1, 1, 1))]
+        if self.map(extension.get("diffuseTexture"), _R.DIFFUSE, times=colour[:3]):
+            self._cut_out(extension.get("diffuseTexture"), colour[3])
         self.constant(_R.DIFFUSE, *colour[:3])
-        both = told.get("specularGlossinessTexture")
-        specular, gloss = told.get("specularFactor", (1, 1, 1)), float(told.get("glossinessFactor", 1))
+        both = extension.get("specularGlossinessTexture")
+        specular, gloss = extension.get("specularFactor", (1, 1, 1)), float(extension.get("glossinessFactor", 1))
         self.map(both, _R.SPECULAR, "rgb", specular)
         if not self.map(both, _R.GLOSS, "a", gloss):
             self.constant(_R.ROUGHNESS, 1 - gloss)
@@ -201,18 +201,18 @@ class _Making:
 
     def _specular(self, has_metal: bool) -> None:
         """Reflectance at normal incidence of what is no metal, by index of refraction and strength."""
-        told, ior = self.extension("KHR_materials_specular"), float(self.extension("KHR_materials_ior").get("ior", _IOR))
-        if not told and ior == _IOR:
+        extension, ior = self.extension("KHR_materials_specular"), float(self.extension("KHR_materials_ior").get("ior", _IOR))
+        if not extension and ior == _IOR:
             return
         if has_metal:
             self.note("says how strongly what is no metal reflects, beside a metallic map or factor; 0.04 is taken")
             return
-        plain = ((ior - 1) / (ior + 1)) ** 2 * float(told.get("specularFactor", 1))
-        colour = [plain * float(each) for each in told.get("specularColorFactor", (1, 1, 1))]
-        if self.map(told.get("specularColorTexture"), _R.SPECULAR, "rgb", colour):
-            if told.get("specularTexture"):
+        plain = ((ior - 1) / (ior + 1)) ** 2 * float(extension.get("specularFactor", 1))
+        colour = [plain * float(each) for each in extension.get("specularColorFactor", (1, 1, 1))]
+        if self.map(extension.get("specularColorTexture"), _R.SPECULAR, "rgb", colour):
+            if extension.get("specularTexture"):
                 self.note("has maps of both colour and strength of its reflectance; the strength is not read")
-        elif not self.map(told.get("specularTexture"), _R.SPECULAR, "aaa", colour):
+        elif not self.map(extension.get("specularTexture"), _R.SPECULAR, "aaa", colour):
             self.constant(_R.SPECULAR, *colour)
         else:  # a plain number, though colour is stored otherwise
             self.rules[_R.SPECULAR] = replace(self.rules[_R.SPECULAR], transfer=Transfer.NONE)
@@ -223,34 +223,34 @@ class _Making:
             ("normalTexture", _R.NORMAL, "", "scale"),
             ("occlusionTexture", _R.OCCLUSION, "r", "strength"),
         ):
-            texture = self.told.get(key)
+            texture = self.material.get(key)
             self.map(texture, role, channel, (texture or {}).get(factor, 1.0))
         strength = float(self.extension("KHR_materials_emissive_strength").get("emissiveStrength", 1))
-        glow = [strength * float(each) for each in self.told.get("emissiveFactor", (0, 0, 0))]
+        glow = [strength * float(each) for each in self.material.get("emissiveFactor", (0, 0, 0))]
         if max(glow) > 1:
             self.note(
                 f"glows {max(glow):.3g} times as bright as white, which is as bright as a map can say; brought down to that"
             )
             glow = [each / max(glow) for each in glow]
-        if max(glow) > 0 and not self.map(self.told.get("emissiveTexture"), _R.EMISSION, times=glow):
+        if max(glow) > 0 and not self.map(self.material.get("emissiveTexture"), _R.EMISSION, times=glow):
             self.constant(_R.EMISSION, *glow)
 
     def coat(self) -> None:
         """A clear coat."""
-        told = self.extension("KHR_materials_clearcoat")
-        amount = float(told.get("clearcoatFactor", 0))
+        extension = self.extension("KHR_materials_clearcoat")
+        amount = float(extension.get("clearcoatFactor", 0))
         if amount > 0:
-            rough = float(told.get("clearcoatRoughnessFactor", 0))
-            self.map(told.get("clearcoatTexture"), _R.COAT, "r", amount)
-            self.map(told.get("clearcoatRoughnessTexture"), _R.COAT_ROUGHNESS, "g", rough)
-            bumps = told.get("clearcoatNormalTexture")
+            rough = float(extension.get("clearcoatRoughnessFactor", 0))
+            self.map(extension.get("clearcoatTexture"), _R.COAT, "r", amount)
+            self.map(extension.get("clearcoatRoughnessTexture"), _R.COAT_ROUGHNESS, "g", rough)
+            bumps = extension.get("clearcoatNormalTexture")
             self.map(bumps, _R.COAT_NORMAL, "", (bumps or {}).get("scale", 1.0))
             self.constant(_R.COAT, amount)
             self.constant(_R.COAT_ROUGHNESS, rough)
 
     def closed(self) -> MeshMaterial:
         """The material, with a word on what was not read."""
-        strange = sorted(set(self.told.get("extensions", {})) - _READ)
+        strange = sorted(set(self.material.get("extensions", {})) - _READ)
         if strange:
             self.note(f"says {', '.join(strange)}, which is not read")
         if len(set(self.placed)) > 1:

@@ -23,24 +23,24 @@ class GltfWriter:
 
     Attributes
     ----------
-    told : dict
+    document : dict
         Its JSON, but for what is said of the buffer and the extensions.
     """
 
     def __init__(self) -> None:
-        self.told: Facts = {"asset": {"version": "2.0", "generator": "Jagged Quilt"}, "scene": 0, "scenes": [{"nodes": []}]}
+        self.document: Facts = {"asset": {"version": "2.0", "generator": "Jagged Quilt"}, "scene": 0, "scenes": [{"nodes": []}]}
         self._data, self._images, self._used = bytearray(), dict[str, bytes](), set[str]()
 
     def add(self, kind: str, entry: Facts) -> int:
         """Add an entry to one of its lists ("materials", "cameras" …)."""
-        entries: list[Facts] = self.told.setdefault(kind, [])
+        entries: list[Facts] = self.document.setdefault(kind, [])
         entries.append(entry)
         return len(entries) - 1
 
     def add_node(self, node: Facts) -> int:
         """Add a node of the scene."""
         number = self.add("nodes", node)
-        self.told["scenes"][0]["nodes"].append(number)
+        self.document["scenes"][0]["nodes"].append(number)
         return number
 
     def use(self, extension: str, entry: Facts) -> Facts:
@@ -51,13 +51,13 @@ class GltfWriter:
     def add_light(self, node: Facts, light: Facts) -> int:
         """Add a lamp of KHR_lights_punctual, and the node that places it."""
         self._used.add("KHR_lights_punctual")
-        lights = self.told.setdefault("extensions", {}).setdefault("KHR_lights_punctual", {"lights": []})["lights"]
+        lights = self.document.setdefault("extensions", {}).setdefault("KHR_lights_punctual", {"lights": []})["lights"]
         lights.append(light)
         return self.add_node({**node, "extensions": {"KHR_lights_punctual": {"light": len(lights) - 1}}})
 
     def add_texture(self, file: str, png: bytes) -> int:
         """Add a PNG file as a texture that repeats and is read with mips."""
-        if "samplers" not in self.told:
+        if "samplers" not in self.document:
             self.add("samplers", {"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497})
         self._images[file] = png
         image = self.add("images", {"name": file.removesuffix(".png"), "mimeType": "image/png"})
@@ -92,31 +92,31 @@ class GltfWriter:
 
     def glb(self) -> bytes:
         """Return all of it as one binary file."""
-        told, data = self._closed(), self._data
+        document, data = self._closed(), self._data
         for number, png in enumerate(self._images.values()):
-            told["images"][number]["bufferView"] = self._view(png)
-        told["buffers"] = [{"byteLength": len(data)}]
-        text = json.dumps(told, separators=(",", ":")).encode()
+            document["images"][number]["bufferView"] = self._view(png)
+        document["buffers"] = [{"byteLength": len(data)}]
+        text = json.dumps(document, separators=(",", ":")).encode()
         text += b" " * (-len(text) % 4)
         chunks = struct.pack("<I4s", len(text), b"JSON") + text + struct.pack("<I4s", len(data), b"BIN\0") + bytes(data)
         return struct.pack("<4sII", b"glTF", 2, 12 + len(chunks)) + chunks
 
     def save(self, path: Path) -> list[Path]:
         """Write a .gltf file, its buffer and its images beside it; return the files."""
-        told = self._closed()
-        for entry, file in zip(told.get("images", []), self._images, strict=True):
+        document = self._closed()
+        for entry, file in zip(document.get("images", []), self._images, strict=True):
             entry["uri"] = file
         buffer = f"{path.stem}.bin"
-        told["buffers"] = [{"byteLength": len(self._data), "uri": buffer}]
+        document["buffers"] = [{"byteLength": len(self._data), "uri": buffer}]
         with written_together(path.parent) as stage:
             (stage / buffer).write_bytes(self._data)
             for file, png in self._images.items():
                 (stage / file).write_bytes(png)
-            (stage / path.name).write_text(json.dumps(told, indent=1) + "\n", encoding="utf-8")
+            (stage / path.name).write_text(json.dumps(document, indent=1) + "\n", encoding="utf-8")
         return [path, *(path.with_name(file) for file in (buffer, *self._images))]
 
     def _closed(self) -> Facts:
-        return {**self.told, **({"extensionsUsed": sorted(self._used)} if self._used else {})}
+        return {**self.document, **({"extensionsUsed": sorted(self._used)} if self._used else {})}
 
     def _values(self, values: Stored, kind: str) -> int:
         return self._accessor(values, kind, _FLOATS, _VERTICES)
@@ -124,7 +124,7 @@ class GltfWriter:
     def _accessor(self, values: Stored, kind: str, code: int, target: int) -> int:
         bounds = {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()} if kind == "VEC3" else {}
         view = self._view(np.ascontiguousarray(values).tobytes())
-        self.told["bufferViews"][view]["target"] = target
+        self.document["bufferViews"][view]["target"] = target
         return self.add("accessors", {"bufferView": view, "componentType": code, "count": len(values), "type": kind, **bounds})
 
     def _view(self, data: bytes) -> int:

@@ -68,7 +68,7 @@ _MOST = 0.8  # of the texels of a map of normals are so
 
 
 @dataclass
-class _Told:
+class _Statements:
     """What a library says of one material: the last statement of each word, and which were there before it."""
 
     said: dict[str, str] = field(default_factory=dict)
@@ -89,26 +89,26 @@ def read_mtl(library: str, within: PathGuard) -> tuple[dict[str, MeshMaterial], 
     materials: dict[str, MeshMaterial] = {}
     notes: list[str] = []
     for each in paths:
-        told: dict[str, _Told] = {}
+        statements: dict[str, _Statements] = {}
         name = None
         for line in read_text(each, "library of materials").decode("utf-8", "replace").split("\n"):
             word, _, rest = _without_remark(line).strip().partition(" ")
             if word.lower() == "newmtl":
                 name = rest.strip()
-                if name in told:
-                    notes.append(f'material "{name}" is told of twice; the last is taken')
-                told[name] = _Told()
+                if name in statements:
+                    notes.append(f'material "{name}" is defined twice; the last is taken')
+                statements[name] = _Statements()
             elif word and name is not None:
-                told[name].say(word.lower(), rest.strip())
-        check_count(each, "materials", len(told), each.stat().st_size)
+                statements[name].say(word.lower(), rest.strip())
+        check_count(each, "materials", len(statements), each.stat().st_size)
         highlights, own = 0, PathGuard(each.parent, (within.home, *within.allowed))
-        for name, one in told.items():
+        for name, one in statements.items():
             materials[name] = _material(name, own, one)
             notes += [f'material "{name}" {note}' for note in one.notes]
             highlights += _is_highlight(one.said)
         if highlights:
             notes.append(
-                f"{highlights} of {len(told)} materials say Ks and name no map of it: the colour of a highlight, and no "
+                f"{highlights} of {len(statements)} materials say Ks and name no map of it: the colour of a highlight, and no "
                 f"reflectance; {_R.SPECULAR.value.neutral[0]} stands in"
             )
     return materials, notes
@@ -133,38 +133,38 @@ def _without_remark(line: str) -> str:
     return line if "#" not in line else (" " + line).split(" #", 1)[0]
 
 
-def _material(name: str, within: PathGuard, told: _Told) -> MeshMaterial:
+def _material(name: str, within: PathGuard, statements: _Statements) -> MeshMaterial:
     """A material of what is said, with its maps found; what is odd goes to its notes."""
     rules: dict[MapRole, MapRule] = {}
     placed: dict[str, _Placed] = {}
-    for word in (each for each in _MAPS if each in told.said):
-        file, options = _file_of(told.said[word])
+    for word in (each for each in _MAPS if each in statements.said):
+        file, options = _file_of(statements.said[word])
         try:
             found = find_file(file, within)
         except FileError as error:
-            told.notes.append(f"names {error}")
+            statements.notes.append(f"names {error}")
             continue
-        role = _MAPS[word] or _role_of_bump(found, word, told.notes)
+        role = _MAPS[word] or _role_of_bump(found, word, statements.notes)
         channel = _CHANNELS.get(options.get("-imfchan", [""])[0].lower(), "")
-        _note_unread(word, role, options, told.notes)
+        _note_unread(word, role, options, statements.notes)
         rule = MapRule(
             role=role,
             file=_relative(found, within.home),
             channel=channel * 3 if channel and role.value.channels == 3 else channel,
             invert=word == "map_tr",
-            times=_times(word, role, options, told),
+            times=_times(word, role, options, statements),
             whole_file=bool(channel),
         )
         if role in rules and rules[role].file != rule.file:
-            told.notes.append(f"names two maps of {role.key}, {rules[role].file} and {rule.file}; the first is taken")
+            statements.notes.append(f"names two maps of {role.key}, {rules[role].file} and {rule.file}; the first is taken")
         rules.setdefault(role, rule)
         placed[word] = _placed(options)
-    for role, value in _constants(told.said).items():
+    for role, value in _constants(statements.said).items():
         if role not in rules and not (role is _R.ROUGHNESS and _R.SHININESS in rules):
             rules[role] = MapRule(role=role, value=value)
     scale, offset, wrap = placed.get("map_kd", next(iter(placed.values()), _placed({})))
     if len(set(placed.values())) > 1:
-        told.notes.append("lays its maps differently; all are laid as its colour map is")
+        statements.notes.append("lays its maps differently; all are laid as its colour map is")
     return MeshMaterial(
         name=name, folder=within.home, rules=tuple(rules.values()), scale=scale, offset=offset, wrap=(wrap, wrap)
     )
@@ -187,20 +187,20 @@ def _number(options: Mapping[str, list[str]], option: str, which: int, default: 
     return numbers[which] if len(numbers) > which else default
 
 
-def _times(word: str, role: MapRole, options: Mapping[str, list[str]], told: _Told) -> float | tuple[float, ...]:
+def _times(word: str, role: MapRole, options: Mapping[str, list[str]], statements: _Statements) -> float | tuple[float, ...]:
     """What a map is multiplied by: its own gain, the strength of a bump, and the number or colour that is said beside it."""
     gain = _number(options, "-mm", 1, 1.0) * (_number(options, "-bm", 0, 1.0) if role is _R.NORMAL else 1.0)
     if gain < 0:
-        told.notes.append(f"multiplies {word} by {gain:g}; a factor below 0 is ignored")
+        statements.notes.append(f"multiplies {word} by {gain:g}; a factor below 0 is ignored")
         gain = 1.0
-    beside = [min(each, 1.0) for each in _plain_numbers(told.said.get(_FACTORS.get(word, ""), ""))]
+    beside = [min(each, 1.0) for each in _plain_numbers(statements.said.get(_FACTORS.get(word, ""), ""))]
     if not beside or set(beside) == {1.0}:
         return gain
     said = f"{_FACTORS[word].capitalize()} {' '.join(f'{n:g}' for n in beside)} beside {word}"
     if max(beside) <= 0:
-        told.notes.append(f"says {said}, which would be black; the map is taken as it is")
+        statements.notes.append(f"says {said}, which would be black; the map is taken as it is")
         return gain
-    told.notes.append(f"says {said}; the map is multiplied by it, as the standard says")
+    statements.notes.append(f"says {said}; the map is multiplied by it, as the standard says")
     factors = tuple(gain * each for each in beside[: role.value.channels])
     return factors if len(factors) == role.value.channels > 1 else factors[0]
 

@@ -11,7 +11,7 @@ from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.reading import plain_words
 
 
-def told_apart(names: Sequence[str]) -> list[str]:
+def distinct_names(names: Sequence[str]) -> list[str]:
     """Return names that are all different: the second of a name gets a 2, the third a 3."""
     taken, out = set(names), list[str]()
     given, following = set[str](), dict[str, int]()

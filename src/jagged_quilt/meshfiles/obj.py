@@ -16,11 +16,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.mtl import read_mtl
-from jagged_quilt.meshfiles.names import told_apart
+from jagged_quilt.meshfiles.names import distinct_names
 from jagged_quilt.meshfiles.polygons import cut_polygons
 from jagged_quilt.meshfiles.text import joined_lines, read_text
 
@@ -263,7 +264,7 @@ def _bad_corner(lines: _Lines, which: Whole) -> FileError:
 
 
 def _mesh(
-    lines: _Lines, vertices: tuple[NDArray[np.float64], Whole], faces: tuple[Whole, Whole, Whole], options: dict[str, Any]
+    lines: _Lines, vertices: tuple[NDArray[np.float64], Whole], faces: tuple[Whole, Whole, Whole], options: Facts
 ) -> Mesh:
     path, notes = lines.path, list[str]()
     (values, at), (corners, counts, face_lines) = vertices, faces
@@ -288,8 +289,8 @@ def _mesh(
     if has["uv"]:
         numbers, start = _numbers(lines, _VT, 1)
         second = np.where(lines.words[lines.of(_VT)] > 1, numbers[np.minimum(start + 1, len(numbers) - 1)], 0.0)
-        told = np.column_stack([numbers[start], 1 - second])
-        uv = np.where(unique[:, 1:2] < 0, 0.0, told[unique[:, 1]])
+        pairs = np.column_stack([numbers[start], 1 - second])
+        uv = np.where(unique[:, 1:2] < 0, 0.0, pairs[unique[:, 1]])
     if has["normal"]:
         numbers, start = _numbers(lines, _VN, 3)
         normal = np.where(unique[:, 2:] < 0, np.nan, numbers[start[:, None] + np.arange(3)][unique[:, 2]])
@@ -297,8 +298,8 @@ def _mesh(
     if coloured.any():
         rows = np.where(coloured[:, None], values[np.minimum(at[:, None] + np.arange(3, 6), len(values) - 1)], 1.0)
         colour = rows[unique[:, 0]]
-    materials, told_of = _materials(lines, parts)
-    notes += [f"{count:,} numbers {form} read" for form, count in lines.odd.items()] + told_of
+    materials, library_notes = _materials(lines, parts)
+    notes += [f"{count:,} numbers {form} read" for form, count in lines.odd.items()] + library_notes
     mesh = Mesh.of(
         places[unique[:, 0]],
         which[cut][order],
@@ -347,7 +348,7 @@ def _parts(lines: _Lines, triangle_lines: Whole) -> tuple[list[Part], Whole]:
     ]
     parts = [
         Part(name=name, material=material, first=int(first), last=int(last))
-        for name, (_, material), first, last in zip(told_apart(names), keys, ends, ends[1:], strict=False)
+        for name, (_, material), first, last in zip(distinct_names(names), keys, ends, ends[1:], strict=False)
     ]
     return parts, order
 
@@ -365,4 +366,4 @@ def _materials(lines: _Lines, parts: list[Part]) -> tuple[dict[str, MeshMaterial
         materials |= found
         notes += missing
     wanted = dict.fromkeys(part.material for part in parts if part.material)
-    return materials, notes + [f'material "{name}" is told of in no library' for name in wanted if name not in materials]
+    return materials, notes + [f'material "{name}" is defined in no library' for name in wanted if name not in materials]

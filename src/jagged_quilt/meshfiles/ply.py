@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.meshes.mesh import Mesh, Part
 from jagged_quilt.meshfiles.polygons import cut_polygons
 
@@ -46,7 +46,7 @@ class _Element:
     properties: list[tuple[str, str, str]]  # name, kind, and the kind of a list's length or ""
 
 
-def read_ply(path: Path, **options: Told) -> Mesh:
+def read_ply(path: Path, **options: Unchecked) -> Mesh:
     """Read a mesh; `options` are those of `Mesh.of`. v is taken to grow upwards, as nearly all programs write it.
 
     Raises `FileError` if the file is cut short or is not what its header tells.
@@ -54,7 +54,7 @@ def read_ply(path: Path, **options: Told) -> Mesh:
     data = read_bytes(path, "mesh")
     elements, order, start = _header(path, data)
     read = _Ascii(path, data[start:]) if not order else _Binary(path, data, start, order)
-    found: dict[str, Told] = {element.name: read.element(element) for element in elements}
+    found: dict[str, Unchecked] = {element.name: read.element(element) for element in elements}
     if "vertex" not in found or "face" not in found:
         raise FileError(f"{path}: the file has no {'vertex' if 'vertex' not in found else 'face'} element")
     vertex, face = found["vertex"], found["face"]
@@ -148,9 +148,9 @@ class _Ascii:
     def is_byte(self, name: str) -> bool:
         return name in self._bytes
 
-    def element(self, element: _Element) -> dict[str, Told]:
+    def element(self, element: _Element) -> dict[str, Unchecked]:
         self._bytes |= {name for name, kind, _ in element.properties if kind in ("u1", "i1")}
-        out: dict[str, list[Told]] = {name: [] for name, _, _ in element.properties}
+        out: dict[str, list[Unchecked]] = {name: [] for name, _, _ in element.properties}
         for number in range(element.count):
             words = next((line.split() for line in self._lines if line.strip()), [])
             at = 0
@@ -182,11 +182,11 @@ class _Binary:
     def is_byte(self, name: str) -> bool:
         return False  # its numbers are of the kind that the header tells
 
-    def element(self, element: _Element) -> dict[str, Told]:
+    def element(self, element: _Element) -> dict[str, Unchecked]:
         lengths = {name: self._first_length(element, name) for name, _, length in element.properties if length}
         if any(length > len(self._data) for length in lengths.values()):
             raise FileError(f"{self._path}: the file is cut short within a list")
-        fields: list[Told] = []
+        fields: list[Unchecked] = []
         for name, kind, length in element.properties:
             if length:
                 fields += [(name + " length", self._order + length), (name, self._order + kind, (lengths[name],))]
@@ -217,7 +217,7 @@ class _Binary:
                 at += np.dtype(kind).itemsize
         return 0
 
-    def _one_by_one(self, element: _Element) -> dict[str, Told]:
+    def _one_by_one(self, element: _Element) -> dict[str, Unchecked]:
         """Elements with lists of several lengths: first where each property of each lies, then all of a property at once."""
         sizes = [np.dtype(kind).itemsize for _, kind, _ in element.properties]
         lengths = [struct.Struct(self._order + np.dtype(kind).char) if kind else None for _, _, kind in element.properties]
@@ -235,7 +235,7 @@ class _Binary:
                     raise FileError(f"{self._path}: the file is cut short within a list")
         self._at = at
         data = np.frombuffer(self._data, np.uint8)
-        out: dict[str, Told] = {}
+        out: dict[str, Unchecked] = {}
         for place, (name, kind, is_list) in enumerate(element.properties):
             within = np.arange(counts[place].sum()) - np.repeat(np.cumsum(counts[place]) - counts[place], counts[place])
             first = np.repeat(starts[place], counts[place]) + sizes[place] * within
@@ -247,11 +247,11 @@ class _Binary:
 class _Lists(NamedTuple):
     """Lists one after the other, and how long each is."""
 
-    flat: NDArray[Told]
+    flat: NDArray[Unchecked]
     counts: NDArray[np.int64]
 
 
-def _as_rows(lists: Told, kind: type[int] | type[float] = int) -> tuple[NDArray[Told], NDArray[np.int64]]:
+def _as_rows(lists: Unchecked, kind: type[int] | type[float] = int) -> tuple[NDArray[Unchecked], NDArray[np.int64]]:
     """Lists one after the other, and how long each is."""
     if isinstance(lists, _Lists):
         return lists.flat.astype(kind), lists.counts

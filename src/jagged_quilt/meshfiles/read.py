@@ -41,7 +41,7 @@ def read_mesh(
 ) -> Mesh:
     """Read a mesh from an OBJ, glTF, GLB or PLY file.
 
-    Normals and tangents are made where there are none; what is mended is told by a `QuiltWarning`.
+    Normals and tangents are made where there are none; what is mended is reported by a `QuiltWarning`.
 
     Parameters
     ----------

@@ -152,13 +152,13 @@ class _Builder:
         with self.where.at("film", place):
             return Film(mask=mask, **said(table, Film, leave_out=("mask",)))
 
-    def _warp(self, told: FlowTable | AnyWarp | None) -> AnyWarp | None:
+    def _warp(self, given: FlowTable | AnyWarp | None) -> AnyWarp | None:
         """What a layer is bent by, its picture read, at the time of the file."""
-        if isinstance(told, FlowTable):
-            read = partial(ImageMask.read, self.where.path.parent / told.image, limits=self.table.images)
-            lies = told.model_dump(exclude={"image", "by"})
-            return Flow(east=read(channel="r", **lies), south=read(channel="g", **lies), by=told.by)
-        return replace(told, time=self.table.weights.time) if isinstance(told, Warp | Swirl) else told
+        if isinstance(given, FlowTable):
+            read = partial(ImageMask.read, self.where.path.parent / given.image, limits=self.table.images)
+            lies = given.model_dump(exclude={"image", "by"})
+            return Flow(east=read(channel="r", **lies), south=read(channel="g", **lies), by=given.by)
+        return replace(given, time=self.table.weights.time) if isinstance(given, Warp | Swirl) else given
 
     def _mesh_layers(self, number: int, table: MeshTable) -> list[tuple[str, Layer]]:
         """The layers of a mesh, from the bottom up, each with the part that it names."""

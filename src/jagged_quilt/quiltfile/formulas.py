@@ -8,10 +8,10 @@ import operator
 from collections.abc import Callable
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.quiltfile.places import Path
 
-_SIGNS: dict[type, Callable[..., Told]] = {
+_SIGNS: dict[type, Callable[..., Unchecked]] = {
     ast.Add: operator.add,
     ast.Sub: operator.sub,
     ast.Mult: operator.mul,
@@ -21,7 +21,7 @@ _SIGNS: dict[type, Callable[..., Told]] = {
     ast.USub: operator.neg,
     ast.UAdd: operator.pos,
 }
-_CALLS: dict[str, Callable[..., Told]] = {
+_CALLS: dict[str, Callable[..., Unchecked]] = {
     "sin": math.sin,
     "cos": math.cos,
     "sqrt": math.sqrt,
@@ -51,8 +51,8 @@ def value_of(formula: str, time: float) -> float:
     """
     text = formula.lstrip().removeprefix("=").strip()
     if len(text) > _LONGEST:
-        told = f"it has {len(text)} characters, and at most {_LONGEST} are read"
-        raise RangeError(f'the formula "{text[:40]}..." gives no number ({told})')
+        reason = f"it has {len(text)} characters, and at most {_LONGEST} are read"
+        raise RangeError(f'the formula "{text[:40]}..." gives no number ({reason})')
     try:
         value = float(_value(ast.parse(text, mode="eval").body, {"time": float(time), "pi": math.pi}))
         is_number = math.isfinite(value)
@@ -63,7 +63,7 @@ def value_of(formula: str, time: float) -> float:
     return int(value) if value.is_integer() and abs(value) < 1 << 53 else value  # for keys that count
 
 
-def put_numbers(table: Told, time: float, refuse: Callable[[Path, str], None], path: Path = ()) -> None:
+def put_numbers(table: Unchecked, time: float, refuse: Callable[[Path, str], None], path: Path = ()) -> None:
     """Replace every formula in a table read from a quilt file by its number, in place; other text is left alone.
 
     `refuse` is called with the key path of a formula that gives no number, and why.
@@ -78,7 +78,7 @@ def put_numbers(table: Told, time: float, refuse: Callable[[Path, str], None], p
                 refuse((*path, key), str(error))
 
 
-def _value(node: ast.AST, known: dict[str, float]) -> Told:
+def _value(node: ast.AST, known: dict[str, float]) -> Unchecked:
     match node:
         case ast.Constant(value=int() | float() as number) if not isinstance(number, bool):
             return float(number)  # never whole numbers of any length

@@ -22,7 +22,7 @@ _COMMENT_AT = 34  # the column where comments begin
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Ground:
+class GroundFile:
     """A heightmap to lay the sets on: its file, metres east and south, metres of the lowest and the highest sample."""
 
     file: Path
@@ -45,7 +45,7 @@ def files_known(quilt: Quilt) -> tuple[list[Path], list[str]]:
     return known, gone
 
 
-def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None) -> tuple[GatheredSet, ...]:
+def write_gathered(path: Path, found: Gathering, *, ground: GroundFile | None = None) -> tuple[GatheredSet, ...]:
     """Write a quilt file of the sets found, or add them to the one that is there; return them as they are named there.
 
     What stands in the file stays. It is read back before it takes its name, so that what is written works.
@@ -70,12 +70,12 @@ def write_gathered(path: Path, found: Gathering, *, ground: Ground | None = None
 
 def _outside(home: Path, folders: Sequence[Path], text: str) -> list[str]:
     """Folders that the quilt file must allow, besides those that its text does: as few as hold all of some folders."""
-    told = tomllib.loads(text).get("allow", [])
-    within, needed = PathGuard(home, tuple(home / each for each in told)), list[Path]()
+    allowed = tomllib.loads(text).get("allow", [])
+    within, needed = PathGuard(home, tuple(home / each for each in allowed)), list[Path]()
     for folder in sorted({each.resolve() for each in folders}):
         if not within.holds(folder) and not any(folder.is_relative_to(each) for each in needed):
             needed.append(folder)
-    return [*told, *(_relative(each, home.resolve()) for each in needed)] if needed else []
+    return [*allowed, *(_relative(each, home.resolve()) for each in needed)] if needed else []
 
 
 def _allowing(text: str, folders: list[str]) -> str:
@@ -124,7 +124,7 @@ def _map(one: Taken, folder: Path) -> list[str]:
     return ["[[swatch.map]]", said, _line(f"file = {_quoted(_relative(one.file, folder))}", one.why)]
 
 
-def _ground(ground: Ground, home: Path) -> str:
+def _ground(ground: GroundFile, home: Path) -> str:
     return "\n".join(
         [
             "[surface]",

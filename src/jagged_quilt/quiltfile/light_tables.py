@@ -8,11 +8,10 @@ from pydantic import BaseModel, Field, create_model
 
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.json_types import Facts, Model
-from jagged_quilt.light.lamps import Light, PointLight, SpotLight, Sun
+from jagged_quilt.light.lamps import LIGHTS, Light, PointLight, SpotLight, Sun
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.quiltfile.tables import keys_of, said, table_of
 
-LIGHTS: dict[str, type[Light]] = {"sun": Sun, "point": PointLight, "spot": SpotLight}
 _Kind: Facts = {name: (Literal[name], ...) for name in LIGHTS}
 _SunTable: Model = create_model("SunTable", __base__=table_of(Sun), kind=_Kind["sun"])
 _PointTable: Model = create_model("PointTable", __base__=table_of(PointLight), kind=_Kind["point"])

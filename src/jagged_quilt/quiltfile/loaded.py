@@ -16,7 +16,7 @@ from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeErro
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.light.clear_sky import clear_sky
-from jagged_quilt.light.lamps import Light, PointLight, Sun
+from jagged_quilt.light.lamps import Light, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
@@ -180,7 +180,7 @@ class Loaded:
         sky: Sky | SkyImage
         with self.where.at("sky"):
             if table.clear is not None:
-                sun = next((light for light in lights if isinstance(light, Sun)), None)
+                sun = next((light for light in lights if light.position is None), None)
                 if sun is None:
                     raise RangeError("a clear sky goes by a sun, and there is none; say one as [[light]]")
                 sky = clear_sky(sun, haze=table.clear)
@@ -212,7 +212,7 @@ class Loaded:
     def check_lamps(self) -> None:
         """Raise `QuiltFileError` if a lamp lies inside the ground, which is read for that."""
         for number, light in enumerate(self.lights):
-            if isinstance(light, PointLight) and self.table.surface is not None:
+            if light.position is not None and self.table.surface is not None:
                 with self.where.at("light", number, "position"):
                     self.terrain.check_above(light.position)
 

@@ -16,7 +16,7 @@ from pydantic_core import InitErrorDetails
 from jagged_quilt.blend.detail_mask import DetailBand
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.json_types import Model, Told
+from jagged_quilt.foundation.json_types import Model, Unchecked
 from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.masks import field_masks, image_mask, noise_mask, shape_masks  # noqa: F401 (they make their kinds known)
 from jagged_quilt.masks.field_masks import Distance
@@ -86,9 +86,9 @@ class MaskStep(Table):
         return mask if is_cut else mask.cut(self.threshold or 0.0, self.range)
 
 
-def _read_step(told: Told) -> MaskStep:
+def _read_step(table: Unchecked) -> MaskStep:
     """Read one step by the table of its kind; what is wrong stands below that kind in the path of the fault."""
-    kind = told.get("kind") if isinstance(told, dict) else None
+    kind = table.get("kind") if isinstance(table, dict) else None
     if kind is None:
         raise ValueError(f'a mask needs its kind; write kind = "…" with one of: {", ".join(mask_kinds())}')
     known = mask_kinds()
@@ -97,7 +97,7 @@ def _read_step(told: Told) -> MaskStep:
         hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(known)}"
         raise ValueError(f"unknown kind {kind!r}; {hint}")
     try:
-        return step_of(kind).model_validate_json(json.dumps(told))  # as JSON, lists are tuples and names choices
+        return step_of(kind).model_validate_json(json.dumps(table))  # as JSON, lists are tuples and names choices
     except ValidationError as error:
         faults = [
             InitErrorDetails(type=each["type"], loc=(kind, *each["loc"]), input=each["input"], ctx=each.get("ctx", {}))

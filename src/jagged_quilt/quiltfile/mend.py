@@ -9,7 +9,7 @@ import tomlkit
 
 from jagged_quilt.audit.finding import Finding
 from jagged_quilt.foundation.files import read_bytes, write_bytes
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.maps.roles import PACKED
 
 _ONLY_WITH_A_FILE = ("file", "channel", "green", "transfer", "invert", "upside_down", "smooth", "made_from")
@@ -23,18 +23,18 @@ def write_mends(path: Path, findings: Iterable[Finding]) -> list[str]:
     path = Path(path)
     file = tomlkit.parse(read_bytes(path, "quilt file").decode("utf-8"))
     roles_said: set[tuple[str, str]] = set()
-    told = [line for each in findings if each.mend for line in _mend(file, each, roles_said)]
-    if told:
+    lines = [line for each in findings if each.mend for line in _mend(file, each, roles_said)]
+    if lines:
         write_bytes(path, tomlkit.dumps(file).encode())
-    return told
+    return lines
 
 
 def _mend(file: tomlkit.TOMLDocument, finding: Finding, roles_said: set[tuple[str, str]]) -> Iterator[str]:
     """Write one mend; of several that give one file another role only the first, since the next check tells the rest."""
-    swatch: Told = next((each for each in file.get("swatch", ()) if each.get("name") == finding.swatch), None)
+    swatch: Unchecked = next((each for each in file.get("swatch", ()) if each.get("name") == finding.swatch), None)
     if swatch is None:
         return
-    said: Told = tomlkit.parse(finding.mend)
+    said: Unchecked = tomlkit.parse(finding.mend)
     for block in said.pop("swatch", {}).get("map", ()):
         plain = block.unwrap()
         if "file" in plain and (finding.swatch, plain["file"]) in roles_said:
@@ -51,7 +51,7 @@ def _mend(file: tomlkit.TOMLDocument, finding: Finding, roles_said: set[tuple[st
         yield f'swatch "{finding.swatch}": {key} = {tomlkit.item(value).as_string()}  ({finding.kind})'
 
 
-def _put_key(swatch: Told, key: str, value: Told) -> None:
+def _put_key(swatch: Unchecked, key: str, value: Unchecked) -> None:
     """Put a key before the blocks that follow the swatch's own keys."""
     if key in swatch:
         swatch[key] = value
@@ -62,7 +62,7 @@ def _put_key(swatch: Told, key: str, value: Told) -> None:
         swatch["map"] = blocks
 
 
-def _put_block(swatch: Told, said: dict[str, Told]) -> bool:
+def _put_block(swatch: Unchecked, said: dict[str, Unchecked]) -> bool:
     """Bring one block into those of a swatch; return whether that was possible."""
     blocks = swatch.get("map")
     role, file = said.get("role"), said.get("file")

@@ -14,7 +14,7 @@ from pydantic import BaseModel, ValidationError
 
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltFileError
 from jagged_quilt.foundation.files import read_bytes
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.formulas import put_numbers
 from jagged_quilt.quiltfile.layer_tables import without_idle
@@ -25,12 +25,12 @@ from jagged_quilt.quiltfile.schema import QuiltTable
 
 _PARTS = 64
 _DEEP = re.compile(rf"""(?<![\w"'-])(?:[\w"'-]++[ \t]*+\.[ \t]*+){{{_PARTS}}}""")  # what takes the parser of TOML long
-_FAULTS = 24  # that are told one by one
+_FAULTS = 24  # that are listed one by one
 _MAY_HOLD_FORMULAS = ("layer", "medley", "mesh")
 
 
 @reads("quilt file")
-def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told] | None = None) -> tuple[QuiltTable, str]:
+def read_table(path: Path, time: float | None = None, changes: Mapping[str, Unchecked] | None = None) -> tuple[QuiltTable, str]:
     """Return what a quilt file says, checked, and its text.
 
     Parameters
@@ -54,17 +54,17 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told
         text = data.decode("utf-8")
         if deep := _DEEP.search(text):
             raise QuiltFileError(f"{path} line {text[: deep.start()].count(chr(10)) + 1}: a key of more than {_PARTS} parts")
-        told = tomllib.loads(text)
-        if time is not None and isinstance(told.setdefault("weights", {}), dict):
-            told["weights"]["time"] = float(time)
+        document = tomllib.loads(text)
+        if time is not None and isinstance(document.setdefault("weights", {}), dict):
+            document["weights"]["time"] = float(time)
         for key, value in (changes or {}).items():
-            put_at(told, key, value)
-        _put_numbers(path, text, told)
-        for swatch in told["swatch"] if isinstance(told.get("swatch"), list) else ():
+            put_at(document, key, value)
+        _put_numbers(path, text, document)
+        for swatch in document["swatch"] if isinstance(document.get("swatch"), list) else ():
             if isinstance(swatch, dict) and "plain" in swatch and "folder" not in swatch:
                 swatch.setdefault("tile", 1.0)  # what is the same everywhere needs none
         return QuiltTable.model_validate_json(
-            json.dumps(told, default=str)
+            json.dumps(document, default=str)
         ), text  # as JSON, lists are tuples and names choices
     except UnicodeDecodeError as error:
         raise QuiltFileError(f"{path}: a quilt file is UTF-8 text; byte {error.start} is not") from None
@@ -76,7 +76,7 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Told
 
 def _faults(path: Path, text: str, error: ValidationError) -> str:
     """A line for each fault; of very many for the first."""
-    found = _told_once(error.errors())
+    found = _each_once(error.errors())
     if any(e["type"] == "json_invalid" for e in found):
         return f"{path}: this quilt file is nested too deeply to be read"
     return _lines([fault_at(path, text, _key_path(e), _words(e)) for e in found[:_FAULTS]], len(found))
@@ -88,49 +88,49 @@ def _lines(faults: list[str], count: int = 0) -> str:
     return "\n".join([*dict.fromkeys(faults[:_FAULTS]), *([f"and {more:,} more"] if more > 0 else [])])
 
 
-def _put_numbers(path: Path, text: str, told: dict[str, Told]) -> None:
-    given = told.get("weights", {})
+def _put_numbers(path: Path, text: str, document: dict[str, Unchecked]) -> None:
+    given = document.get("weights", {})
     now = given.get("time", 0.0) if isinstance(given, dict) else None
     faults: list[str] = []
     for name in _MAY_HOLD_FORMULAS:
-        if isinstance(now, (int, float)) and isinstance(told.get(name), list):
-            put_numbers(told[name], float(now), lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
+        if isinstance(now, (int, float)) and isinstance(document.get(name), list):
+            put_numbers(document[name], float(now), lambda key, why: faults.append(fault_at(path, text, key, why)), (name,))
     if faults:
         raise QuiltFileError(_lines(faults))
 
 
-def put_at(told: dict[str, Told], key: str, value: Told) -> None:
+def put_at(document: dict[str, Unchecked], key: str, value: Unchecked) -> None:
     """Put a value at a key path of a table; raise `NameNotFoundError` if the table around it is not there.
 
     A whole number where the file has a number with a point becomes one too.
     """
     around, dot, _ = key.rpartition(".")
-    if dot and not list(_places(told, parts_of(key))):  # a table that the file does not write, as that of a tuning
+    if dot and not list(_places(document, parts_of(key))):  # a table that the file does not write, as that of a tuning
         outer, dot, name = around.rpartition(".")
-        if dot and len(places := list(_places(told, parts_of(outer)))) == 1:
-            holder: Told = told
+        if dot and len(places := list(_places(document, parts_of(outer)))) == 1:
+            holder: Unchecked = document
             for part in places[0]:
                 holder = holder[part]
             if isinstance(holder, dict) and name.isidentifier():
                 holder.setdefault(name, {})
-    place = place_in(told, key)
-    table: Told = told
+    place = place_in(document, key)
+    table: Unchecked = document
     for part in place[:-1]:
         table = table[part]
-    last: Told = place[-1]
+    last: Unchecked = place[-1]
     before = table[last] if isinstance(table, list) else table.get(last)
     table[last] = float(value) if isinstance(before, float) and isinstance(value, (int, float)) else value
     if last == "projection" and isinstance(table, dict):
         without_idle(table)
 
 
-def place_in(told: dict[str, Told], key: str) -> KeyPath:
+def place_in(document: dict[str, Unchecked], key: str) -> KeyPath:
     """Return the full path of a key as people write it, `layer[2].mask[0].threshold`.
 
     A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where it is entered with
     neither, its only member that has the rest of the path is meant.
     """
-    places = list(_places(told, parts_of(key)))
+    places = list(_places(document, parts_of(key)))
     if len(places) != 1:
         why = "leads nowhere" if not places else f"can mean {', '.join(words_of(place) for place in places)}"
         raise NameNotFoundError(f'"{key}" {why}; write it as layer[2].mask[0].threshold or layer[name].mask[0].threshold')
@@ -145,7 +145,7 @@ def parts_of(key: str) -> list[str | int]:
     return parts
 
 
-def _places(table: Told, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
+def _places(table: Unchecked, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
     """Yield the full key paths that a path can mean."""
     if not parts:
         yield before
@@ -162,7 +162,7 @@ def _places(table: Told, parts: list[str | int], before: KeyPath = ()) -> Iterat
         yield from _places(table.get(first), rest, (*before, first))  # a last key may be one that is not written yet
 
 
-def _is_called(table: Told, name: str | int) -> bool:
+def _is_called(table: Unchecked, name: str | int) -> bool:
     return isinstance(table, dict) and name in (table.get("label"), table.get("swatch"), table.get("name"))
 
 
@@ -172,17 +172,17 @@ def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
     return f"{path}{f' line {line}' if line else ''}, {words_of(key)}: {message}"
 
 
-def _told_once(errors: list[Told]) -> list[Told]:
+def _each_once(errors: list[Unchecked]) -> list[Unchecked]:
     """Leave out all but the last of several values that one list lacks."""
     last = {e["loc"][:-1]: e for e in errors if _lacks_values(e)}
     return [e for e in errors if not _lacks_values(e) or last[e["loc"][:-1]] is e]
 
 
-def _lacks_values(error: Told) -> bool:
+def _lacks_values(error: Unchecked) -> bool:
     return error["type"] == "missing" and isinstance(error["loc"][-1], int)
 
 
-def _key_path(error: Told) -> KeyPath:
+def _key_path(error: Unchecked) -> KeyPath:
     """Leave out the kind of mask and the types of a choice of types, which pydantic puts into the path."""
     location = error["loc"][:-1] if _lacks_values(error) else error["loc"]
     return tuple(part for place, part in enumerate(location) if not _is_kind(location, place) and not _is_type(part))
@@ -196,7 +196,7 @@ def _is_type(part: str | int) -> bool:
     return isinstance(part, str) and (part in ("float", "int", "str") or "[" in part)
 
 
-def _words(error: Told) -> str:
+def _words(error: Unchecked) -> str:
     kind, location, given = error["type"], error["loc"], error["input"]
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         known = _known_keys(location)
@@ -219,7 +219,7 @@ def _words(error: Told) -> str:
 
 def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     """The keys of the table in which an unknown one stands."""
-    model: Told = QuiltTable
+    model: Unchecked = QuiltTable
     for place, part in enumerate(location[:-1]):
         if isinstance(part, int):
             continue
@@ -233,7 +233,7 @@ def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     return list(model.model_fields) if isinstance(model, type) and issubclass(model, BaseModel) else []
 
 
-def _inner(annotation: Told) -> Told:
+def _inner(annotation: Unchecked) -> Unchecked:
     """The model within a list or an option."""
     if isinstance(annotation, type) and (dataclasses.is_dataclass(annotation) or issubclass(annotation, BaseModel)):
         return annotation

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.read import read_table
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @reads("quilt file")
-def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Told] | None = None) -> Quilt:
+def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[str, Unchecked] | None = None) -> Quilt:
     """Read a quilt file.
 
     Parameters
@@ -37,6 +37,6 @@ def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[
     """
     path = Path(path)
     table, text = read_table(path, time, changes)
-    from jagged_quilt.quiltfile.quilt import Quilt  # what is wrong with the file itself is told without waiting for this
+    from jagged_quilt.quiltfile.quilt import Quilt  # errors in the file itself are reported without this import
 
     return Quilt.of(path, table, text, partial(read_quilt, path, time=time, changes=changes))

@@ -15,7 +15,7 @@ from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.canvas import TEXELS, checked_texels
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.json_types import Model, Told
+from jagged_quilt.foundation.json_types import Model, Unchecked
 from jagged_quilt.foundation.padding import PADDING
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.light.light import Lighting
@@ -229,8 +229,8 @@ class QuiltTable(Table):
 
     def words(self) -> dict[str, Roles]:
         """Return what the words of [names] tell: a role, one for each channel, or nothing that is of use."""
-        several = {word: [told] if isinstance(told, str) else told for word, told in self.names.items()}
-        return {word: _roles_told(told) for word, told in several.items()}
+        several = {word: [roles] if isinstance(roles, str) else roles for word, roles in self.names.items()}
+        return {word: _roles_named(roles) for word, roles in several.items()}
 
     def flow_files(self) -> list[str]:
         """Return the image files by which textures are bent, relative to the quilt file."""
@@ -268,12 +268,12 @@ class QuiltTable(Table):
             yield from _files_of((name,), getattr(self, name))
 
 
-def _roles_told(names: list[str]) -> Roles:
+def _roles_named(names: list[str]) -> Roles:
     roles = tuple(None if name == NOTHING else MapRole[name.upper()] for name in names)
     return roles if any(roles) else ()
 
 
-def _files_of(key: KeyPath, tables: list[Told]) -> Iterator[tuple[KeyPath, str]]:
+def _files_of(key: KeyPath, tables: list[Unchecked]) -> Iterator[tuple[KeyPath, str]]:
     """Yield what masks read, and by what textures are bent, of tables in a list."""
     for place, table in enumerate(tables):
         yield from _files_of_steps((*key, place, "mask"), table.mask)
@@ -281,7 +281,7 @@ def _files_of(key: KeyPath, tables: list[Told]) -> Iterator[tuple[KeyPath, str]]
             yield (*key, place, "warp", "image"), table.warp.image
 
 
-def _files_of_steps(key: KeyPath, steps: list[Told]) -> Iterator[tuple[KeyPath, str]]:
+def _files_of_steps(key: KeyPath, steps: list[Unchecked]) -> Iterator[tuple[KeyPath, str]]:
     for place, step in enumerate(steps):
         if isinstance(step, ImageFileStep):
             yield (*key, place, "file"), step.file

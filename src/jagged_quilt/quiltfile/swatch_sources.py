@@ -49,7 +49,7 @@ def source_of(where: Locator, within: PathGuard, place: int, swatch: SwatchTable
     """Return where the swatch of a table comes from; nothing of it is read."""
     rules = [rule for which, each in enumerate(swatch.map) for rule in _rules(where, ("swatch", place, "map", which), each)]
     with where.at("swatch", place, "plain"):
-        rules += [MapRule(role=_ROLES[key], value=plain_value(_ROLES[key], told)) for key, told in swatch.plain.items()]
+        rules += [MapRule(role=_ROLES[key], value=plain_value(_ROLES[key], value)) for key, value in swatch.plain.items()]
     with where.at("swatch", place):
         own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits", "aspect"))
         if isinstance(swatch.tile, tuple):

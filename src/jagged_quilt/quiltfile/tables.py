@@ -11,7 +11,7 @@ from typing import get_type_hints
 from pydantic import BaseModel, ConfigDict, create_model
 from pydantic import Field as Key
 
-from jagged_quilt.foundation.json_types import Facts, Model, Told
+from jagged_quilt.foundation.json_types import Facts, Model, Unchecked
 
 MOST = 4096
 """Of layers, meshes, lights, steps of a mask and the like, in one list."""
@@ -19,7 +19,7 @@ SWATCHES = 65536
 """Of swatches."""
 
 
-def some(most: int = MOST, least: int = 0) -> Told:
+def some(most: int = MOST, least: int = 0) -> Unchecked:
     """A list of at most so many; of none where `least` is 0 and nothing is said."""
     return Key(min_length=least, max_length=most) if least else Key(default_factory=list, max_length=most)
 
@@ -53,7 +53,7 @@ def said(table: BaseModel, kind: type, *, leave_out: Collection[str] = ()) -> Fa
     return out
 
 
-def table_of(kind: type, base: Model = Table, *, leave_out: Collection[str] = (), **more: Told) -> Model:
+def table_of(kind: type, base: Model = Table, *, leave_out: Collection[str] = (), **more: Unchecked) -> Model:
     """Return a table with the keys that say a dataclass, and more keys (type, default)."""
     made = create_model(f"{kind.__name__}Table", __base__=base, **{**keys_of(kind, leave_out=leave_out), **more})
     made.__doc__ = (kind.__doc__ or "").partition("\n")[0]
@@ -80,7 +80,7 @@ def _spelled(kind: type, leave_out: Collection[str]) -> dict[str, list[Field[obj
     return out
 
 
-def _default(each: Field[object]) -> Told:
+def _default(each: Field[object]) -> Unchecked:
     if each.default_factory is not MISSING:
         return Key(default_factory=each.default_factory)
     return ... if each.default is MISSING else each.default

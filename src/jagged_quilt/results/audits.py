@@ -12,9 +12,8 @@ from jagged_quilt.audit.finding import Finding
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import FileDigests, fingerprint, read_json, write_json
 from jagged_quilt.foundation.json_types import Facts
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
 from jagged_quilt.foundation.version import __version__
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_files import look_at
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import SIDE
@@ -28,14 +27,10 @@ OWN_IMAGES = Path("made", "own")
 """And where the images lie that a mesh file holds within itself."""
 
 
-def audit_quilt(
-    quilt: Quilt, *, memo: Path | None = None, threads: int | None = None, progress: Progress = silent
-) -> list[SwatchAudit]:
+def audit_quilt(quilt: Quilt, *, memo: Path | None = None, work: Work = ANYHOW) -> list[SwatchAudit]:
     """Examine every swatch of a quilt, as `audit_swatch` does; the own materials of meshes too."""
     out = quilt.folder / "out" if memo is None else memo.parent.parent
-    return audit_sources(
-        every_source(quilt, out / OWN_IMAGES), side=quilt.table.arrays.side, memo=memo, threads=threads, progress=progress
-    )
+    return audit_sources(every_source(quilt, out / OWN_IMAGES), side=quilt.table.arrays.side, memo=memo, work=work)
 
 
 def audit_sources(
@@ -43,8 +38,7 @@ def audit_sources(
     *,
     side: int = SIDE,
     memo: Path | None = None,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> list[SwatchAudit]:
     """Examine some swatches.
 
@@ -63,15 +57,15 @@ def audit_sources(
     def examine(place: int) -> None:
         source = sources[place]
         stamps[place] = _stamp(source, side, digests) if memo else ""
-        told = known.get(stamps[place]) if memo else None
-        audits[place] = _audit_of(told, source) if told else audit_swatch(source, side=side)
+        recorded = known.get(stamps[place]) if memo else None
+        audits[place] = _audit_of(recorded, source) if recorded else audit_swatch(source, side=side)
 
-    work_through(range(len(sources)), examine, threads=threads, step="examining maps", progress=progress)
+    work.through(range(len(sources)), examine, step="examining maps")
     made = [each for each in audits if each is not None]
     if memo:
         kept = {stamp: _facts_of(each) for stamp, each in zip(stamps, made, strict=True)}
         with contextlib.suppress(QuiltError):
-            write_json(memo, {"files": digests.told(), "audits": kept})
+            write_json(memo, {"files": digests.records(), "audits": kept})
     return made
 
 
@@ -93,8 +87,8 @@ def known_faults(sources: Sequence[SwatchSource], memo: Path, side: int) -> dict
     """Return how many faults are known of swatches that did not change since they were checked, where there are any."""
     before = _remembered(memo)
     digests, known = FileDigests(before.get("files")), before.get("audits", {})
-    told = {source.name: known.get(_stamp(source, side, digests)) for source in sources if known}
-    counts = {name: sum(each["level"] == "fault" for each in one["findings"]) for name, one in told.items() if one}
+    recorded = {source.name: known.get(_stamp(source, side, digests)) for source in sources if known}
+    counts = {name: sum(each["level"] == "fault" for each in one["findings"]) for name, one in recorded.items() if one}
     return {name: count for name, count in counts.items() if count}
 
 
@@ -137,6 +131,6 @@ def _facts_of(audit: SwatchAudit) -> Facts:
     }
 
 
-def _audit_of(told: Facts, source: SwatchSource) -> SwatchAudit:
-    found = tuple(Finding(**each) for each in told["findings"])
-    return SwatchAudit(name=source.name, findings=found, maps=told["maps"], usable=told["usable"], source=source)
+def _audit_of(recorded: Facts, source: SwatchSource) -> SwatchAudit:
+    found = tuple(Finding(**each) for each in recorded["findings"])
+    return SwatchAudit(name=source.name, findings=found, maps=recorded["maps"], usable=recorded["usable"], source=source)

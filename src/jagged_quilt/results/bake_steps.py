@@ -111,7 +111,7 @@ def baked_mesh(project: Project, number: int, texels: int | None = None, bits: i
 def mesh_options(project: Project, number: int) -> Facts:
     """Return what the quilt file says of baking a mesh, as options of `bake`."""
     how, films = project.quilt.table.bake, project.quilt.films_on(project.quilt.table.mesh[number].name)
-    return {"filter": how.filter, "eye": how.eye, "films": films, "threads": project.threads, "progress": project.progress}
+    return {"filter": how.filter, "eye": how.eye, "films": films, "work": project.work}
 
 
 def _ground_inputs(project: Project) -> Iterator[bytes | str]:
@@ -129,7 +129,7 @@ def _ground_inputs(project: Project) -> Iterator[bytes | str]:
 
 
 def _bake_ground(project: Project, folder: Path, _anew: bool) -> Files:
-    return Files(tuple(baked_ground(project).save(folder, project.progress)), _saved_words(project))
+    return Files(tuple(baked_ground(project).save(folder, work=project.work)), _saved_words(project))
 
 
 def _bake_mesh(project: Project, number: int, folder: Path, _anew: bool) -> Files:
@@ -142,7 +142,7 @@ def _bake_mesh(project: Project, number: int, folder: Path, _anew: bool) -> File
     made = baked_mesh(project, number)
     assert made.cover is not None
     covered = f"{100 * made.cover.covered.mean():.1f} % of the layout covered"
-    files = made.save(folder, project.progress)
+    files = made.save(folder, work=project.work)
     if table.unwrap:  # maps for a layout are of no use without it
         files.append(write_mesh(mesh.by_layout(), folder / "mesh.glb"))
     return Files(tuple(files), "; ".join(filter(None, (covered, measured))))
@@ -151,10 +151,10 @@ def _bake_mesh(project: Project, number: int, folder: Path, _anew: bool) -> File
 def _over(project: Project, baker: Baker, arrays: TextureArrays, bits: int) -> BakedMaps:
     """Bake the whole canvas, by the kernel or by a shader."""
     if not project.on_gpu:
-        return baker.over(baker.canvas, bits=bits, threads=project.threads, progress=project.progress)
+        return baker.over(baker.canvas, bits=bits, work=project.work)
     with Driver() as driver:
         project.device = driver.name
-        return baked_on(driver, baker, arrays, bits=bits, progress=project.progress)
+        return baked_on(driver, baker, arrays, bits=bits, work=project.work)
 
 
 def _arrays_of_mesh(project: Project, number: int) -> TextureArrays:
@@ -169,7 +169,7 @@ def _arrays_of_mesh(project: Project, number: int) -> TextureArrays:
         return project.arrays
     sources = [each for each in project.sources if each.name in shown]
     layouts = layouts_of(quilt, sources)
-    return pack(sources, side=side, layouts=layouts, mips=table.mips, threads=project.threads, progress=project.progress)
+    return pack(sources, side=side, layouts=layouts, mips=table.mips, work=project.work)
 
 
 def _saved_words(project: Project) -> str:

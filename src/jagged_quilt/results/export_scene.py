@@ -88,12 +88,12 @@ def scene_things(
     baked = dict(baked_maps(results, texels, 8, ground=ground))
     if ground and GROUND in baked:
         far = min(quilt.terrain.spacing) / _FINER if within is None else within
-        things.append(ground_thing(quilt.terrain, baked[GROUND], far, name=GROUND, threads=results.threads))
+        things.append(ground_thing(quilt.terrain, baked[GROUND], far, name=GROUND, work=results.work))
     for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
         if table.name not in baked:
             mesh = coloured_mesh(mesh, quilt.layers_by_part[number], results.arrays, **mesh_options(results, number))
         alone = _tiled(results, number) if tiled and not quilt.films_on(table.name) else {}
-        things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, tiled=alone, threads=results.threads))
+        things.append(mesh_thing(mesh, baked.get(table.name), name=table.name, tiled=alone, work=results.work))
     return things
 
 

@@ -68,11 +68,11 @@ def check_layers(results: Results) -> None:
 def write_source(results: Results, folder: Path, dialect: str, weights: str, average: float) -> tuple[list[Path], BlendShader]:
     """Write the blend of the ground, and the light of the view, as shader source."""
     quilt, arrays = results.quilt, results.arrays
-    how: Facts = {"dialect": dialect, "weights": weights, "filter": quilt.table.bake.filter, "average": average}
+    how: Facts = {"dialect": dialect, "weights": weights, "filter": quilt.table.bake.filter}
     title = quilt.table.title or quilt.path.stem
     if weights == "live":
         how["weights"] = masks_in_shader(results)
-    shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how)
+    shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how).averaging(average)
     light = light_shader(quilt.lighting, coat=any(role in OPTIONAL_ROLES for layout in arrays.layouts for role in layout.roles))
     files = [*write_shader(folder, shader), *write_light(folder, light)]
     return files, replace(shader, left_out=(*shader.left_out, *light.left_out))
@@ -93,7 +93,7 @@ def write_weights(results: Results, folder: Path, form: str, bits: int) -> list[
     canvas = results.quilt.terrain.canvas(max(own, min(results.bake_texels, _MOST_OF_FILM)))  # as fine as a bake asks them
     for number, film in enumerate(results.quilt.films_on(GROUND)):
         files.append(folder / f"film_{number}.png")
-        write_image(files[-1], mask_map(canvas, film.mask, threads=results.threads))
+        write_image(files[-1], mask_map(canvas, film.mask, work=results.work))
     return files
 
 
@@ -106,9 +106,9 @@ def masks_in_shader(results: Results) -> LiveWeights:
 
 def _write_live(results: Results, folder: Path, bits: int) -> list[Path]:
     """Write what live weights read: masks that the shader cannot work out, adopted weights, and weights where daubs lie."""
-    live, how = masks_in_shader(results), {"bits": bits, "threads": results.threads, "progress": results.progress}
+    live, how = masks_in_shader(results), {"bits": bits, "work": results.work}
     canvas = results.quilt.terrain.canvas(results.weights.layers.shape[:2])
-    masks = [mask_map(canvas, mask, **how) for mask in live.told]  # type: ignore[arg-type]
+    masks = [mask_map(canvas, mask, **how) for mask in live.sampled]  # type: ignore[arg-type]
     adopted = []
     if results.adopted is not None:
         own = results.adopted.in_bits(bits)

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import ClassVar
 
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.results.results import Results
 
 
@@ -47,7 +47,7 @@ class Choice:
     metavar: str = ""
 
 
-def option(default: Told, help: str, *, flag: str = "", words: Collection[str | int] = (), metavar: str = "") -> Told:
+def option(default: Unchecked, help: str, *, flag: str = "", words: Collection[str | int] = (), metavar: str = "") -> Unchecked:
     """A field of an exporter that is an option, too.
 
     flag : what it is called on the command line; its own name where it is not given.

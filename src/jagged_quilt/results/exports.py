@@ -21,7 +21,7 @@ for _each in iter_modules([str(Path(__file__).parent)]):
         import_module(f"jagged_quilt.results.{_each.name}")
 
 
-def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
+def export(results: Results, exporter: Exporter, *, force: bool = False) -> Made:
     """Write what an exporter writes of a quilt, unless that is there already.
 
     Its `notes` are what the exporter notes, then what is lost.
@@ -44,7 +44,7 @@ def export(results: Results, exporter: Exporter, *, anew: bool = False) -> Made:
 
     needs = tuple(name for name in exporter.steps(results) if name in results.runner.steps)
     step = Step(name=exporter.name, folder=exporter.folder, inputs=inputs, make=make, needs=needs)
-    return results.runner.run_alone(step, anew=anew)
+    return results.runner.run_alone(step, force=force)
 
 
 def _notes(notes: tuple[str, ...], lost: tuple[str, ...]) -> tuple[str, ...]:

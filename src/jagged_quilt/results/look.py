@@ -7,7 +7,7 @@ import queue
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,8 +17,8 @@ from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.maps.image_limits import SUFFIXES
+from jagged_quilt.foundation.work import ANYHOW, Work
+from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
@@ -41,7 +41,7 @@ if TYPE_CHECKING:
 
 COARSE = 4  # a small picture has so many times fewer pixels along each side
 _OF_MESHES = (*READERS, ".mtl", ".bin")
-_INPUTS = (*SUFFIXES, *_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
+_INPUTS = (*_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
 _QUIET = 60  # milliseconds in which nothing more changes before it is looked at
 _GLANCE = 500  # milliseconds after which files elsewhere are looked at
 
@@ -79,11 +79,10 @@ class Look:
         kinds: Sequence[str] = (),
         *,
         out: Path | None = None,
-        threads: int | None = None,
-        progress: Progress = silent,
+        work: Work = ANYHOW,
     ) -> None:
         self.path, self.names, self.kinds = Path(path), tuple(names), tuple(kinds)
-        self._out, self._threads, self._tell = out, threads, progress
+        self._out, self._work, self._tell = out, replace(work, progress=self._progress), work.progress
         self._changes: queue.Queue[set[Path] | Exception] = queue.Queue()
         self._results: Results | None = None
         self._is_wrong = False  # the quilt file, when it was last read, or what was made of it
@@ -139,10 +138,10 @@ class Look:
         """Wait until something changes; return all that did."""
         changed: set[Path] = set()
         while not changed or not self._changes.empty():
-            told = self._changes.get()
-            if isinstance(told, Exception):
-                raise FileError(f"{self.path.parent}: cannot be watched for changes: {told}") from told
-            changed |= told
+            change = self._changes.get()
+            if isinstance(change, Exception):
+                raise FileError(f"{self.path.parent}: cannot be watched for changes: {change}") from change
+            changed |= change
         return changed
 
     def _follow(self, stop: threading.Event) -> None:
@@ -191,9 +190,9 @@ class Look:
             return True
         if suffix in _OF_MESHES:
             return path.parent in {(quilt.folder / table.file).resolve().parent for table in quilt.table.mesh}
-        if suffix in SUFFIXES and path.parent in {source.folder.resolve() for source in quilt.sources}:
+        if suffix in image_suffixes() and path.parent in {source.folder.resolve() for source in quilt.sources}:
             return True
-        materials = [each for mesh in vars(quilt).get("meshes", ()) for each in mesh.materials.values()]
+        materials = [each for mesh in vars(quilt.loaded).get("meshes", ()) for each in mesh.materials.values()]
         return path in {(each.folder / rule.file).resolve() for each in materials for rule in each.rules if rule.file}
 
     def _folder(self) -> Path:
@@ -220,7 +219,7 @@ class Look:
         self._is_wrong = True
         quilt = read_quilt(self.path)
         before = self._results
-        results = Results(quilt, self._out, threads=self._threads, progress=self._progress)
+        results = Results(quilt, self._out, work=self._work)
         if before is not None and changed is not None:
             results.quilt.loaded.take_over(before.quilt.loaded, {each.resolve() for each in self._missed})
             results.take_over(before)
@@ -259,15 +258,14 @@ class Look:
     def _drawn(self, results: Results, folder: Path, coarse: int) -> tuple[Path, ...]:
         weights = self._weighed(results, coarse) if "weigh" in results.runner.steps else None
         scene, camera, files = self._scene(results, weights), results.quilt.camera, []
-        options = {"threads": self._threads, "progress": self._progress}
         if "view" in self.names:
-            size = {"width": WIDTH // coarse, "height": HEIGHT // coarse}
-            (picture,) = draw_scenes([scene], camera, thumbnails=self._glances, **size, **options)  # type: ignore[arg-type]
+            width, height = WIDTH // coarse, HEIGHT // coarse
+            (picture,) = draw_scenes([scene], camera, width=width, height=height, thumbnails=self._glances, work=self._work)
             files.append(folder / "view.png")
             results.runner.forget("view")
             write_image(files[0], _enlarged(picture, coarse))
         if self.kinds:
-            boards = draw_debugs(scene, camera, self.kinds, coarse=coarse, **options)  # type: ignore[arg-type]
+            boards = draw_debugs(scene, camera, self.kinds, coarse=coarse, work=self._work)
             files += [board.save(folder / f"debug_{kind}.png") for kind, board in boards.items()]
         return tuple(files)
 

@@ -36,7 +36,7 @@ def pack_inputs(project: Project) -> Iterator[str]:
         yield from (source.name, f"{source.tile} {source.aspect} {source.relief}", source.stamp(roles, digests))
 
 
-def _pack(project: Project, folder: Path, anew: bool) -> Files:
+def _pack(project: Project, folder: Path, force: bool) -> Files:
     table = project.quilt.table.arrays
     made = pack_files(
         project.sources,
@@ -45,9 +45,8 @@ def _pack(project: Project, folder: Path, anew: bool) -> Files:
         layouts=layouts_of(project.quilt, project.sources),
         mips=table.mips,
         zstd=table.compress == "zstd",
-        anew=anew,
-        threads=project.threads,
-        progress=project.progress,
+        force=force,
+        work=project.work,
     )
     project.arrays = open_arrays(folder)
     files = [*(path for path in made.files if path.name != MANIFEST), folder / MANIFEST]

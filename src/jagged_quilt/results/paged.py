@@ -28,7 +28,7 @@ def bake_into(
     border: int = BORDER,
     only: Sequence[int] | None = None,
     on: str | None = None,
-    anew: bool = False,
+    force: bool = False,
     textures: float | None = None,
 ) -> tuple[dict[str, PagesMade], TexelCache | None]:
     """Bake the ground and every mesh of a quilt into pages of a store; see `bake_pages`. Return also what held its textures.
@@ -41,8 +41,7 @@ def bake_into(
         MiB of textures that are held at most; all that are shown where it is not given.
     """
     quilt, made = results.quilt, {}
-    options: Facts = {"page": page, "border": border, "only": only, "anew": anew}
-    options |= {"threads": results.threads, "progress": results.progress}
+    options: Facts = {"page": page, "border": border, "only": only, "force": force, "work": results.work}
     how: Facts = {"normals": quilt.table.bake.normals, "filter": quilt.table.bake.filter, "eye": quilt.table.bake.eye}
     cache = None if textures is None else results.arrays.cached(textures, sorted(quilt.shown_swatches))
     arrays = results.arrays if cache is None else cache
@@ -50,8 +49,8 @@ def bake_into(
         by_map = quilt.table.bake.weights == "map"
         answers: Facts = {"weights": _weights(results, store) if by_map else results.weigher}
         canvas = quilt.terrain.canvas(results.bake_texels)
-        answers |= {"films": quilt.films_on(GROUND), "stamp": None if by_map else weigh_stamp(results)}
-        baker = Baker(canvas, quilt.layers, arrays, **answers, **how)
+        baker = Baker(canvas, quilt.layers, arrays, films=quilt.films_on(GROUND), **answers, **how)
+        baker = baker.stamped(None if by_map else weigh_stamp(results))
         made["ground"] = bake_pages(baker, store, on=on, **options)
     for number, (table, step) in enumerate(zip(quilt.table.mesh, results.mesh_steps, strict=True)):
         if table.into == "vertices" or (only is not None and made):
@@ -59,7 +58,7 @@ def bake_into(
         with quilt.of_mesh(number, "unwrap"):
             layout = UvCanvas(quilt.meshes[number], table.texels, padding=table.padding)
         stamp = results.runner.stamp(step)
-        baker = Baker(layout, quilt.layers_by_part[number], arrays, stamp=stamp, films=quilt.films_on(table.name), **how)
+        baker = Baker(layout, quilt.layers_by_part[number], arrays, films=quilt.films_on(table.name), **how).stamped(stamp)
         made[table.name] = bake_pages(baker, store, group=f"meshes/{table.name.replace(' ', '_')}", **options)
     return made, cache
 

@@ -75,25 +75,25 @@ def _maps(project: Project) -> list[Board]:
 
 def _view(project: Project) -> list[Board]:
     board = Board("")
-    picture = scene_of(project).draw(project.quilt.camera, threads=project.threads, progress=project.progress)
+    picture = scene_of(project).draw(project.quilt.camera, work=project.work)
     board.pin(picture, 0, 0)
     return [board]
 
 
 def _riser(project: Project) -> list[Board]:
-    return [draw_riser(project.quilt.terrain, threads=project.threads, progress=project.progress)]
+    return [draw_riser(project.quilt.terrain, work=project.work)]
 
 
 def _meshes(project: Project) -> list[Board]:
     quilt = project.quilt
     return [
-        draw_mesh_sheet(table.name, mesh, layers, project.arrays, threads=project.threads, progress=project.progress)
+        draw_mesh_sheet(table.name, mesh, layers, project.arrays, work=project.work)
         for table, mesh, layers in zip(quilt.table.mesh, quilt.meshes, quilt.layers_by_part, strict=True)
     ]
 
 
 def _audit(project: Project) -> list[Board]:
-    audits = audit_quilt(project.quilt, memo=project.folder / MEMO, threads=project.threads, progress=project.progress)
+    audits = audit_quilt(project.quilt, memo=project.folder / MEMO, work=project.work)
     return [audit_sheet(each) for each in audits]
 
 

@@ -12,7 +12,7 @@ from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, QuiltWarning
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.quiltfile.inherit import inherited_by
 from jagged_quilt.quiltfile.packing import every_source
@@ -54,17 +54,16 @@ class Project:
         texels: int | None = None,
         on_gpu: bool = False,
         leave_out: Collection[str] = (),
-        threads: int | None = None,
-        progress: Progress = silent,
+        work: Work = ANYHOW,
     ) -> None:
         self.folder = quilt.folder / "out" if folder is None else Path(folder)
-        self.threads, self.progress, self.on_gpu = threads, progress, on_gpu
+        self.work, self.on_gpu = work, on_gpu
         self.bake_texels = quilt.table.bake.texels if texels is None else texels
         self.device = ""
         self.runner = Runner(self.folder)
         self._leave_out = frozenset(leave_out)
         self._arrays: TextureArrays | None = None
-        self.quilt = quilt.with_work(self.shelf, progress)
+        self.quilt = quilt.with_work(self.shelf, work.progress)
 
     @cached_property
     def sources(self) -> tuple[SwatchSource, ...]:
@@ -84,7 +83,7 @@ class Project:
                 except FileError as error:
                     warnings.warn(f"{error}; packed anew", QuiltWarning, stacklevel=2)
                     self._arrays = None
-                    self.runner.run("pack", anew=True)
+                    self.runner.run("pack", force=True)
                     return self.arrays
         return self._arrays
 
@@ -156,4 +155,4 @@ class Project:
             return left(made)
         except FileError as error:
             warnings.warn(f"{error}; {done} anew", QuiltWarning, stacklevel=3)
-            return left(self.runner.run(name, anew=True))
+            return left(self.runner.run(name, force=True))

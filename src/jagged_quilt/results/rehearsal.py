@@ -26,6 +26,7 @@ from jagged_quilt.foundation.kernels import when_compiling
 from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.work import ALONE
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.lamps import PointLight, Sun
 from jagged_quilt.light.light import Lighting, LitSurface, hazed
@@ -74,7 +75,7 @@ def rehearse_packing() -> TextureArrays:
         texels |= {MapRole.SPECULAR: colour, MapRole.HEIGHT: grey.astype(np.uint16) * 257}
         maps = {role: TextureMap(role=role, texels=each) for role, each in texels.items()}
         swatches.append(Swatch(name=name, tile=1.0, relief=0.1, maps=maps))
-    return pack(swatches, side=8, threads=1)
+    return pack(swatches, side=8, work=ALONE)
 
 
 def rehearse_weights() -> None:
@@ -84,8 +85,8 @@ def rehearse_weights() -> None:
     daubs = [Daub(path=path, radius=2.0, layers=("two",), breakup=breakup) for breakup in (None, Noise(size=1.0))]
     adopted = WeightMap(names=("one",), layers=np.zeros((2, 2, 1), np.uint8), weights=np.full((2, 2, 1), 255, np.uint8))
     for stacking in ("cover", "share"):
-        weigh(terrain.canvas(1), layers, stacking=stacking, adopted=adopted, threads=1)
-    kept = weigh(terrain.canvas(8), layers, daubs=daubs, threads=1)
+        weigh(terrain.canvas(1), layers, stacking=stacking, adopted=adopted, work=ALONE)
+    kept = weigh(terrain.canvas(8), layers, daubs=daubs, work=ALONE)
     for each in (kept, kept.in_bits(16)):
         each.at(terrain.points((8, 8)))
         each.resized(4, 4)
@@ -99,7 +100,7 @@ def rehearse_blend() -> None:
     """Blend at points: as it is, into finished texels, and what the blend goes by."""
     grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
-    blend = Blend(pack(swatches, side=4, threads=1), [Layer("one"), Layer("two", Triplanar())])
+    blend = Blend(pack(swatches, side=4, work=ALONE), [Layer("one"), Layer("two", Triplanar())])
     points = Points.of(np.zeros((4, 3)), np.tile([0.0, 1.0, 0.0], (4, 1)))
     weights = PointWeights(("one", "two"), np.tile(np.array([0, 1], np.uint8), (4, 1)), np.full((4, 2), 0.5, np.float32))
     target = {each.role: np.empty((4, each.role.value.channels), stored_type(each.role)) for each in blend.plan.outputs}
@@ -161,7 +162,7 @@ def _mask() -> Mask:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class KernelPart:
     """Some kernels that are used together: what runs through them, and about how many seconds it takes to compile them."""
 
     run: Callable[[], object]
@@ -169,12 +170,12 @@ class Part:
 
 
 PARTS = {
-    "pack": Part(rehearse_packing, 4),
-    "blend": Part(rehearse_blend, 34),
-    "weigh": Part(rehearse_weights, 22),
-    "ground": Part(rehearse_ground, 9),
-    "meshes": Part(rehearse_meshes, 10),
-    "pages": Part(rehearse_pages, 3),
+    "pack": KernelPart(rehearse_packing, 4),
+    "blend": KernelPart(rehearse_blend, 34),
+    "weigh": KernelPart(rehearse_weights, 22),
+    "ground": KernelPart(rehearse_ground, 9),
+    "meshes": KernelPart(rehearse_meshes, 10),
+    "pages": KernelPart(rehearse_pages, 3),
 }
 
 

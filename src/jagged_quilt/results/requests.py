@@ -34,7 +34,7 @@ _SWEEP_TEXELS = 512
 def show_debug(results: Results, kinds: Sequence[str]) -> Made:
     """Draw the view in the false colours of some of `DEBUG`."""
     folder = results.folder / "pictures"
-    boards = draw_debugs(scene_of(results), results.quilt.camera, kinds, threads=results.threads, progress=results.progress)
+    boards = draw_debugs(scene_of(results), results.quilt.camera, kinds, work=results.work)
     files = tuple(board.save(folder / f"debug_{kind}.png") for kind, board in boards.items())
     return Made(folder, files, fresh=True)
 
@@ -43,16 +43,16 @@ def show_from_pages(results: Results, store: str, kinds: Collection[str]) -> Mad
     """Draw of `kinds` the "view", its ground from pages of a store, and which "pages" those are."""
     scene, camera = scene_of(results, pages=store), results.quilt.camera
     ground = next(thing.pages for thing in scene.things if isinstance(thing.pages, PagedGround))
-    folder, files, options = results.folder / "pictures", [], {"threads": results.threads, "progress": results.progress}
+    folder, files = results.folder / "pictures", list[Path]()
     if "view" in kinds:
         files.append(folder / "view_pages.png")
-        write_image(files[-1], scene.draw(camera, **options))  # type: ignore[arg-type]
+        write_image(files[-1], scene.draw(camera, work=results.work))
     if "pages" in kinds:
-        files.append(draw_pages(scene, camera, ground, **options).save(folder / "debug_pages.png"))  # type: ignore[arg-type]
+        files.append(draw_pages(scene, camera, ground, work=results.work).save(folder / "debug_pages.png"))
     pages = ground.pages
-    told = f"{len(pages.held)} of {pages.grid.page_count:,} pages held"
-    told += f"; {len(pages.missing)} are missing, and coarser ones stand in" if pages.missing else ""
-    return Made(folder, tuple(files), fresh=True, remark=told)
+    remark = f"{len(pages.held)} of {pages.grid.page_count:,} pages held"
+    remark += f"; {len(pages.missing)} are missing, and coarser ones stand in" if pages.missing else ""
+    return Made(folder, tuple(files), fresh=True, remark=remark)
 
 
 def show_compared(results: Results, left: str, right: str) -> Made:
@@ -67,7 +67,7 @@ def show_compared(results: Results, left: str, right: str) -> Made:
             own = results if side is results.quilt else rest.enter_context(_beside(results, side))
             scenes.append(scene_of(own))
             scenes[-1].lighting = results.quilt.lighting
-        options = {"width": 620, "height": 388, "threads": results.threads, "progress": results.progress}
+        options = {"width": 620, "height": 388, "work": results.work}
         pictures = draw_beside(scenes, results.quilt.camera, **options)
     names = [each or results.quilt.path.name for each in (left, right)]
     return Made(folder, (draw_compared(names, pictures).save(folder / "compare.png"),), fresh=True)
@@ -76,7 +76,7 @@ def show_compared(results: Results, left: str, right: str) -> Made:
 def show_with_and_without(results: Results, role: str) -> Made:
     """Draw the view, its left half with the maps of a role and its right half without them."""
     folder, which, scene = results.folder / "pictures", role_among(LIT_ROLES, role), scene_of(results)
-    options = {"without": [(), (which,)], "threads": results.threads, "progress": results.progress}
+    options = {"without": [(), (which,)], "work": results.work}
     pictures = draw_scenes([scene, scene], results.quilt.camera, **options)  # type: ignore[arg-type]
     board = draw_halves(pictures, (f"with {which.key}", f"without {which.key}"))
     return Made(folder, (board.save(folder / f"with_and_without_{which.key}.png"),), fresh=True)
@@ -86,7 +86,7 @@ def show_swing(results: Results, steps: int, which: int = 0) -> Made:
     """Draw the view with light `which`, from 0, going around what the camera looks at: a sheet, and a moving picture."""
     folder, scene, camera = results.folder / "pictures", scene_of(results), results.quilt.camera
     lightings = swings(scene.lighting, which, steps, camera.target)
-    pictures = draw_swing(scene, camera, lightings, threads=results.threads, progress=results.progress)
+    pictures = draw_swing(scene, camera, lightings, work=results.work)
     sheet = swing_sheet(pictures, lightings, which).save(folder / "swing.png")
     return Made(folder, (sheet, write_moving(folder / "swing.webp", pictures)), fresh=True)
 
@@ -110,8 +110,7 @@ def show_sweep(results: Results, sweep: Sweep) -> Made:
             adopted=results.adopted,
             daubs=changed.daubs,
             stacking=changed.table.weights.stacking,
-            threads=results.threads,
-            progress=results.progress,
+            work=results.work,
         )
         maps.append((f"{value:g}", weights))
     board = draw_sweep(sweep.key, layer, maps, quilt.terrain)
@@ -132,7 +131,7 @@ def _changed(results: Results, words: str) -> Quilt:
 def _beside(results: Results, quilt: Quilt) -> Iterator[Results]:
     """Results of another quilt, in a folder that is gone afterwards; arrays that are the same are not packed again."""
     with tempfile.TemporaryDirectory(dir=results.folder, prefix=temporary_prefix()) as folder:
-        other = Results(quilt, Path(folder), threads=results.threads, progress=results.progress)
+        other = Results(quilt, Path(folder), work=results.work)
         if other.runner.stamp("pack") == results.runner.stamp("pack"):
             other.arrays = results.arrays
         yield other

@@ -7,10 +7,8 @@ from pathlib import Path
 
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.locks import alone_with
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.results.bake_steps import bake_steps, mesh_step
 from jagged_quilt.results.pack_step import pack_steps
@@ -50,18 +48,18 @@ class Results(Project):
     def __repr__(self) -> str:
         return f"<Results of {self.quilt.path.name} in {self.folder}: {', '.join(self.runner.steps)}>"
 
-    def run(self, name: str, *, anew: bool = False) -> Made:
-        """Do a step, or draw a picture, unless that is done; with `anew` in any case."""
+    def run(self, name: str, *, force: bool = False) -> Made:
+        """Do a step, or draw a picture, unless that is done; with `force` in any case."""
         if name in PICTURES:
             self.picture_named(name)
         elif name not in self.runner.steps and name in _WANTED:
             raise RangeError(f"{self.quilt.path}: {_WANTED[name]}")
         known_name("step", name, self.runner.steps)
-        return self.runner.run(name, anew=anew)
+        return self.runner.run(name, force=force)
 
-    def draw(self, names: Sequence[str], *, anew: bool = False) -> list[Made]:
+    def draw(self, names: Sequence[str], *, force: bool = False) -> list[Made]:
         """Draw pictures, or leave those that are as they would be: some at once, since words and sheets leave cores idle."""
-        stale = [name for name in names if anew or not self.runner.is_done(self.picture_named(name))]
+        stale = [name for name in names if force or not self.runner.is_done(self.picture_named(name))]
         for needed in dict.fromkeys(each for name in stale for each in self.runner.steps[name].needs):
             self.run(needed)
         done: dict[str, Made] = {}
@@ -71,10 +69,10 @@ class Results(Project):
             self.arrays  # noqa: B018
 
         def draw_one(name: str) -> None:
-            done[name] = self.run(name, anew=anew)
+            done[name] = self.run(name, force=force)
 
         longest_first = sorted(stale, key=lambda name: -PICTURES[name].effort)
-        work_through(longest_first, draw_one, threads=self.threads, step="drawing", progress=self.progress)
+        self.work.through(longest_first, draw_one, step="drawing")
         return [done.get(name) or self.run(name) for name in names]
 
     def kernels_for(self, names: Collection[str]) -> set[str]:
@@ -110,9 +108,8 @@ def run(
     quilt: Quilt,
     *steps: str,
     out: Path | str | None = None,
-    anew: bool = False,
-    threads: int | None = None,
-    progress: Progress = silent,
+    force: bool = False,
+    work: Work = ANYHOW,
 ) -> dict[str, Made]:
     """Do steps of a quilt and draw its pictures, as the command line does; only what changed is done again.
 
@@ -134,9 +131,8 @@ def run(
     NameNotFoundError
         If the quilt has no such step.
     """
-    how: Facts = {"threads": threads, "progress": progress}
-    results = Results(quilt, None if out is None else Path(out), **how)
+    results = Results(quilt, None if out is None else Path(out), work=work)
     for name in steps:
         known_name("step", name, results.runner.steps)
     with alone_with(results.folder):
-        return {name: results.run(name, anew=anew) for name in steps}
+        return {name: results.run(name, force=force) for name in steps}

@@ -11,7 +11,7 @@ from urllib.parse import quote
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError, QuiltWarning
 from jagged_quilt.foundation.files import VOUCHING, digest_of_file, fingerprint, read_json, remove_left_overs, write_json
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.reading import Watch
 from jagged_quilt.foundation.version import __version__
 
@@ -110,32 +110,32 @@ class Runner:
     def _manifest(self, name: str) -> Path:
         return self.folder / MANIFESTS / f"{quote(name, safe='')}.json"
 
-    def run(self, name: str, *, anew: bool = False) -> Made:
-        """Do a step unless that is done; with `anew` in any case. What it needs is done first."""
-        if name in self._done and not anew:
+    def run(self, name: str, *, force: bool = False) -> Made:
+        """Do a step unless that is done; with `force` in any case. What it needs is done first."""
+        if name in self._done and not force:
             return self._done[name]
         stamp, step = self.stamp(name), self.steps[name]
-        kept = None if anew else self._kept(name, stamp)
+        kept = None if force else self._kept(name, stamp)
         if kept is not None:
             self._done[name] = replace(kept, folder=self.folder / step.folder)
             return self._done[name]
         for each in step.needs:
             self.run(each)
-        result = self._do(step, stamp, anew)
+        result = self._do(step, stamp, force)
         self._done[name] = replace(result, fresh=False, remark="")
         return result
 
-    def run_alone(self, step: Step, *, anew: bool = False) -> Made:
+    def run_alone(self, step: Step, *, force: bool = False) -> Made:
         """Do a step that is none of the quilt's own, unless that is done; what it needs it asks for itself."""
         stamp = fingerprint(__version__, step.name, *step.inputs(), *map(self.stamp, step.needs))
-        kept = None if anew else self._kept(step.name, stamp)
-        return self._do(step, stamp, anew) if kept is None else replace(kept, folder=self.folder / step.folder)
+        kept = None if force else self._kept(step.name, stamp)
+        return self._do(step, stamp, force) if kept is None else replace(kept, folder=self.folder / step.folder)
 
-    def _do(self, step: Step, stamp: str, anew: bool) -> Made:
+    def _do(self, step: Step, stamp: str, force: bool) -> Made:
         folder, manifest = self.folder / step.folder, self._manifest(step.name)
         token = VOUCHING.set(manifest)
         try:
-            made = step.make(folder, anew)
+            made = step.make(folder, force)
         finally:
             VOUCHING.reset(token)
         manifest.unlink(missing_ok=True)
@@ -170,13 +170,13 @@ class Runner:
         return None if changed else Made(self.folder, tuple(files), fresh=False, notes=notes)
 
 
-def _looks(path: Path) -> list[Told]:
+def _looks(path: Path) -> list[Unchecked]:
     """The size of a file, when it was written, and a hash of it."""
     there = path.stat()
     return [there.st_size, there.st_mtime_ns, digest_of_file(path)]
 
 
-def _looks_so(path: Path, looks: list[Told]) -> bool:
+def _looks_so(path: Path, looks: list[Unchecked]) -> bool:
     """Whether a file is as it was; it is read again only where it was touched since."""
     if not path.is_file():
         return False

@@ -46,9 +46,7 @@ def draw_looks(results: Results, sweep: Sweep) -> Board:
         scene = Scene(results.arrays, haze=quilt.table.seen.haze, cut_out=quilt.table.seen.cut_out)
         scene.lighting = quilt.lighting
         scenes.append(scene.add(quilt.terrain, changed.layers, weights=results.weights, films=changed.films_on(GROUND)))
-    pictures = draw_scenes(
-        scenes, camera, width=width, height=height, closely=True, threads=results.threads, progress=results.progress
-    )
+    pictures = draw_scenes(scenes, camera, width=width, height=height, closely=True, work=results.work)
     board = Board(f"What {sweep.key} does", f"{layer}, {'from the camera of the view' if far else 'seen from near by'}")
     for place, (value, picture) in enumerate(zip(sweep.values, pictures, strict=True)):
         x, y = 20 + place % across * (width + 14), 56 + place // across * (height + 34)

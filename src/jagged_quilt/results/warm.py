@@ -11,11 +11,10 @@ from collections.abc import Collection
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_json, write_json
 from jagged_quilt.foundation.kernel_cache import cache_folder, cache_key
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import thread_count
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.results.rehearsal import PARTS, rehearse
 
-_TOLD = "jagged_quilt_warm.json"
+_RECORD = "jagged_quilt_warm.json"
 _EXPECTED = {"pack": 12, "blend": 4, "weigh": 22, "ground": 14, "meshes": 8, "pages": 8}  # kernels in each part, for the bar
 
 
@@ -27,16 +26,14 @@ def cold(parts: Collection[str] = ()) -> list[str]:
     return [name for name in PARTS if name not in known and (not parts or name in parts)]
 
 
-def warm(
-    parts: Collection[str] = (), *, threads: int | None = None, progress: Progress = silent, anew: bool = False
-) -> list[str]:
+def warm(parts: Collection[str] = (), *, work: Work = ANYHOW, force: bool = False) -> list[str]:
     """Compile kernels ahead of their first use, in as many processes as there are threads.
 
     Parameters
     ----------
     parts : of "pack", "blend", "weigh", "ground", "meshes" and "pages"
         All where none is named.
-    anew : bool
+    force : bool
         Go through them even if they are known to be compiled.
 
     Returns
@@ -44,14 +41,14 @@ def warm(
     list of str
         The parts that were not known to be compiled.
     """
-    wanted = [name for name in PARTS if not parts or name in parts] if anew else cold(parts)
+    wanted = [name for name in PARTS if not parts or name in parts] if force else cold(parts)
     if not wanted:
         return []
-    shares: list[list[str]] = [[] for _ in range(min(thread_count(threads), len(wanted)))]
+    shares: list[list[str]] = [[] for _ in range(min(work.count, len(wanted)))]
     for name in sorted(wanted, key=lambda name: -PARTS[name].seconds):
         min(shares, key=lambda share: sum(PARTS[each].seconds for each in share)).append(name)
     whole, done, lock = sum(_EXPECTED[name] for name in wanted), 0, threading.Lock()
-    progress("compiling", 0, whole)
+    work.progress("compiling", 0, whole)
 
     def follow(share: list[str]) -> None:
         nonlocal done
@@ -66,7 +63,7 @@ def warm(
             for _ in process.stdout:
                 with lock:
                     done += 1
-                    progress("compiling", min(done, whole), whole)
+                    work.progress("compiling", min(done, whole), whole)
         if process.returncode != 0:
             failed.append(share)
 
@@ -78,7 +75,7 @@ def warm(
         each.join()
     if failed or not followers:  # here, where an error can be seen
         rehearse(wanted)
-    progress("compiling", whole, whole)
+    work.progress("compiling", whole, whole)
     remember(wanted)
     return wanted
 
@@ -88,16 +85,16 @@ def remember(parts: Collection[str]) -> None:
     folder = cache_folder()
     if folder is not None:
         with contextlib.suppress(QuiltError):  # then they are gone through again the next time
-            write_json(folder / _TOLD, {"of": cache_key(), "parts": sorted({*_known(), *parts})})
+            write_json(folder / _RECORD, {"of": cache_key(), "parts": sorted({*_known(), *parts})})
 
 
 def _known() -> set[str]:
     """The parts of which the cache says that they were compiled."""
     folder = cache_folder()
-    if folder is None or not (folder / _TOLD).is_file():
+    if folder is None or not (folder / _RECORD).is_file():
         return set()
     with contextlib.suppress(QuiltError, KeyError, TypeError):
-        told = read_json(folder / _TOLD, "list of compiled kernels")
-        if told["of"] == cache_key():
-            return set(told["parts"])
+        record = read_json(folder / _RECORD, "list of compiled kernels")
+        if record["of"] == cache_key():
+            return set(record["parts"])
     return set()

@@ -70,25 +70,22 @@ def weigh_options(project: Project) -> Facts:
     table = project.quilt.table.weights
     said: Facts = {"keep": table.keep, "bits": table.bits, "stacking": table.stacking}
     said |= {"adopted": project.adopted, "daubs": project.quilt.daubs}
-    return said | {"threads": project.threads, "progress": project.progress}
+    return said | {"work": project.work}
 
 
 def write_channels(project: Project, folder: Path, bits: int) -> list[Path]:
     """Write how much there is of each channel over the ground, a grey image each."""
     canvas = project.quilt.terrain.canvas(project.quilt.table.weights.texels)
     with written_together(folder) as stage:
-        names = [
-            write_channel(stage, canvas, channel, bits, threads=project.threads, progress=project.progress).name
-            for channel in project.quilt.channels
-        ]
+        names = [write_channel(stage, canvas, channel, bits, work=project.work).name for channel in project.quilt.channels]
     return [folder / name for name in names]
 
 
-def _adopt(project: Project, folder: Path, anew: bool) -> Files:
+def _adopt(project: Project, folder: Path, force: bool) -> Files:
     return Files(tuple(rehomed(project.quilt, project.inherited).save(folder)))
 
 
-def _weigh(project: Project, folder: Path, anew: bool) -> Files:
+def _weigh(project: Project, folder: Path, force: bool) -> Files:
     canvas = project.quilt.terrain.canvas(project.quilt.table.weights.texels)
     files = weigh(canvas, project.layers, **weigh_options(project)).save(folder)
     return Files((*files, *write_channels(project, folder, project.quilt.table.weights.bits)))

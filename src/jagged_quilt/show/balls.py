@@ -40,7 +40,7 @@ _RARE = {"without coat": (_R.COAT,), "without emission": (_R.EMISSION,)}
 _CHECKER = "checker as specular"
 
 
-class Look(NamedTuple):
+class BallView(NamedTuple):
     """From where a ball is seen: unit vectors in the world to the right, to the eye and down, and its middle, metres."""
 
     right: Values
@@ -49,14 +49,14 @@ class Look(NamedTuple):
     middle: tuple[float, float, float]
 
     @classmethod
-    def of(cls, camera: Camera) -> Look:
+    def of(cls, camera: Camera) -> BallView:
         """Return how a ball is seen that hangs where a camera looks."""
         ahead, right, up = (each.astype(np.float32) for each in camera.axes())
         return cls(right, -ahead, -up, camera.target)
 
 
 _X, _Y, _Z = np.eye(3, dtype=np.float32)
-LYING = Look(_X, _Y, _Z, (0.0, 0.0, 0.0))
+LYING = BallView(_X, _Y, _Z, (0.0, 0.0, 0.0))
 """Seen from above, so that a sun in the north-west lights from the upper left."""
 ABOVE_LEFT = Lighting((Sun(315, 34),))
 
@@ -67,7 +67,7 @@ def lit_ball(
     *,
     repeats: tuple[float, float] = REPEATS,
     lighting: Lighting = ABOVE_LEFT,
-    look: Look = LYING,
+    look: BallView = LYING,
     without: Collection[MapRole] = (),
 ) -> Picture:
     """Draw a sphere in the swatch, seen straight on, (side, side, 3) uint8, sRGB; lit from the upper left unless said.
@@ -87,7 +87,12 @@ def lit_ball(
 
 
 def _lit(
-    ball: _Ball, flat: Mapping[MapRole, Values], side: int, lighting: Lighting, look: Look, without: Collection[MapRole] = ()
+    ball: _Ball,
+    flat: Mapping[MapRole, Values],
+    side: int,
+    lighting: Lighting,
+    look: BallView,
+    without: Collection[MapRole] = (),
 ) -> Picture:
     """Draw a ball of which the texels that it shows are known."""
     flat = {role: values for role, values in flat.items() if role not in without}
@@ -123,12 +128,12 @@ def controls() -> dict[str, Swatch]:
 def draw_balls(swatches: Sequence[Swatch], lighting: Lighting, camera: Camera) -> list[Board]:
     """Draw each swatch as balls, whole, with a map left out and with a checker as its specular map, beside controls."""
     return [
-        _sheet(swatches[first : first + _ON_SHEET], lighting, Look.of(camera), page, -(-len(swatches) // _ON_SHEET))
+        _sheet(swatches[first : first + _ON_SHEET], lighting, BallView.of(camera), page, -(-len(swatches) // _ON_SHEET))
         for page, first in enumerate(range(0, len(swatches), _ON_SHEET), 1)
     ]
 
 
-def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: Look, page: int, pages: int) -> Board:
+def _sheet(swatches: Sequence[Swatch], lighting: Lighting, look: BallView, page: int, pages: int) -> Board:
     lights = f"{len(lighting.lights)} light{'s' * (len(lighting.lights) != 1)} and the sky of the quilt"
     board = Board("Balls" + (f", sheet {page} of {pages}" if pages > 1 else ""), f"{lights}, seen as its camera looks")
     rare = {name: roles for name, roles in _RARE.items() if any(roles[0] in swatch.maps for swatch in swatches)}

@@ -13,7 +13,7 @@ from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.canvas import Block, Piece, go_over
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import ShapeError
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
@@ -94,9 +94,9 @@ _KEYS: dict[str, tuple[Sequence[Sequence[float]], Sequence[str]]] = {
 }
 
 
-def draw_debug(scene: Scene, camera: Camera, kind: str, *, threads: int | None = None, progress: Progress = silent) -> Board:
+def draw_debug(scene: Scene, camera: Camera, kind: str, *, work: Work = ANYHOW) -> Board:
     """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures."""
-    return draw_debugs(scene, camera, [kind], threads=threads, progress=progress)[kind]
+    return draw_debugs(scene, camera, [kind], work=work)[kind]
 
 
 def draw_debugs(
@@ -105,8 +105,7 @@ def draw_debugs(
     kinds: Sequence[str],
     *,
     coarse: int = 1,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> dict[str, Board]:
     """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit.
 
@@ -115,17 +114,15 @@ def draw_debugs(
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)
     size = (WIDTH // coarse, (HEIGHT - _TOP - _FOOT) // coarse)
-    seen = look(scene, camera, [kind for kind in kinds if kind not in ("grid", *_OWN)], size, threads, progress)
+    seen = look(scene, camera, [kind for kind in kinds if kind not in ("grid", *_OWN)], size, work)
     out = {}
     for kind in kinds:
         if kind in _OWN:
-            out[kind] = _OWN[kind](scene, camera, threads=threads, progress=progress)
+            out[kind] = _OWN[kind](scene, camera, work=work)
             continue
         board = Board(f"Debug: {kind}", _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind])
         if kind == "grid":
-            picture = gridded(scene).draw(
-                camera, width=size[0], height=size[1], without=[MapRole.NORMAL], threads=threads, progress=progress
-            )
+            picture = gridded(scene).draw(camera, width=size[0], height=size[1], without=[MapRole.NORMAL], work=work)
             _grid_key(board, sorted(set(_arrays_of(scene).tiles)))
         elif kind in _MEASURES:
             values = seen[kind][..., 0]
@@ -174,9 +171,7 @@ def _arrays_of(scene: Scene) -> TextureArrays:
     return scene.arrays
 
 
-def look(
-    scene: Scene, camera: Camera, kinds: Sequence[str], size: tuple[int, int], threads: int | None, progress: Progress
-) -> dict[str, Numbers]:
+def look(scene: Scene, camera: Camera, kinds: Sequence[str], size: tuple[int, int], work: Work) -> dict[str, Numbers]:
     """Return, for each kind, what every ray sees: a measure (rows, columns, 1), NaN where nothing is met, or a colour (..., 3).
 
     size : width and height in pixels, of 2 x 2 rays each.
@@ -205,7 +200,7 @@ def look(
                     piece.where.put(target, _colour(kind, piece, shade, canvas))
 
     step = f"drawing {', '.join(kinds)}"
-    go_over(canvas, look_at, most=RAYS_AT_ONCE, threads=threads, step=step, progress=progress)
+    go_over(canvas, look_at, most=RAYS_AT_ONCE, work=work, step=step)
     return {kind: target.reshape(rows, columns, -1) for kind, target in out.items()}
 
 

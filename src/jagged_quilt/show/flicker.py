@@ -14,7 +14,7 @@ from jagged_quilt.arrays.texel_cache import TexelCache
 from jagged_quilt.blend.layer import one_each
 from jagged_quilt.blend.plan import opened
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import FAINT, Board
 from jagged_quilt.show.lit_view import light_along
@@ -70,8 +70,7 @@ def find_flicker(
     width: int = _WIDE,
     height: int = _HIGH,
     frames: int = FRAMES,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> Flicker:
     """Glide a camera to the right by a quarter of a pixel a frame, and measure how much pixels jump in each of `WAYS`.
 
@@ -86,7 +85,7 @@ def find_flicker(
     cameras = [_glided(camera, _STEP * frame, height) for frame in range(frames)]
 
     def film(one: Scene, finer: int) -> NDArray[np.float32]:
-        return np.stack([_frame(one, at, width, height, finer, reaches, threads, progress) for at in cameras])
+        return np.stack([_frame(one, at, width, height, finer, reaches, work) for at in cameras])
 
     still = np.abs(np.diff(film(sharp, _FINE), axis=0)).max(axis=3)
     beyond = {}
@@ -97,9 +96,9 @@ def find_flicker(
     return Flicker(np.asarray(still.mean(axis=0), np.float32), beyond)
 
 
-def draw_flicker(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
+def draw_flicker(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     """Draw what a glide finds: a heat map for each of `WAYS`, with its mean, and what the surface itself does."""
-    found = find_flicker(scene, camera, threads=threads, progress=progress)
+    found = find_flicker(scene, camera, work=work)
     board = Board("Flicker", "one ray a pixel, the camera gliding by a quarter of a pixel a frame; beyond 64 rays a pixel")
     shown = [("the surface itself, 64 rays a pixel", found.still), *found.beyond.items()]
     for place, (name, jumps) in enumerate(shown):
@@ -171,11 +170,10 @@ def _frame(
     height: int,
     finer: int,
     reaches: Sequence[Reach],
-    threads: int | None,
-    progress: Progress,
+    work: Work,
 ) -> NDArray[np.float32]:
     """One frame of `finer` x `finer` rays a pixel, 0..255."""
     canvas = scene.canvas(camera, height * finer, width * finer)
-    (light,) = light_along([scene], [()], canvas, reaches, threads, progress)
+    (light,) = light_along([scene], [()], canvas, reaches, work)
     mean = light.reshape(height, finer, width, finer, 3).mean(axis=(1, 3))
     return np.asarray(255 * srgb_from_linear(mean), np.float32)

@@ -26,7 +26,7 @@ _FIRST = (232, 150, 92)
 
 
 def key_colours(names: Sequence[str]) -> NDArray[np.uint8]:
-    """Return (L, 3) sRGB colours, one for each layer of a map, that can be told apart also with a colour deficiency."""
+    """Return (L, 3) sRGB colours, one for each layer of a map, that can be distinguished also with a colour deficiency."""
     return _sequence(len(names))
 
 

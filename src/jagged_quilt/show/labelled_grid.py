@@ -9,6 +9,7 @@ import numpy as np
 from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.foundation.checks import frozen
+from jagged_quilt.foundation.work import ALONE
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.texture_map import TextureMap
@@ -48,7 +49,7 @@ def labelled_grid(side: int = 512) -> Picture:
 
 def grid_arrays(tile: float, side: int = 512) -> TextureArrays:
     """Return texture arrays whose one swatch, "grid", is the labelled grid over `tile` metres, matt and flat."""
-    return pack([_grid_swatch("grid", tile, side)], side=side, threads=1)
+    return pack([_grid_swatch("grid", tile, side)], side=side, work=ALONE)
 
 
 def grids_like(arrays: TextureArrays, side: int = 512) -> TextureArrays:

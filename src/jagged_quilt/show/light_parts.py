@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.light import PARTS, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
@@ -56,9 +56,7 @@ class LightParts:
         return np.asarray(sum(self.kinds.values()), np.float32)
 
 
-def light_in_parts(
-    scene: Scene, camera: Camera, *, width: int, height: int, threads: int | None = None, progress: Progress = silent
-) -> LightParts:
+def light_in_parts(scene: Scene, camera: Camera, *, width: int, height: int, work: Work = ANYHOW) -> LightParts:
     """Return the light that a camera sees, in its parts."""
     lighting, haze, count = scene.lighting, haze_of(scene), width * height
     reaches = [scene.shadows(light) for light in lighting.lights]
@@ -87,7 +85,7 @@ def light_in_parts(
                 free[number, rows] = ways[number]
         kinds[-1, block.pixels] = behind
 
-    go_over(canvas, look, most=RAYS_AT_ONCE, threads=threads, step="drawing light in parts", progress=progress)
+    go_over(canvas, look, most=RAYS_AT_ONCE, work=work, step="drawing light in parts")
     shape = (height, width, 3)
     return LightParts(
         {name: light.reshape(shape) for name, light in zip((*PARTS, "air and sky"), kinds, strict=True)},
@@ -97,7 +95,7 @@ def light_in_parts(
     )
 
 
-def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
+def draw_light(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     """Draw the light of a view in its parts: those of which it is the sum, what they are made with, and each lamp alone."""
     lights, coated = scene.lighting.lights, MapRole.COAT in scene.roles
     missing = {role.key for role in OPTIONAL_ROLES if role not in scene.roles}
@@ -105,7 +103,7 @@ def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, prog
     count = min(2 + len(kinds) + 2 * coated + 2 * len(lights), _MOST)
     across, rows = (3, 3) if count <= 9 else (4, 3) if count <= 12 else (4, 4)
     wide, high = (1282 - 14) // across - 11, (800 - 56) // rows - 32
-    parts = light_in_parts(scene, camera, width=wide, height=high, threads=threads, progress=progress)
+    parts = light_in_parts(scene, camera, width=wide, height=high, work=work)
     shown = [(name, _toned(scene, light)) for name, light in [("the view", parts.whole), *((n, parts.kinds[n]) for n in kinds)]]
     shown.append(("occlusion", _grey(parts.shares["occlusion"])))
     if coated:
@@ -127,9 +125,9 @@ def draw_light(scene: Scene, camera: Camera, *, threads: int | None = None, prog
     return board
 
 
-def draw_white(scene: Scene, camera: Camera, *, threads: int | None = None, progress: Progress = silent) -> Board:
+def draw_white(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     """Draw what is brighter than white before tone in false colours, by how many stops; the rest in grey."""
-    parts = light_in_parts(scene, camera, width=WIDTH // 2, height=_TALL // 2, threads=threads, progress=progress)
+    parts = light_in_parts(scene, camera, width=WIDTH // 2, height=_TALL // 2, work=work)
     most = parts.whole.max(axis=2) * np.float32(2.0**scene.lighting.exposure)
     stops = np.log2(np.maximum(most, 1e-6))
     grey = np.rint(255 * srgb_from_linear(0.5 * np.minimum(most, 1)))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from jagged_quilt.blend.blend import Texels
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.colour import srgb_from_linear
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.light import LitSurface, hazed
 from jagged_quilt.light.sky import Sky
 from jagged_quilt.light.sky_image import SkyImage
@@ -40,8 +40,7 @@ def draw_scenes(
     without: Sequence[Collection[MapRole]] = (),
     closely: bool = False,
     thumbnails: Thumbnails | None = None,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> list[Picture]:
     """Return what a camera sees of some scenes that differ in nothing but their layers and arrays: their rays are cast once.
 
@@ -54,7 +53,7 @@ def draw_scenes(
     thumbnails : Thumbnails, optional
         Keeps what single rays met for the next drawing.
     """
-    options = {"width": width, "height": height, "closely": closely, "threads": threads, "progress": progress}
+    options = {"width": width, "height": height, "closely": closely, "work": work}
     uncut = [MapRole.OPACITY in roles for roles in without] or [False] * len(scenes)
     if len(scenes) > 1 and any(scene.has_holes for scene in scenes):  # each has rays of its own
         each = zip(scenes, list(without) or [()] * len(scenes), strict=True)
@@ -69,7 +68,7 @@ def draw_scenes(
     reaches = [scenes[0].shadows(light) for light in lighting.lights]
     if not closely:
         once = light_along(
-            scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, threads, progress, thumbnails
+            scenes, left_out, scenes[0].canvas(camera, height, width, footprint=_LONE), reaches, work, thumbnails
         )
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
     else:
@@ -78,7 +77,7 @@ def draw_scenes(
     if wanted.any():
         only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
-        for picture, light in zip(shown, light_along(scenes, left_out, canvas, reaches, threads, progress), strict=True):
+        for picture, light in zip(shown, light_along(scenes, left_out, canvas, reaches, work), strict=True):
             fine = light.reshape(height, FINER, width, FINER, 3)
             rays = [fine[:, down, :, across][wanted] for down in range(FINER) for across in range(FINER)]
             mean = np.sum(rays, axis=0) / np.float32(len(rays))
@@ -103,8 +102,7 @@ def light_along(
     left_out: Sequence[Collection[MapRole]],
     canvas: PictureCanvas,
     reaches: Sequence[Reach],
-    threads: int | None,
-    progress: Progress,
+    work: Work,
     thumbnails: Thumbnails | None = None,
 ) -> list[NDArray[np.float32]]:
     """The light that comes along every ray of a canvas, for each scene, as a screen shows it, (rows * columns, 3)."""
@@ -136,7 +134,7 @@ def light_along(
 
     camera_at = canvas.camera.position
     of = canvas if thumbnails is None else KnownCanvas(canvas, thumbnails)
-    go_over(of, look, most=RAYS_AT_ONCE, threads=threads, step="drawing the view", progress=progress)
+    go_over(of, look, most=RAYS_AT_ONCE, work=work, step="drawing the view")
     return out
 
 

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.texture_arrays import TextureArrays
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
@@ -29,8 +29,7 @@ def draw_mesh_sheet(
     arrays: TextureArrays,
     *,
     weights: Weights | None = None,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> Board:
     """Draw one mesh four times from one place."""
     low, high = mesh.bounds
@@ -46,10 +45,9 @@ def draw_mesh_sheet(
         width=wide,
         height=tall,
         without=[(), (MapRole.NORMAL,)],
-        threads=threads,
-        progress=progress,
+        work=work,
     )
-    seen = look(scene, camera, ("stretch", "wireframe"), (wide, tall), threads, progress)
+    seen = look(scene, camera, ("stretch", "wireframe"), (wide, tall), work)
     stretch = seen["stretch"][..., 0]
     figures = "median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(stretch[np.isfinite(stretch)], [50, 99]))
 

@@ -18,7 +18,7 @@ from jagged_quilt.blend.survey import Survey
 from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board
 from jagged_quilt.show.key_colours import key_colours
@@ -77,12 +77,10 @@ class PagedGround:
         """Raise `RangeError`: finished maps have no textures that lie on them."""
         raise RangeError("a ground that is seen from pages has no layers to survey; draw it without --pages")
 
-    def hold_for(
-        self, scene: Stage, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, threads: int | None = None
-    ) -> None:
+    def hold_for(self, scene: Stage, camera: Camera, *, width: int = WIDTH, height: int = HEIGHT, work: Work = ANYHOW) -> None:
         """Hold the pages that a view of a scene needs of its ground, and no others."""
         grid, metres = self.pages.grid, self.pages.metres
-        self.pages.hold(pages_needed(scene, camera, grid, metres, width=width, height=height, threads=threads))
+        self.pages.hold(pages_needed(scene, camera, grid, metres, width=width, height=height, work=work))
 
 
 def pages_needed(
@@ -93,7 +91,7 @@ def pages_needed(
     *,
     width: int = WIDTH,
     height: int = HEIGHT,
-    threads: int | None = None,
+    work: Work = ANYHOW,
 ) -> set[PageAt]:
     """Return the pages that a view needs of its ground, cut by a grid: by a ray for each 4 x 4 pixels, as narrow as the view's.
 
@@ -108,15 +106,13 @@ def pages_needed(
             if piece.part in grounds:
                 found.append(pages_of(seen_of(piece.points, grid, metres), grid))
 
-    go_over(canvas, look, threads=threads, step="asking for pages")
+    go_over(canvas, look, work=work, step="asking for pages")
     return set().union(*found)
 
 
-def draw_pages(
-    scene: Stage, camera: Camera, ground: PagedGround, *, threads: int | None = None, progress: Progress = silent
-) -> Board:
+def draw_pages(scene: Stage, camera: Camera, ground: PagedGround, *, work: Work = ANYHOW) -> Board:
     """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held."""
-    ground.hold_for(scene, camera, threads=threads)
+    ground.hold_for(scene, camera, work=work)
     pages, top, foot = ground.pages, 52, 58
     high = HEIGHT - top - foot
     shown = np.tile(_SKY, (high * WIDTH, 1))
@@ -141,7 +137,7 @@ def draw_pages(
             across = np.array([grid.pages(mip)[1] for mip in range(grid.mips)])
             numbers[rows] = starts[used] + row * across[used] + column
 
-    go_over(canvas, look, threads=threads, step="drawing pages", progress=progress)
+    go_over(canvas, look, work=work, step="drawing pages")
     board = Board("Debug: pages", "the page that is read at each pixel, by mip, with its border and its number")
     board.pin(np.clip(shown, 0, 255).astype(np.uint8).reshape(high, WIDTH, 3), 0, top)
     middles = np.stack(np.divmod(np.arange(high * WIDTH), WIDTH), axis=1)
@@ -157,8 +153,8 @@ def draw_pages(
         board.pin(np.broadcast_to(tints[mip].astype(np.uint8), (14, 14, 3)), 20 + 74 * place, HEIGHT - 44)
         board.write(40 + 74 * place, HEIGHT - 36, f"mip {mip}", size=12)
     missing = f", {len(pages.missing)} missing: coarser ones stand in" if pages.missing else ""
-    told = f"{len(pages.held)} of {grid.page_count:,} pages are held, {pages.nbytes / 2**20:.0f} MiB{missing}"
-    board.write(1260, HEIGHT - 36, told, size=13, bold=True, side="right")
+    summary = f"{len(pages.held)} of {grid.page_count:,} pages are held, {pages.nbytes / 2**20:.0f} MiB{missing}"
+    board.write(1260, HEIGHT - 36, summary, size=13, bold=True, side="right")
     rows, columns = grid.texels
     board.write(20, HEIGHT - 12, f"{columns:,} x {rows:,} texels in pages of {grid.page}", size=11, ink=FAINT)
     return board

@@ -10,7 +10,7 @@ from jagged_quilt.blend.flat_projections import Planar, Triplanar
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.projection import ProjectionBase
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.show.board import FAINT, Board
 from jagged_quilt.show.labelled_grid import SQUARES, grid_arrays
@@ -29,7 +29,7 @@ def stretch_of(points: Points, projection: ProjectionBase) -> NDArray[np.float32
     return Blend(grid_arrays(tile=4.0, side=4), [Layer("grid", projection)]).survey(points, one).stretch
 
 
-def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None = None, progress: Progress = silent) -> Board:
+def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW) -> Board:
     """Draw the steepest broad cliff of a terrain, planar left and triplanar right, under one light."""
     points = terrain.points(terrain.layout(512))
     slope = np.degrees(np.arccos(np.clip(points.normal[:, 1], -1, 1)))
@@ -46,7 +46,7 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, threads: int | None 
         (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_of(steep, Triplanar(sharpness))),
     )
     scenes = [Scene(grid, lights=[sun]).add(terrain, [Layer("grid", projection)]) for _, projection, _ in sides]
-    pictures = draw_scenes(scenes, camera, width=615, height=676, threads=threads, progress=progress)
+    pictures = draw_scenes(scenes, camera, width=615, height=676, work=work)
     for place, ((title, _, stretch), picture) in enumerate(zip(sides, pictures, strict=True)):
         x = 20 + place * 625
         board.pin(picture, x, 56)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from jagged_quilt.foundation.notebook import NotebookValue
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.roles import MapRole, role_among
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.lit_view import LIT_ROLES, draw_scenes
@@ -22,8 +22,7 @@ class Scene(Stage, NotebookValue):
         height: int = HEIGHT,
         without: Collection[MapRole | str] = (),
         closely: bool = False,
-        threads: int | None = None,
-        progress: Progress = silent,
+        work: Work = ANYHOW,
     ) -> Picture:
         """Return what a camera sees, blended at every pixel, lit by its lights with shadows and by the sky.
 
@@ -42,10 +41,8 @@ class Scene(Stage, NotebookValue):
         roles = [role_among(LIT_ROLES, each) for each in without]
         for thing in self.things:
             if thing.pages is not None:
-                thing.pages.hold_for(self, camera, width=width, height=height, threads=threads)
-        (picture,) = draw_scenes(
-            [self], camera, width=width, height=height, without=[roles], closely=closely, threads=threads, progress=progress
-        )
+                thing.pages.hold_for(self, camera, width=width, height=height, work=work)
+        (picture,) = draw_scenes([self], camera, width=width, height=height, without=[roles], closely=closely, work=work)
         return picture
 
 

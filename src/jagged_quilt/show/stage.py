@@ -21,12 +21,13 @@ from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.blend.survey import Survey
-from jagged_quilt.foundation.canvas import Part
+from jagged_quilt.foundation.canvas import CanvasPart
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import QuiltWarning, ShapeError
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.foundation.points import Points
+from jagged_quilt.foundation.work import Work
 from jagged_quilt.light.lamps import Light, Sun
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.light.sky import Sky
@@ -70,7 +71,7 @@ class Shade(Protocol):
 class HeldShade(Shade, Protocol):
     """Finished maps of which only what a view needs is held."""
 
-    def hold_for(self, stage: Stage, camera: Camera, *, width: int = ..., height: int = ..., threads: int | None = ...) -> None:
+    def hold_for(self, stage: Stage, camera: Camera, *, width: int = ..., height: int = ..., work: Work = ...) -> None:
         """Hold what a view needs, and no more."""
         ...
 
@@ -124,7 +125,7 @@ class SeenPart:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class SceneThing:
+class SeenThing:
     """A terrain or a mesh with its layers.
 
     Attributes
@@ -146,7 +147,7 @@ class SceneThing:
     films: tuple[Film, ...] = ()
 
     @property
-    def by_part(self) -> list[tuple[Part, Sequence[Layer]]]:
+    def by_part(self) -> list[tuple[CanvasPart, Sequence[Layer]]]:
         """Each part and its layers."""
         layers = self.layers
         if self.pages is not None:
@@ -195,7 +196,7 @@ class Stage:
         self.haze = None if haze is None else positive("haze", haze, "m")
         self.lighting = Lighting(tuple(lights), sky, exposure, Tone.of(tone, "tone"))
         self.arrays, self.filter = arrays, Filter.of(filter)
-        self.things: tuple[SceneThing, ...] = ()
+        self.things: tuple[SeenThing, ...] = ()
         self._parts: tuple[SeenPart, ...] | None = None
 
     def __repr__(self) -> str:
@@ -215,13 +216,13 @@ class Stage:
         films : sequence of Film
             What lies upon the layers, in order.
         """
-        self.things = (*self.things, SceneThing(surface, layers, weights, films=tuple(films)))
+        self.things = (*self.things, SeenThing(surface, layers, weights, films=tuple(films)))
         self._parts = None
         return self
 
     def add_pages(self, ground: Terrain, pages: HeldShade) -> Self:
         """Put a terrain before the camera whose finished maps lie in pages of a store, and return the scene."""
-        self.things = (*self.things, SceneThing(ground, (), None, pages))
+        self.things = (*self.things, SeenThing(ground, (), None, pages))
         self._parts = None
         return self
 
@@ -250,7 +251,7 @@ class Stage:
     ) -> PictureCanvas:
         """Return what a camera sees as a canvas of so many pixels or rays; see `PictureCanvas`.
 
-        A camera below the ground sees nothing of it: that is told by a `QuiltWarning`.
+        A camera below the ground sees nothing of it: that is reported by a `QuiltWarning`.
         """
         for terrain in self.terrains:
             x, y, z = camera.position
@@ -286,7 +287,7 @@ class Stage:
             self._parts = tuple(part for thing in self.things for part in self._parts_of(thing, pages))
         return self._parts
 
-    def _parts_of(self, thing: SceneThing, pages: Pages | None) -> list[SeenPart]:
+    def _parts_of(self, thing: SeenThing, pages: Pages | None) -> list[SeenPart]:
         """The parts of a thing; `pages` are None where nothing has layers."""
         ground = thing.surface if isinstance(thing.surface, Terrain) else None
         sky = ground.fields.open_to_sky() if ground else None
@@ -314,7 +315,7 @@ class Stage:
 
     def shadows(self, light: Light) -> Callable[[Points], NDArray[np.float32]]:
         """Return what says how free the way to a light is from points, 0..1, (N,)."""
-        if not isinstance(light, Sun):
+        if light.position is not None:
             for terrain in self.terrains:
                 terrain.check_above(light.position)
             return partial(
@@ -355,7 +356,7 @@ class Stage:
         return reaches
 
 
-def _fields_of(thing: SceneThing) -> Fields:
+def _fields_of(thing: SeenThing) -> Fields:
     """What masks must know of its surface."""
     return thing.surface.fields if isinstance(thing.surface, Terrain) else MeshFields(thing.surface)
 

@@ -12,8 +12,7 @@ import numpy as np
 from jagged_quilt.foundation.checks import whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import write_bytes
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.light.lamps import Sun
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.light import Lighting
 from jagged_quilt.show.board import FAINT, Board, Picture
 from jagged_quilt.show.lit_view import draw_scenes
@@ -41,17 +40,13 @@ def swings(lighting: Lighting, which: int, steps: int, around: tuple[float, floa
     return out
 
 
-def draw_swing(
-    scene: Scene, camera: Camera, lightings: Sequence[Lighting], *, threads: int | None = None, progress: Progress = silent
-) -> list[Picture]:
+def draw_swing(scene: Scene, camera: Camera, lightings: Sequence[Lighting], *, work: Work = ANYHOW) -> list[Picture]:
     """Return what a camera sees under each lighting; its single rays are cast once."""
     thumbnails, before, out = Thumbnails(), scene.lighting, []
     try:
         for each in lightings:
             scene.lighting = each
-            out += draw_scenes(
-                [scene], camera, width=WIDE, height=HIGH, thumbnails=thumbnails, threads=threads, progress=progress
-            )
+            out += draw_scenes([scene], camera, width=WIDE, height=HIGH, thumbnails=thumbnails, work=work)
     finally:
         scene.lighting = before
     return out
@@ -64,7 +59,7 @@ def swing_sheet(pictures: Sequence[Picture], lightings: Sequence[Lighting], whic
     for place, number in enumerate(chosen):
         x, y = 14 + place % _ACROSS * 314, 62 + place // _ACROSS * 246
         light = lightings[number].lights[which]
-        where = f"bearing {light.bearing:.0f}°" if isinstance(light, Sun) else "at " + _place_words(light.position)
+        where = f"bearing {light.bearing:.0f}°" if light.position is None else "at " + _place_words(light.position)
         board.write(x, y + 10, where, size=13, bold=True)
         small = pictures[number].reshape(HIGH // 2, 2, WIDE // 2, 2, 3).mean(axis=(1, 3))
         board.pin(np.rint(small).astype(np.uint8)[4:195, 7:313], x, y + 24)
@@ -84,9 +79,9 @@ def write_moving(path: Path, pictures: Sequence[Picture]) -> Path:
     from PIL import Image
 
     frames = [Image.fromarray(each) for each in pictures]
-    told = BytesIO()
+    encoded = BytesIO()
     frames[0].save(
-        told, "WEBP", save_all=True, append_images=frames[1:], duration=_MILLISECONDS, loop=0, lossless=True, method=2
+        encoded, "WEBP", save_all=True, append_images=frames[1:], duration=_MILLISECONDS, loop=0, lossless=True, method=2
     )
-    write_bytes(path, told.getvalue())
+    write_bytes(path, encoded.getvalue())
     return path

@@ -16,7 +16,7 @@ from jagged_quilt.show.board import FAINT, Board, Picture, picture_of, picture_o
 from jagged_quilt.show.ground_plan import key_plan, laid_over, shading
 from jagged_quilt.show.key_colours import colours_at_home, key_colours
 from jagged_quilt.show.sheets import percent, within
-from jagged_quilt.weights.explain import Step, steps_of
+from jagged_quilt.weights.explain import ExplainedStep, steps_of
 from jagged_quilt.weights.weigher import Weigher
 from jagged_quilt.weights.weight_map import WeightMap
 
@@ -137,9 +137,9 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int | tuple[s
             board.write(20, y + 176, f"the last {len(shown)} of {len(chain)} steps", size=11, ink=FAINT)
         board.pin(laid_over(shade, shown_there.reshape(rows, columns), colour), 20, y + 30)
         at = 20 + max(columns, 150) + 10
-        for step, ((own, so_far), told) in enumerate(shown):
+        for step, ((own, so_far), link) in enumerate(shown):
             is_pair = step > 0 or len(chain) > len(shown)
-            for line, words in enumerate(textwrap.wrap(_words_of(told), 2 * columns // 6)[:2]):
+            for line, words in enumerate(textwrap.wrap(_words_of(link), 2 * columns // 6)[:2]):
                 board.write(at, y + 6 + 14 * line, words, size=11, ink=FAINT)
             board.pin(_grey(own.answer(points), rows, columns), at, y + 30)
             if is_pair:
@@ -160,7 +160,7 @@ def _grey(answers: NDArray[np.float32], rows: int, columns: int) -> Picture:
     return picture_of_data(answers.reshape(rows, columns, 1), rows, columns)
 
 
-def _words_of(step: Step) -> str:
+def _words_of(step: ExplainedStep) -> str:
     return f"{step.combine}: {step.reading.summary}" if step.combine else step.reading.summary
 
 

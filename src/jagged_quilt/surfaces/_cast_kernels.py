@@ -21,7 +21,8 @@ class TreeRows(NamedTuple):
 
 
 @inlined
-def _meets_box(box, boxes, ox, oy, oz, ix, iy, iz, far):
+def _meets_box(box, boxes, origin, inverse, far):
+    (ox, oy, oz), (ix, iy, iz) = origin, inverse
     ax, bx = (boxes[box, 0] - ox) * ix, (boxes[box, 3] - ox) * ix
     ay, by = (boxes[box, 1] - oy) * iy, (boxes[box, 4] - oy) * iy
     az, bz = (boxes[box, 2] - oz) * iz, (boxes[box, 5] - oz) * iz
@@ -31,8 +32,9 @@ def _meets_box(box, boxes, ox, oy, oz, ix, iy, iz, far):
 
 
 @inlined
-def _meets(t, c, ox, oy, oz, dx, dy, dz, far):
+def _meets(t, c, origin, way, far):
     """Whether a ray meets a triangle before `far` (Moeller and Trumbore 1997)."""
+    (ox, oy, oz), (dx, dy, dz) = origin, way
     ux, uy, uz = c[t, 3] - c[t, 0], c[t, 4] - c[t, 1], c[t, 5] - c[t, 2]
     vx, vy, vz = c[t, 6] - c[t, 0], c[t, 7] - c[t, 1], c[t, 8] - c[t, 2]
     px, py, pz = dy * vz - dz * vy, dz * vx - dx * vz, dx * vy - dy * vx
@@ -44,26 +46,26 @@ def _meets(t, c, ox, oy, oz, dx, dy, dz, far):
     a = (sx * px + sy * py + sz * pz) * inverse
     qx, qy, qz = sy * uz - sz * uy, sz * ux - sx * uz, sx * uy - sy * ux
     b = (dx * qx + dy * qy + dz * qz) * inverse
-    way = (vx * qx + vy * qy + vz * qz) * inverse
-    return a >= 0 and b >= 0 and a + b <= 1 and 0 < way < far
+    reached = (vx * qx + vy * qy + vz * qz) * inverse
+    return a >= 0 and b >= 0 and a + b <= 1 and 0 < reached < far
 
 
 @inlined
-def _is_stopped(tree, ox, oy, oz, dx, dy, dz, far):
+def _is_stopped(tree, origin, way, far):
     """Whether anything lies on the way. Boxes that are missed are left by the next one to the right (no stack)."""
-    tiny = np.float32(1e-20)
+    tiny, (dx, dy, dz) = np.float32(1e-20), way
     ix = np.float32(1) / (dx if abs(dx) > tiny else tiny)
     iy = np.float32(1) / (dy if abs(dy) > tiny else tiny)
     iz = np.float32(1) / (dz if abs(dz) > tiny else tiny)
-    node = 1
+    inverse, node = (ix, iy, iz), 1
     while node > 0:
-        if _meets_box(node, tree.boxes, ox, oy, oz, ix, iy, iz, far):
+        if _meets_box(node, tree.boxes, origin, inverse, far):
             if node < tree.leaves:
                 node *= 2
                 continue
             first = (node - tree.leaves) * LEAF
             for t in range(first, first + LEAF):
-                if _meets(t, tree.corners, ox, oy, oz, dx, dy, dz, far):
+                if _meets(t, tree.corners, origin, way, far):
                     return True
         while node & 1:
             node >>= 1
@@ -81,11 +83,11 @@ def hidden_share(position, normal, ways, off, reach, tree, out):
         b = nx * ny * a
         tx, ty, tz = np.float32(1) + sign * nx * nx * a, sign * b, -sign * nx
         sx, sy, sz = b, sign + ny * ny * a, -ny
-        ox, oy, oz = position[p, 0] + off * nx, position[p, 1] + off * ny, position[p, 2] + off * nz
+        origin = position[p, 0] + off * nx, position[p, 1] + off * ny, position[p, 2] + off * nz
         stopped = 0
         for w in range(ways.shape[0]):
             u, v, n = ways[w, 0], ways[w, 1], ways[w, 2]
-            dx, dy, dz = u * tx + v * sx + n * nx, u * ty + v * sy + n * ny, u * tz + v * sz + n * nz
-            if _is_stopped(tree, ox, oy, oz, dx, dy, dz, reach):
+            way = u * tx + v * sx + n * nx, u * ty + v * sy + n * ny, u * tz + v * sz + n * nz
+            if _is_stopped(tree, origin, way, reach):
                 stopped += 1
         out[p] = np.float32(stopped) / np.float32(ways.shape[0])

@@ -13,13 +13,15 @@ from jagged_quilt.meshes._kernels import blend_corners, fill_frame, gradients_of
 
 
 @kernel
-def draw_triangles(places, triangles, first_row, last_row, columns, beyond, depth, seen, shares):
+def draw_triangles(places, triangles, rows, columns, beyond, depth, seen, shares):
     """Fill which triangle each pixel of some rows sees first.
 
+    rows : the first, and one past the last.
     places : (V, 3) float64; pixel across, pixel down, and 1 / distance ahead (0 or less: behind the eye).
     beyond : (rows, columns), the depth beyond which each pixel looks; (0, 0) where all are looked at.
     depth, seen, shares : (rows, columns), and the weights of the second and third corner, true in space.
     """
+    first_row, last_row = rows
     for t in range(triangles.shape[0]):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         za, zb, zc = places[a, 2], places[b, 2], places[c, 2]

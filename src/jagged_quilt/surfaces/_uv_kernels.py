@@ -97,13 +97,13 @@ def texel_sides(rows, columns, mesh, one, out):
 
 
 @kernel
-def layout_points(texels, owner, size, mesh, sides, one, corners, shares, out):
+def layout_points(texels, owner, size, mesh, sides, scratch, shares, out):
     """Fill the points of texels, by number row by row, each on its triangle; centres outside are moved to its nearest edge.
 
     size : rows and columns; arrays of no rows are left out. shares : (N, 2), how much the second and the third corner count.
-    one : (4, 3) float64 and corners : (9, 3) float32, scratch.
+    scratch : (4, 3) float64, and (9, 3) float32 for the three corners.
     """
-    (rows, columns), uv, triangles = size, mesh.uv, mesh.triangles
+    (one, corners), (rows, columns), uv, triangles = scratch, size, mesh.uv, mesh.triangles
     out_gradient, out_steps, out_colour = out.uv_gradient, out.steps, out.colour
     before, row, begins = -1, 0, 0
     by_column, by_row = 1.0 / columns, 1.0 / rows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, checked_texels, numbers_of
+from jagged_quilt.foundation.canvas import Block, CanvasPart, Piece, Region, Where, bands, checked_texels, numbers_of
 from jagged_quilt.foundation.fields import Fields
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.surfaces.ground_surface import GroundSurface
@@ -42,7 +42,7 @@ class GridCanvas:
         return self.window.rows, self.window.columns
 
     @property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[CanvasPart, ...]:
         """The ground is one."""
         return parts_of(self.terrain)
 

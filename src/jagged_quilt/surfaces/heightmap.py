@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import warnings
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -19,8 +20,9 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_files import Image, NumberFacts, image_bands, image_size, number_facts, read_numbers
+from jagged_quilt.maps.image_files import NumberFacts, image_bands, image_size, number_facts, read_numbers
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_reader import Image
 from jagged_quilt.maps.stairs import stairs_in, without_stairs
 from jagged_quilt.maps.texture_map import grey_of
 
@@ -29,7 +31,7 @@ _FEW_LEVELS = 257  # of 8 bits, wherever they are stored
 _MANY_SAMPLES = 1024
 _LOWEST_STEP = 32  # of 65536: lower ones do not show
 _TREADS = 0.3  # share of neighbours that are alike
-_SHARE_ON_STAIRS = 0.05  # of the heights, from which they are told of
+_SHARE_ON_STAIRS = 0.05  # of the heights, from which they are reported
 _DIGITS = 3.0  # times as fast as the first digits of a number the last ones change
 _TRIED_SAMPLES = 1 << 16  # of a raw file, by which its width is judged
 _NARROWEST = 8  # samples to a row
@@ -56,18 +58,61 @@ class ByteOrder(Choice):
     BIG = "big"
 
 
+@dataclass(frozen=True, kw_only=True)
+class HeightStorage:
+    """How a file holds heights.
+
+    Attributes
+    ----------
+    form : "grey", "rgb24" or "raw16"
+    channel : str
+        Which channel of an image holds them, "r", "g", "b", "a" or by its name; where it is empty, an image must be grey.
+    nothing : float or None
+        The stored number that means "nothing here", beside what the file itself says and NaN: filled from around,
+        with a warning.
+    samples : (int, int) or None
+        Of a raw file: how many from west to east, and from north to south.
+    byte_order : "little" or "big"
+        Of a raw file.
+    signed : bool
+        Whether the samples of a raw file have a sign.
+    smooth : bool
+        Take the stairs out of heights of few levels, moving none by more than half a step.
+
+    Raises
+    ------
+    RangeError
+        If something is given that a file of this form knows itself.
+    """
+
+    form: HeightForm = HeightForm.GREY
+    channel: str = ""
+    nothing: float | None = None
+    samples: tuple[int, int] | None = None
+    byte_order: ByteOrder = ByteOrder.LITTLE
+    signed: bool = False
+    smooth: bool = False
+
+    def __post_init__(self) -> None:
+        form = HeightForm.of(self.form, "form of heightmap")
+        object.__setattr__(self, "form", form)
+        object.__setattr__(self, "byte_order", ByteOrder.of(self.byte_order, "byte order"))
+        if form is not HeightForm.RAW16 and self.samples is not None:
+            raise RangeError(f'samples are said of raw files; an image knows its own (form = "{form}")')
+        if form is not HeightForm.RAW16 and self.signed:
+            raise RangeError(
+                f'signed applies to raw files; other files know whether their numbers have a sign (form = "{form}")'
+            )
+        if form is not HeightForm.GREY and self.channel:
+            raise RangeError(f'channel is said of images of one number a sample; form = "{form}" has its own')
+
+
 @reads("heightmap", watched=True)
 def read_heightmap(
     path: Path | str,
     heights: tuple[float, float] | None = None,
     *,
-    form: HeightForm | str = HeightForm.GREY,
-    channel: str = "",
-    nothing: float | None = None,
-    samples: tuple[int, int] | None = None,
-    byte_order: ByteOrder | str = ByteOrder.LITTLE,
-    signed: bool = False,
-    smooth: bool = False,
+    storage: HeightStorage = HeightStorage(),
     limits: ImageLimits = LIMITS,
 ) -> NDArray[np.float32]:
     """Return heights in metres, (R, C) float32, row 0 north.
@@ -77,19 +122,8 @@ def read_heightmap(
     heights : (float, float), optional
         Metres at the smallest and at the largest number that can be stored (0.0 and 1.0 in a float file). May be left out
         for a file whose numbers are metres: floats, integers with a sign, of 32 bits, or a TIFF that says its scale and offset.
-    form : "grey", "rgb24" or "raw16"
-    channel : str
-        Which channel of an image holds them, "r", "g", "b", "a" or by its name; where it is empty, an image must be grey.
-    nothing : float, optional
-        The stored number that means "nothing here", beside what the file itself says and NaN: filled from around, and told.
-    samples : (int, int)
-        Of a raw file: how many from west to east, and from north to south.
-    byte_order : "little" or "big"
-        Of a raw file.
-    signed : bool
-        Whether the samples of a raw file have a sign.
-    smooth : bool
-        Take the stairs out of heights of few levels, moving none by more than half a step.
+    storage : HeightStorage
+        How the file holds them.
     limits : ImageLimits
         The largest image that is decoded.
 
@@ -98,28 +132,21 @@ def read_heightmap(
     FileError, ImageError, RangeError
         If the file cannot be read, does not fit its form, or heights are missing or upside down.
     """
-    path = Path(path)
-    kind = HeightForm.of(form, "form of heightmap")
-    if kind is not HeightForm.RAW16 and samples is not None:
-        raise RangeError(f'samples are said of raw files; an image knows its own (form = "{form}")')
-    if kind is not HeightForm.RAW16 and signed:
-        raise RangeError(f'signed applies to raw files; other files know whether their numbers have a sign (form = "{form}")')
-    if kind is not HeightForm.GREY and channel:
-        raise RangeError(f'channel is said of images of one number a sample; form = "{form}" has its own')
+    path, kind = Path(path), storage.form
     if kind is HeightForm.RAW16:
-        stored, own = _read_raw(path, samples, ByteOrder.of(byte_order, "byte order"), signed), NumberFacts()
+        stored, own = _read_raw(path, storage), NumberFacts()
     elif path.suffix.lower() == ".npy":
         stored, own = _read_array(path, kind), NumberFacts()
     else:
         image, own = read_numbers(path, limits)
-        stored = _samples_in(path, image, kind, channel)
-    missing = _missing(stored, nothing, own.nothing)
+        stored = _samples_in(path, image, kind, storage.channel)
+    missing = _missing(stored, storage.nothing, own.nothing)
     metres, per_step = _in_metres(path, stored, _top(kind), heights, own)
     _note_scale(path, stored, heights, own)
     step = 0.0 if missing.any() else _stair(stored) * per_step
     if missing.any():
         metres = _filled(path, metres, missing)
-    if step and smooth:
+    if step and storage.smooth:
         return without_stairs(metres, step=step, wraps=False)
     if step and (share := stairs_in(metres, step=step, wraps=False)) >= _SHARE_ON_STAIRS:
         warnings.warn(
@@ -182,7 +209,7 @@ def _missing(stored: Stored, nothing: float | None, own: float | None) -> NDArra
 
 
 def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_]) -> NDArray[np.float32]:
-    """Heights with what is missing filled from around it, which is told."""
+    """Heights with what is missing filled from around it, which is reported."""
     if missing.all():
         raise RangeError(f"{path}: holds nothing but samples that mean nothing")
     warnings.warn(
@@ -195,14 +222,12 @@ def _filled(path: Path, metres: NDArray[np.float32], missing: NDArray[np.bool_])
 
 
 @reads("heightmap", watched=True)
-def size_of_heightmap(
-    path: Path, form: HeightForm, samples: tuple[int, int] | None, limits: ImageLimits = LIMITS
-) -> tuple[int, int]:
+def size_of_heightmap(path: Path, storage: HeightStorage, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return how many rows and columns of samples a file holds, by its head; raise `QuiltError` as `read_heightmap` does."""
-    if form is HeightForm.RAW16:
-        rows, columns = _map_raw(path, samples, ByteOrder.LITTLE).shape
+    if storage.form is HeightForm.RAW16:
+        rows, columns = _map_raw(path, storage).shape
     elif path.suffix.lower() == ".npy":
-        rows, columns = _read_array(path, form).shape
+        rows, columns = _read_array(path, storage.form).shape
     else:
         rows, columns = image_size(path, limits)
     return rows, columns
@@ -212,13 +237,7 @@ def heights_in_bands(
     path: Path | str,
     heights: tuple[float, float] | None = None,
     *,
-    form: HeightForm | str = HeightForm.GREY,
-    channel: str = "",
-    nothing: float | None = None,
-    samples: tuple[int, int] | None = None,
-    byte_order: ByteOrder | str = ByteOrder.LITTLE,
-    signed: bool = False,
-    smooth: bool = False,
+    storage: HeightStorage = HeightStorage(),
     limits: ImageLimits = LIMITS,
 ) -> Iterator[tuple[int, NDArray[np.float32]]]:
     """Give the heights of a file that need not fit in memory, in bands of rows, each with the number of its first.
@@ -226,14 +245,14 @@ def heights_in_bands(
     The same as `read_heightmap` returns; what needs the whole is refused: samples that mean nothing are not filled from
     around, and stairs are not taken out.
     """
-    path, kind = Path(path), HeightForm.of(form, "form of heightmap")
+    path, kind = Path(path), storage.form
     own = NumberFacts()
-    if smooth:
+    if storage.smooth:
         raise RangeError(
             f"{path}: smooth needs heights that are held as a whole; smooth the file first, or cut it into several"
         )
     if kind is HeightForm.RAW16:
-        whole = _map_raw(path, samples, ByteOrder.of(byte_order, "byte order"), signed)
+        whole = _map_raw(path, storage)
         _note_width(path, whole)
         pieces = ((band.top, whole[band.top : band.bottom]) for band in bands(whole.shape, _AT_ONCE))
     elif path.suffix.lower() == ".npy":
@@ -241,9 +260,9 @@ def heights_in_bands(
         pieces = ((band.top, array[band.top : band.bottom]) for band in bands(array.shape, _AT_ONCE))
     else:
         own = number_facts(path)
-        pieces = ((top, _samples_in(path, image, kind, channel)) for top, image in image_bands(path, limits))
+        pieces = ((top, _samples_in(path, image, kind, storage.channel)) for top, image in image_bands(path, limits))
     for top, stored in pieces:
-        if (missing := _missing(stored, nothing, own.nothing)).any():
+        if (missing := _missing(stored, storage.nothing, own.nothing)).any():
             raise RangeError(
                 f"{path}: {missing.sum():,} samples of the rows {top} to {top + len(stored) - 1} mean nothing, and to fill "
                 "them the file must be held as a whole; fill them first, or cut the file into several (terrain = [[…]])"
@@ -305,18 +324,18 @@ def _coloured_words(texels: Stored) -> str:
         return f'holds {texels.shape[2]} channels; say which of them are heights with channel = "…"'
     apart = texels.max(axis=2).astype(float) - texels.min(axis=2)
     whole = float(np.iinfo(texels.dtype).max) if texels.dtype.kind in "iu" else 1.0
-    told = f"a heightmap must be grey; red, green and blue differ by up to {255 * apart.max() / whole:.0f} of 255 here"
+    message = f"a heightmap must be grey; red, green and blue differ by up to {255 * apart.max() / whole:.0f} of 255 here"
     if texels.dtype == np.uint8:
         red, green, blue = (np.abs(np.diff(texels[..., c].astype(float), axis=1)).mean() for c in range(3))
         if max(green, blue) > max(_DIGITS * red, _RESTLESS):
             return (
-                f"{told}; from sample to sample red changes by {red:.2g}, green by {green:.2g} and blue by {blue:.2g} of 255, "
-                'as the digits of one number do: heights of 24 bits; write form = "rgb24"'
+                f"{message}; from sample to sample red changes by {red:.2g}, green by {green:.2g} and blue by {blue:.2g} of "
+                '255, as the digits of one number do: heights of 24 bits; write form = "rgb24"'
             )
-    return f'{told}, as in a picture of the ground and not of its heights; if one channel holds them, write channel = "r"'
+    return f'{message}, as in a picture of the ground and not of its heights; if one channel holds them, write channel = "r"'
 
 
-def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder, signed: bool = False) -> Stored:
+def _map_raw(path: Path, storage: HeightStorage) -> Stored:
     """The samples of a raw file as they lie, mapped, (R, C)."""
     try:
         size = path.stat().st_size
@@ -324,38 +343,38 @@ def _map_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder,
         size = len(read_bytes(path, "heightmap"))  # which tells why not
     side = math.isqrt(size // 2)
     fits = f"; it would hold {side} x {side}" if side * side * 2 == size else ""
-    if samples is None:
+    if storage.samples is None:
         raise RangeError(f"{path}: a raw file does not tell its size; say how many samples east and south{fits}")
-    across, down = (whole_number_in("samples", number, 2, 1 << 17) for number in samples)
+    across, down = (whole_number_in("samples", number, 2, 1 << 17) for number in storage.samples)
     if across * down * 2 != size:
         raise FileError(
             f"{path}: {across} x {down} samples of 16 bits are {across * down * 2} bytes; this file has {size}{fits}"
         )
-    kind = ("<" if byte_order is ByteOrder.LITTLE else ">") + ("i2" if signed else "u2")
+    kind = ("<" if storage.byte_order is ByteOrder.LITTLE else ">") + ("i2" if storage.signed else "u2")
     try:
         return np.asarray(np.memmap(path, kind, "r", shape=(down, across)))
     except OSError as error:
         raise FileError(f"{path}: the heightmap cannot be read: {error.strerror or error}") from error
 
 
-def _read_raw(path: Path, samples: tuple[int, int] | None, byte_order: ByteOrder, signed: bool) -> Stored:
-    given = _map_raw(path, samples, byte_order, signed)
+def _read_raw(path: Path, storage: HeightStorage) -> Stored:
+    given = _map_raw(path, storage)
     if 8 * _unrest(given.byteswap()) < _unrest(given):
-        other = "big" if byte_order is ByteOrder.LITTLE else "little"
+        other = "big" if storage.byte_order is ByteOrder.LITTLE else "little"
         warnings.warn(
             f'{path}: looks as if its bytes stood the other way round; try byte_order = "{other}"', QuiltWarning, stacklevel=4
         )
     else:
         _note_width(path, given)
-        other_sign = given.view(given.dtype.str.replace("i" if signed else "u", "u" if signed else "i"))
+        other_sign = given.view(given.dtype.str.replace("i" if storage.signed else "u", "u" if storage.signed else "i"))
         if 8 * _unrest(other_sign) < _unrest(given):
             warnings.warn(
                 f"{path}: neighbouring samples jump from the lowest number to the highest; try signed = "
-                f"{str(not signed).lower()}",
+                f"{str(not storage.signed).lower()}",
                 QuiltWarning,
                 stacklevel=4,
             )
-    return given.astype(np.int16 if signed else np.uint16)
+    return given.astype(np.int16 if storage.signed else np.uint16)
 
 
 def _note_width(path: Path, given: Stored) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,10 @@ from jagged_quilt.surfaces.mesh_samples import mesh_net, spacing_for
 _MOST = 1 << 19  # places at which the answer is asked
 _BESIDE = 6  # pieces of the edge that are looked at
 _FAR = 1e6  # metres, where there is no edge at all
+
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -33,18 +37,18 @@ class EdgeOnMesh:
     """
 
     answer: Answer
-    tree: Any
+    tree: cKDTree | None
     pieces: NDArray[np.float64]
     origin: tuple[float, float, float]
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the distance at each point, (N,)."""
-        away = np.full(len(points), _FAR) if self.tree is None else self._away(points.places - self.origin)
+        away = np.full(len(points), _FAR) if self.tree is None else self._away(self.tree, points.places - self.origin)
         return np.where(self.answer(points) >= 0.5, -away, away).astype(np.float32)
 
-    def _away(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
+    def _away(self, tree: cKDTree, places: NDArray[np.float64]) -> NDArray[np.float64]:
         count = min(_BESIDE, len(self.pieces))
-        which = self.tree.query(places, k=count)[1].reshape(len(places), -1)
+        which = np.asarray(tree.query(places, k=count)[1]).reshape(len(places), -1)
         begin, way = self.pieces[which, 0], self.pieces[which, 1] - self.pieces[which, 0]
         off = places[:, None] - begin
         square = np.maximum(np.einsum("nkd,nkd->nk", way, way), 1e-30)

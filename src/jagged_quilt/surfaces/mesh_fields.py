@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,17 +19,21 @@ _CELLS = 8.0  # per scale, along each axis: how finely a curvature looks at its 
 _NEAREST = 64
 
 
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class VertexField:
     """A number for every vertex, read between the nearest ones."""
 
-    tree: Any
+    tree: cKDTree
     values: NDArray[np.float32]
     origin: tuple[float, float, float]
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the number at each point, (N,), from the four nearest vertices by the inverse of their distance."""
-        away, which = self.tree.query(points.places - self.origin, k=min(4, len(self.values)))
+        away, which = map(np.asarray, self.tree.query(points.places - self.origin, k=min(4, len(self.values))))
         away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
         weight = 1 / np.maximum(away, 1e-9)
         return np.asarray((self.values[which] * weight).sum(axis=1) / weight.sum(axis=1), np.float32)

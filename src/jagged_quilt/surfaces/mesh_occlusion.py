@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,11 +11,13 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces.mesh_samples import mesh_net, spacing_for
 
 if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
+
     from jagged_quilt.surfaces import _cast_kernels
 else:
     _cast_kernels = kernels_of("jagged_quilt.surfaces._cast_kernels")
@@ -30,7 +32,7 @@ _AT_ONCE = 1 << 10
 class PlacesField:
     """A number at places all over a mesh, read between those around a point that face as it does."""
 
-    tree: Any
+    tree: cKDTree
     normals: NDArray[np.float32]
     values: NDArray[np.float32]
     origin: tuple[float, float, float]
@@ -38,7 +40,7 @@ class PlacesField:
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the number at each point, (N,): by the inverse square of distance, of places that face the same way."""
         count = min(_BESIDE, len(self.values))
-        away, which = self.tree.query(points.places - self.origin, k=count)
+        away, which = map(np.asarray, self.tree.query(points.places - self.origin, k=count))
         away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
         alike = np.einsum("nkd,nd->nk", self.normals[which], points.normal)
         weight = np.maximum(alike, 1e-3) ** 4 / np.maximum(away, 1e-6) ** 2
@@ -65,7 +67,7 @@ def mesh_occlusion(mesh: Mesh, reach: float) -> PlacesField:
     def cast(part: slice) -> None:
         _cast_kernels.hidden_share(places[part], normals[part], _ways(), off, np.float32(reach), tree, out[part])
 
-    work_through([slice(n, n + _AT_ONCE) for n in range(0, len(places), _AT_ONCE)], cast, step="casting rays")
+    ANYHOW.through([slice(n, n + _AT_ONCE) for n in range(0, len(places), _AT_ONCE)], cast, step="casting rays")
     return PlacesField(cKDTree(places), normals, out, mesh.origin)
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Block, Part, Piece, Region, Where, bands, numbers_of
+from jagged_quilt.foundation.canvas import Block, CanvasPart, Piece, Region, Where, bands, numbers_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
@@ -94,7 +94,7 @@ class PictureCanvas:
         return f"<PictureCanvas {self.texels[1]} x {self.texels[0]} before {len(self.surfaces)} surfaces>"
 
     @property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[CanvasPart, ...]:
         """Those of all surfaces, in order."""
         return tuple(part for _, part in self._parts)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,9 +12,16 @@ import numpy as np
 from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
-from jagged_quilt.foundation.json_types import Facts, Stored
+from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
-from jagged_quilt.surfaces.heightmap import ByteOrder, HeightForm, heights_in_bands, read_heightmap, size_of_heightmap
+from jagged_quilt.surfaces.heightmap import (
+    ByteOrder,
+    HeightForm,
+    HeightStorage,
+    heights_in_bands,
+    read_heightmap,
+    size_of_heightmap,
+)
 from jagged_quilt.surfaces.settings import Between
 from jagged_quilt.surfaces.tiles import checked_rows, read_tiles, strips_of
 
@@ -81,41 +88,41 @@ class TerrainSource:
         With a shelf the heights go there, piece by piece, and not into memory: a band of a file, or a row of files, at a time.
         Raises `QuiltError` if a file cannot be read as that.
         """
-        paths, how = [folder / file for file in self.files], self._how(limits)
+        paths = [folder / file for file in self.files]
         if shelf is not None:
             size = self.samples_in(folder, limits)
             key = fingerprint(repr(replace(self, size=(1, 1), between=Between.BILINEAR)), *map(_looks, paths))
-            metres = shelf.kept("heights", key, size, np.float32, lambda out: self._fill(out, folder, how))
+            metres = shelf.kept("heights", key, size, np.float32, lambda out: self._fill(out, folder, limits))
         elif isinstance(self.terrain, str):
-            metres = read_heightmap(paths[0], self.heights, **how)
+            metres = read_heightmap(paths[0], self.heights, storage=self.storage, limits=limits)
         else:
-            metres = read_tiles(self._rows_of(folder), self.heights, **how)
+            metres = read_tiles(self._rows_of(folder), self.heights, storage=self.storage, limits=limits)
         from jagged_quilt.surfaces.terrain import Terrain
 
         return Terrain(metres, size=self.size, between=self.between, shelf=shelf)
 
     def samples_in(self, folder: Path = Path(), limits: ImageLimits = LIMITS) -> tuple[int, int]:
         """Return how many rows and columns of samples the files hold, by their heads."""
-        size = lambda file: size_of_heightmap(folder / file, self.form, self.samples, limits)
+        size = lambda file: size_of_heightmap(folder / file, self.storage, limits)
         if isinstance(self.terrain, str):
             return size(self.terrain)
         checked_rows(self.terrain)
         rows = 1 + sum(size(row[0])[0] - 1 for row in self.terrain)
         return rows, 1 + sum(size(file)[1] - 1 for file in self.terrain[0])
 
-    def _how(self, limits: ImageLimits) -> Facts:
-        """What is said to whoever reads one of the files."""
-        told = ("form", "channel", "nothing", "samples", "byte_order", "signed", "smooth")
-        return {name: getattr(self, name) for name in told} | {"limits": limits}
+    @property
+    def storage(self) -> HeightStorage:
+        """How each of the files holds heights."""
+        return HeightStorage(**{each.name: getattr(self, each.name) for each in fields(HeightStorage)})
 
     def _rows_of(self, folder: Path) -> list[list[Path]]:
         return [[folder / file for file in row] for row in self.terrain]
 
-    def _fill(self, out: Stored, folder: Path, how: Facts) -> None:
+    def _fill(self, out: Stored, folder: Path, limits: ImageLimits) -> None:
         if isinstance(self.terrain, str):
-            pieces = heights_in_bands(folder / self.terrain, self.heights, **how)
+            pieces = heights_in_bands(folder / self.terrain, self.heights, storage=self.storage, limits=limits)
         else:
-            pieces = strips_of(self._rows_of(folder), self.heights, **how)
+            pieces = strips_of(self._rows_of(folder), self.heights, storage=self.storage, limits=limits)
         for first, piece in pieces:
             if first + len(piece) > len(out) or piece.shape[1] != out.shape[1]:
                 raise ShapeError(f"{self.files[0]}: rows of files must hold equally many samples from west to east")

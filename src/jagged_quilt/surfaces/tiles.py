@@ -3,30 +3,34 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
-from jagged_quilt.surfaces.heightmap import read_heightmap
+from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.surfaces.heightmap import HeightStorage, read_heightmap
 
 
 def read_tiles(
-    paths: Sequence[Sequence[Path | str]], heights: tuple[float, float] | None, **options: Any
+    paths: Sequence[Sequence[Path | str]],
+    heights: tuple[float, float] | None,
+    *,
+    storage: HeightStorage,
+    limits: ImageLimits = LIMITS,
 ) -> NDArray[np.float32]:
     """Return the heights of several files as one grid, metres, (R, C) float32.
 
     Neighbouring files both hold the samples of their common border. Where those differ, by no more than a hundredth of the
-    relief, they are averaged, and that is told.
+    relief, they are averaged, with a warning.
 
     Parameters
     ----------
     paths : rows of paths
         From north to south, and in each row from west to east.
-    heights, options
+    heights, storage, limits
         As for `read_heightmap`, of each file.
 
     Raises
@@ -37,7 +41,7 @@ def read_tiles(
         If two files do not meet; the message says which, and by how much.
     """
     strips: list[NDArray[np.float32]] = []
-    for _, strip in strips_of(paths, heights, **options):
+    for _, strip in strips_of(paths, heights, storage=storage, limits=limits):
         if strips:
             strips[-1] = strips[-1][:-1]
         strips.append(strip)
@@ -45,7 +49,11 @@ def read_tiles(
 
 
 def strips_of(
-    paths: Sequence[Sequence[Path | str]], heights: tuple[float, float] | None, **options: Any
+    paths: Sequence[Sequence[Path | str]],
+    heights: tuple[float, float] | None,
+    *,
+    storage: HeightStorage,
+    limits: ImageLimits = LIMITS,
 ) -> Iterator[tuple[int, NDArray[np.float32]]]:
     """Give a grid of files row by row of files: the number of the first row of samples, and the samples.
 
@@ -56,7 +64,7 @@ def strips_of(
     border: NDArray[np.float32] | None = None
     first = 0
     for down, row in enumerate(paths):
-        strip, by = _strip(row, heights, options)
+        strip, by = _strip(row, lambda path: read_heightmap(path, heights, storage=storage, limits=limits))
         apart = max(apart, by)
         own = float(strip.min()), float(strip.max())
         if border is not None:
@@ -79,13 +87,11 @@ def checked_rows(paths: Sequence[Sequence[Path | str]]) -> None:
         raise ShapeError(f"tiles must be rows of equally many files; got rows of {[len(row) for row in paths]}")
 
 
-def _strip(
-    row: Sequence[Path | str], heights: tuple[float, float] | None, options: dict[str, Any]
-) -> tuple[NDArray[np.float32], float]:
+def _strip(row: Sequence[Path | str], read: Callable[[Path | str], NDArray[np.float32]]) -> tuple[NDArray[np.float32], float]:
     """The files of one row as one grid, and by how many metres their borders differ."""
-    strip, apart = read_heightmap(row[0], heights, **options), 0.0
+    strip, apart = read(row[0]), 0.0
     for across, path in enumerate(row[1:], 1):
-        tile = read_heightmap(path, heights, **options)
+        tile = read(path)
         span = max(float(np.ptp(strip)), float(np.ptp(tile)))
         apart = max(apart, _apart(strip[:, -1], tile[:, 0], span, row[across - 1], path))
         border = (strip[:, -1:] + tile[:, :1]) / 2

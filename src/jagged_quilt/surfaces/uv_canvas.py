@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import TEXELS, Block, Part, Piece, Region, Where, bands, checked_texels
+from jagged_quilt.foundation.canvas import TEXELS, Block, CanvasPart, Piece, Region, Where, bands, checked_texels
 from jagged_quilt.foundation.checks import frozen, whole_number_in
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.kernels import kernels_of
@@ -46,10 +46,10 @@ class _OfMesh:
     """What the canvases of a mesh share."""
 
     mesh: Mesh
-    _parts: tuple[Part, ...]
+    _parts: tuple[CanvasPart, ...]
 
     @property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[CanvasPart, ...]:
         """Those of the mesh."""
         return self._parts
 
@@ -173,8 +173,7 @@ class UvCanvas(_OfMesh):
             self.texels,
             self._rows,
             self._sides,
-            np.empty((4, 3)),
-            np.empty((9, 3), np.float32),
+            (np.empty((4, 3)), np.empty((9, 3), np.float32)),
             shares,
             out,
         )

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import check, inlined, kernel, lanes
 
@@ -123,13 +125,23 @@ def _pass_by(count, rank, carried, number, largest, which):
         number[at] = -1 - own_number if goes_in else n
 
 
+class KeepScratch(NamedTuple):
+    """What `keep_largest` needs while it works: largest and which are (K, LINE), the others (LINE,)."""
+
+    largest: NDArray[np.float32]
+    which: NDArray[np.int32]
+    carried: NDArray[np.float32]
+    number: NDArray[np.int32]
+    whole: NDArray[np.float32]
+
+
 @kernel
-def keep_largest(weights, largest, which, carried, number, whole, index, weight, lost):
+def keep_largest(weights, scratch, index, weight, lost):
     """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,).
 
-    LINE points at a time, in lanes: the weights of each layer pass by the largest so far, rank by rank. largest, which
-    (K, LINE), carried, number and whole (LINE,) are scratch.
+    LINE points at a time, in lanes: the weights of each layer pass by the largest so far, rank by rank.
     """
+    largest, which, carried, number, whole = scratch
     layers, points = weights.shape
     keep = index.shape[1]
     for first in range(0, points, LINE):

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
+from numpy.typing import NDArray
 
 from jagged_quilt.foundation.compiler import inlined, kernel
 
@@ -145,16 +148,27 @@ def _best_triple(texel, keys, found, count, which, share):
     return best
 
 
+class Mixtures(NamedTuple):
+    """Of which key colours texels are mixed (H, W, 3), with what shares (H, W, 3), how far off that is (H, W), and which texels
+    have exactly a colour of the key and were read as a mixture of others all the same (H, W)."""
+
+    which: NDArray[np.int64]
+    share: NDArray[np.float32]
+    off: NDArray[np.float32]
+    mixed: NDArray[np.bool_]
+
+
 @kernel
-def unmix(texels, keys, label, is_solid, tolerance, found, which, share, off, mixed):
-    """Fill which key colours (H, W, 3) each texel mixes and their shares, and how far off (H, W) that is.
+def unmix(texels, keys, label, is_solid, tolerance, found, mixtures):
+    """Fill which key colours each texel mixes, their shares, and how far off that is.
 
     The inside of a region is its own colour, and so is a texel of the key with none but such around it (hard maps are read as
     they are), or one that has exactly a colour of the key and a neighbour of the same. Any other texel is a mixture of two
     regions that lie around it, if that fits: an antialiased edge may pass through a third key colour and is still an edge.
     Else it is its own colour if that is in the key (a line too thin to be a region), else a mixture of whatever lies around.
-    Mark in `mixed` (H, W) the texels that have exactly a colour of the key and were read as a mixture of others all the same.
+    Mark as `mixed` the texels that have exactly a colour of the key and were read as a mixture of others all the same.
     """
+    which, share, off, mixed = mixtures
     for r in range(texels.shape[0]):
         for c in range(texels.shape[1]):
             own = label[r, c]

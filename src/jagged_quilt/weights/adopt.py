@@ -22,7 +22,7 @@ from jagged_quilt.maps.image_files import read_channels_into
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights.settings import IMPLIED_LAST, MOST_KEPT, NORMALISE, TOLERANCE
-from jagged_quilt.weights.settle import SumReport, settled, sound
+from jagged_quilt.weights.settle import RawWeights, SumReport, settled, sound
 from jagged_quilt.weights.weight_map import WeightMap, index_type, storage, unit_of
 
 _kernels = kernels_of("jagged_quilt.weights._kernels")
@@ -143,7 +143,9 @@ def adopt_splat(
         return np.stack(planes)
 
     step = max(_step(image) for image in images)
-    return Adopted(*settled(raw, images[0].shape[:2], layers, sums, step, keep, bits, str(files[0]), room), room)
+    return Adopted(
+        *settled(RawWeights(raw, images[0].shape[:2], layers, step, str(files[0])), sums, keep=keep, bits=bits, room=room), room
+    )
 
 
 def adopt_masks(
@@ -174,7 +176,9 @@ def adopt_masks(
         return np.stack(planes)
 
     step = max(map(_step, images))
-    return Adopted(*settled(raw, images[0].shape[:2], names, sums, step, keep, bits, str(paths[0]), room), room)
+    return Adopted(
+        *settled(RawWeights(raw, images[0].shape[:2], names, step, str(paths[0])), sums, keep=keep, bits=bits, room=room), room
+    )
 
 
 def adopt_index(
@@ -345,13 +349,16 @@ def adopt_pairs(
         return out
 
     keep = min(MOST_KEPT, which.shape[2])
-    return Adopted(*settled(raw, which.shape[:2], layers, sums, _step(shares), keep, bits, str(files[1]), room), room)
+    return Adopted(
+        *settled(RawWeights(raw, which.shape[:2], layers, _step(shares), str(files[1])), sums, keep=keep, bits=bits, room=room),
+        room,
+    )
 
 
 def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str:
     """What would have to be said so that texels that lie off the key, in 255ths, are taken."""
     count, farthest = len(off), float(off.max())
-    told = f"{count:,} texel{'s' * (count > 1)} lie{'s' * (count == 1)} up to {farthest:.1f} away"
+    message = f"{count:,} texel{'s' * (count > 1)} lie{'s' * (count == 1)} up to {farthest:.1f} away"
     apart = (
         min(float(np.abs(one - two).max()) for place, one in enumerate(keys) for two in keys[:place]) * 255
         if len(keys) > 1
@@ -359,8 +366,8 @@ def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str
     )
     needed = int(np.ceil(round(farthest, 3)))
     if needed < min(apart, MOST_TOLERANCE):
-        return f"{told}; tolerance = {needed} takes them, or name their layer"
-    return f"{told}, farther than key colours lie apart; name their layer"
+        return f"{message}; tolerance = {needed} takes them, or name their layer"
+    return f"{message}, farther than key colours lie apart; name their layer"
 
 
 def palette_numbers(file: Path) -> Stored | None:
@@ -405,9 +412,9 @@ def _unmixed(
     _splat_kernels.nearest_key(texels, keys, off_by, label)
     _splat_kernels.solid(label, inside)
     which, share, off = np.empty((*size, 3), np.int64), np.empty((*size, 3), np.float32), np.empty(size, np.float32)
-    mixed = np.zeros(size, np.bool_)
-    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), which, share, off, mixed)
-    return which, share, off, mixed
+    mixtures = _splat_kernels.Mixtures(which, share, off, np.zeros(size, np.bool_))
+    _splat_kernels.unmix(texels, keys, label, inside, off_by, np.empty(8, np.int64), mixtures)
+    return which, share, off, mixtures.mixed
 
 
 def _step(image: Stored) -> float:

@@ -13,7 +13,7 @@ from jagged_quilt.foundation.canvas import Block, go_over
 from jagged_quilt.foundation.fields import Fields, HasFields
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.mask import Answers, Mask
 from jagged_quilt.weights.daub import Daub
@@ -64,9 +64,7 @@ def laid_on(channel: str, daubs: Sequence[Daub]) -> DaubLayer | WindowedDaubs:
     return DaubLayer(daubs, ("", channel), channel)
 
 
-def mask_map(
-    canvas: Weighable, mask: Mask, *, bits: int = 8, threads: int | None = None, progress: Progress = silent
-) -> Stored:
+def mask_map(canvas: Weighable, mask: Mask, *, bits: int = 8, work: Work = ANYHOW) -> Stored:
     """Return what a mask or a channel says over a canvas, (H, W) uint8 or uint16; 0 where nothing lies."""
     unit, known = unit_of(bits), mask.on(canvas.fields)
     out = np.zeros(canvas.texels, storage(unit))
@@ -75,14 +73,12 @@ def mask_map(
         for piece in block.pieces:
             piece.where.put(out.reshape(-1), np.rint(known.answer(piece.points) * np.float32(unit)).astype(out.dtype))
 
-    go_over(canvas, answer, threads=threads, step="asking masks", progress=progress)
+    go_over(canvas, answer, work=work, step="asking masks")
     return out
 
 
-def write_channel(
-    folder: Path, canvas: Weighable, channel: Channel, bits: int = 8, *, threads: int | None = None, progress: Progress = silent
-) -> Path:
+def write_channel(folder: Path, canvas: Weighable, channel: Channel, bits: int = 8, *, work: Work = ANYHOW) -> Path:
     """Write how much there is of a channel over a canvas as a grey PNG, `channel_NAME.png`."""
     path = folder / f"channel_{channel.name.replace(' ', '_')}.png"
-    write_image(path, mask_map(canvas, channel, bits=bits, threads=threads, progress=progress)[..., None])
+    write_image(path, mask_map(canvas, channel, bits=bits, work=work)[..., None])
     return path

@@ -9,7 +9,7 @@ from pathlib import Path
 from jagged_quilt.foundation.checks import known_name, whole_number_in
 from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_bytes, write_bytes
-from jagged_quilt.foundation.json_types import Told
+from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.foundation.reading import reads
@@ -88,62 +88,64 @@ def drop_daub(path: Path | str, number: int) -> None:
         write_bytes(path, "".join(lines).encode())
 
 
-def daub_of(told: Told) -> Daub:
+def daub_of(entry: Unchecked) -> Daub:
     """Return the daub that a JSON object tells; raise `QuiltError` if it tells none."""
-    if not isinstance(told, dict):
-        raise ShapeError(f"a daub is an object in braces; got {told!r}")
-    for key in told:
+    if not isinstance(entry, dict):
+        raise ShapeError(f"a daub is an object in braces; got {entry!r}")
+    for key in entry:
         known_name("key of a daub", key, _KEYS)
     for key in ("path", "radius"):
-        if key not in told:
+        if key not in entry:
             raise RangeError(f"a daub needs its {key}")
-    if "layer" in told and "layers" in told:
+    if "layer" in entry and "layers" in entry:
         raise RangeError("a daub has one layer or a pair of layers, not both")
-    layers = told.get("layers", [told["layer"]] if "layer" in told else [])
+    layers = entry.get("layers", [entry["layer"]] if "layer" in entry else [])
     if not isinstance(layers, list) or not all(isinstance(name, str) for name in layers):
         raise ShapeError(f"layers must be names; got {layers!r}")
-    if not isinstance(told.get("channel", ""), str):
-        raise ShapeError(f"channel must be a name; got {told['channel']!r}")
-    path = told["path"]
+    if not isinstance(entry.get("channel", ""), str):
+        raise ShapeError(f"channel must be a name; got {entry['channel']!r}")
+    path = entry["path"]
     if not isinstance(path, list) or not all(isinstance(point, list) for point in path):
         raise ShapeError(f"path must be a list of points, each [x, z] or [x, y, z]; got {path!r}")
     return Daub(
         path=tuple(tuple(point) for point in path),
         layers=tuple(layers),
-        channel=told.get("channel", ""),
-        kind=DaubKind.of(str(told.get("do", DaubKind.PAINT)), "kind of daub"),
-        breakup=_noise("breakup", told.get("breakup")),
-        between=_noise("between", told.get("between")),
-        **{key: told[key] for key in _NUMBERS if key in told},
+        channel=entry.get("channel", ""),
+        kind=DaubKind.of(str(entry.get("do", DaubKind.PAINT)), "kind of daub"),
+        breakup=_noise("breakup", entry.get("breakup")),
+        between=_noise("between", entry.get("between")),
+        **{key: entry[key] for key in _NUMBERS if key in entry},
     )
 
 
 def line_of(daub: Daub) -> str:
     """Return a daub as one line of JSON, with what is not as usual."""
     usual = Daub(path=((0.0, 0.0),), radius=1.0, layers=("",))
-    told: dict[str, Told] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
+    entry: dict[str, Unchecked] = {} if daub.kind is DaubKind.PAINT else {"do": daub.kind.value}
     if daub.layers:
-        told |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
-    told |= {"channel": daub.channel} if daub.channel else {}
-    told |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
-    told |= {key: getattr(daub, key) for key in _NUMBERS[1:] if getattr(daub, key) != getattr(usual, key)}
-    told |= {key: _told(noise) for key, noise in (("breakup", daub.breakup), ("between", daub.between)) if noise is not None}
-    return json.dumps(told, ensure_ascii=False)
+        entry |= {"layer": daub.layers[0]} if len(daub.layers) == 1 else {"layers": list(daub.layers)}
+    entry |= {"channel": daub.channel} if daub.channel else {}
+    entry |= {"path": [list(point) for point in daub.path], "radius": daub.radius}
+    entry |= {key: getattr(daub, key) for key in _NUMBERS[1:] if getattr(daub, key) != getattr(usual, key)}
+    entry |= {
+        key: _entry_of(noise) for key, noise in (("breakup", daub.breakup), ("between", daub.between)) if noise is not None
+    }
+    return json.dumps(entry, ensure_ascii=False)
 
 
-def _told(noise: Noise) -> dict[str, Told]:
+def _entry_of(noise: Noise) -> dict[str, Unchecked]:
     """What is not as usual in a noise, and its size."""
     plain = Noise(size=noise.size)
     own = {key: getattr(noise, key) for key in _NOISE_KEYS if key != "form" and getattr(noise, key) != getattr(plain, key)}
     return {"size": noise.size} | own | ({} if noise.kind is plain.kind else {"form": str(noise.kind)})
 
 
-def _noise(key: str, told: Told) -> Noise | None:
-    if told is None:
+def _noise(key: str, entry: Unchecked) -> Noise | None:
+    if entry is None:
         return None
-    if not isinstance(told, dict) or "size" not in told:
-        raise ShapeError(f'{key} must be a noise with its size, as {{"size": 2.0}}; got {told!r}')
-    for each in told:
+    if not isinstance(entry, dict) or "size" not in entry:
+        raise ShapeError(f'{key} must be a noise with its size, as {{"size": 2.0}}; got {entry!r}')
+    for each in entry:
         known_name("key of a noise", each, _NOISE_KEYS)
-    own = {key: value for key, value in told.items() if key != "form"}
-    return Noise(**own, kind=NoiseKind.of(str(told.get("form", NoiseKind.SMOOTH)), "form of noise"))
+    own = {key: value for key, value in entry.items() if key != "form"}
+    return Noise(**own, kind=NoiseKind.of(str(entry.get("form", NoiseKind.SMOOTH)), "form of noise"))

@@ -64,7 +64,7 @@ class DaubFile(Sequence[Daub]):
         self._starts, self._lines = np.array(starts, np.int64), np.array(lines, np.int64)
         self.boxes, self.smoothing = np.array(boxes, np.float64).reshape(-1, 4), tuple(smoothing)
         self._size = self.path.stat().st_size
-        self.digest = digest_of_file(self.path)  # so that what holds it is told from what held it before
+        self.digest = digest_of_file(self.path)  # so that a changed file is noticed
 
     def __repr__(self) -> str:
         return f"<DaubFile {self.path.name}: {len(self):,} daubs>"

@@ -14,7 +14,7 @@ from jagged_quilt.weights.weigher import Weigher
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class ExplainedStep:
     """One mask step at one place: how it goes upon the steps before it, its own answer, and what comes of both."""
 
     combine: str
@@ -43,7 +43,7 @@ class LayerThere:
 
     name: str
     adopted: float | None
-    steps: tuple[Step, ...]
+    steps: tuple[ExplainedStep, ...]
     stacked: float
     weight: float
     turns: tuple[tuple[str, float], ...]
@@ -131,9 +131,9 @@ def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: Dau
     return points, (row - top) * (right - left) + column - left, RegionGrid(bottom - top, right - left, spacing)
 
 
-def steps_of(reading: Reading) -> list[Step]:
+def steps_of(reading: Reading) -> list[ExplainedStep]:
     """Take a chain of combined masks apart into its steps, in order."""
     if reading.how:
         below, above = reading.parts
-        return [*steps_of(below), Step(reading.how, above, reading.answer)]
-    return [Step("", reading, reading.answer)]
+        return [*steps_of(below), ExplainedStep(reading.how, above, reading.answer)]
+    return [ExplainedStep("", reading, reading.answer)]

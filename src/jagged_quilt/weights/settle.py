@@ -1,4 +1,4 @@
-"""Settling inherited weights: sums that are not 1 are told and repaired as asked, the largest are kept, all is rounded."""
+"""Settling inherited weights: sums that are not 1 are reported and repaired as asked, the largest are kept, all is rounded."""
 
 from __future__ import annotations
 
@@ -57,15 +57,36 @@ class SumReport:
         return self.above + self.below + self.cut
 
 
+@dataclass(frozen=True)
+class RawWeights:
+    """Weights as files hold them.
+
+    Attributes
+    ----------
+    of_rows : callable
+        Answers the weights (L, N) of a slice of rows.
+    size : (int, int)
+        Rows and columns.
+    layers : sequence of str
+    step : float
+        One step of how the files store weights: what is off by no more than rounding is not reported.
+    source : str
+        The file that errors name.
+    """
+
+    of_rows: Raw
+    size: tuple[int, ...]
+    layers: Sequence[str]
+    step: float
+    source: str
+
+
 def settled(
-    raw: Raw,
-    size: tuple[int, ...],
-    layers: Sequence[str],
+    raw: RawWeights,
     sums: str,
-    step: float,
+    *,
     keep: int,
     bits: int,
-    source: str,
     room: ArrayStore = MEMORY,
 ) -> tuple[WeightMap, SumReport]:
     """Settle the sums of raw weights, keep the largest, round; rows at a time.
@@ -74,15 +95,13 @@ def settled(
     ----------
     sums : str
         "normalise", "refuse", or the layer that takes what is missing.
-    step : float
-        One step of how the files store weights: what is off by no more than rounding is not told.
 
     Raises
     ------
     RangeError
         If sums are to be refused, or texels have no weight at all and no layer takes them.
     """
-    height, width = size
+    (height, width), layers, step = raw.size, raw.layers, raw.step
     keep = min(checked_keep(keep), len(layers))
     if sums not in (NORMALISE, REFUSE):
         known_name(
@@ -93,11 +112,11 @@ def settled(
     index = room.empty((height, width, keep), index_type(len(layers)))
     stored = room.empty((height, width, keep), storage(unit))
     cut = room.empty((height, width), np.uint8)
-    tally = _Tally(step, width)
+    tally = _SumTally(step, width)
     rows = max(1, _AT_ONCE // (width * len(layers)))
     for top in range(0, height, rows):
         part = slice(top, min(top + rows, height))
-        weights = raw(part)
+        weights = raw.of_rows(part)
         sum_here = weights.sum(axis=0)
         slack = np.asarray(step * (0.5 * np.count_nonzero(weights, axis=0) + 0.51), np.float32)
         if rest >= 0:
@@ -110,11 +129,11 @@ def settled(
         tally.add(top, sum_here, slack, lost)
     report = tally.report(sums)
     if sums == REFUSE and report.above + report.below:
-        raise RangeError(f"{source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
+        raise RangeError(f"{raw.source}: {sums_words(report)}; normalise them (sums), or name the layer that takes the rest")
     if rest < 0 and report.bare:
         row, column = tally.first_bare
         raise RangeError(
-            f"{source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
+            f"{raw.source}: {report.bare} texels have no weight at all, the first at row {row}, column {column}; name "
             "the layer that takes them (sums), or say that the last layer is implied"
         )
     weights_map = WeightMap(
@@ -133,7 +152,7 @@ def sound(texels: int) -> SumReport:
     return SumReport(texels=texels, above=0, below=0, bare=0, worst=1.0, worst_at=(0, 0), repair=REFUSE, cut=0, cut_worst=0.0)
 
 
-class _Tally:
+class _SumTally:
     """How well weights summed, of rows at a time."""
 
     def __init__(self, step: float, width: int) -> None:

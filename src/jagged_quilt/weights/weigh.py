@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Block, Canvas, GridWindow, Part, Piece, Region, go_over, numbers_of
+from jagged_quilt.foundation.canvas import Block, Canvas, CanvasPart, GridWindow, Piece, Region, go_over, numbers_of
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields
@@ -18,8 +18,7 @@ from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.padding import Padding
 from jagged_quilt.foundation.points import Points
-from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.threads import work_through
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.weights.daub import Daub
 from jagged_quilt.weights.lay_daubs import DaubLayer, DaubReach, Rectangle, RegionGrid
 from jagged_quilt.weights.medley import Stacked
@@ -68,8 +67,7 @@ def weigh(
     stacking: Stacking | str = STACKING,
     adopted: WeightMap | None = None,
     daubs: Sequence[Daub] = (),
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> WeightMap:
     """Weigh layers over a canvas: a terrain's grid, a mesh's uv layout (its gaps are filled from around), or its vertices.
 
@@ -129,7 +127,7 @@ def weigh(
     over: Canvas = canvas
     if weigher.daubs.smooths:
         over, rows = _Widened.of(canvas, weigher.daubs), max(rows, 64)  # or the margins would cost more than the rows
-    go_over(over, weigh_block, most=rows * width, threads=threads, step="weighing", progress=progress)
+    go_over(over, weigh_block, most=rows * width, work=work, step="weighing")
     if covered is not None:
         _fill_gaps(canvas, covered, (index, stored, lost))
     return WeightMap(
@@ -200,7 +198,7 @@ class _Widened:
         return self.canvas.texels
 
     @property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[CanvasPart, ...]:
         return self.canvas.parts
 
     @property
@@ -234,8 +232,7 @@ def lay_daubs(
     ground: Ground,
     daubs: Sequence[Daub],
     *,
-    threads: int | None = None,
-    progress: Progress = silent,
+    work: Work = ANYHOW,
 ) -> WeightMap:
     """Return a weight map with daubs on it; only the texels that they touch are worked on.
 
@@ -292,7 +289,7 @@ def lay_daubs(
         stored[top:bottom, left:right] = rounded.reshape(bottom - top, right - left, keep)
 
     touched = _touched_tiles(lay, (height, width), spacing)
-    work_through(touched, daub_tile, threads=threads, step="daubing", progress=progress)
+    work.through(touched, daub_tile, step="daubing")
     return WeightMap(
         names=weights.names,
         layers=index,

@@ -55,11 +55,11 @@ def storage(unit: int) -> type[np.uint8] | type[np.uint16]:
 
 def keep_largest(weights: NDArray[np.float32], index: Stored, weight: NDArray[np.float32], lost: NDArray[np.float32]) -> None:
     """From weights (L, N) fill the largest (N, K) of each point, made to sum to 1, and what the cut lost (N,)."""
-    ranks = (index.shape[1], _kernels.LINE)
-    carried, number, whole = (np.empty(_kernels.LINE, kind) for kind in (np.float32, np.int32, np.float32))
-    _kernels.keep_largest(
-        weights, np.empty(ranks, np.float32), np.empty(ranks, np.int32), carried, number, whole, index, weight, lost
-    )
+    ranks, line = (index.shape[1], _kernels.LINE), _kernels.LINE
+    largest, carried = (np.empty(size, np.float32) for size in (ranks, line))
+    which, number = (np.empty(size, np.int32) for size in (ranks, line))
+    scratch = _kernels.KeepScratch(largest, which, carried, number, np.empty(line, np.float32))
+    _kernels.keep_largest(weights, scratch, index, weight, lost)
 
 
 def _check_shares(weights: Stored) -> None:

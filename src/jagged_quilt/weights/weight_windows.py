@@ -14,7 +14,7 @@ from jagged_quilt.foundation.errors import FileError, ShapeError
 from jagged_quilt.foundation.fields import Fields, remembering
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.progress import Progress, silent
-from jagged_quilt.foundation.stores import told_plainly, zarr_here
+from jagged_quilt.foundation.stores import Zarr, plain_errors, zarr_here
 from jagged_quilt.weights.medley import Stacked
 from jagged_quilt.weights.point_weights import PointWeights
 from jagged_quilt.weights.weigh import Weighable, weigh
@@ -50,16 +50,16 @@ class WeightWindows:
     address: str
     group: str
     names: tuple[str, ...] = field(init=False)
-    layers: Any = field(init=False, repr=False)
-    weights: Any = field(init=False, repr=False)
+    layers: Zarr = field(init=False, repr=False)
+    weights: Zarr = field(init=False, repr=False)
 
     def __post_init__(self) -> None:
-        with told_plainly(self.address, "there are no such weights; weigh them first"):
+        with plain_errors(self.address, "there are no such weights; weigh them first"):
             root = zarr_here().open_group(self.address, path=self.group, mode="r")
-            told = root.attrs.asdict()
-            if told["rows"] < root["weights"].shape[0]:
-                raise FileError(f"{self.address}: only {told['rows']} rows of these weights are there; weigh on")
-            object.__setattr__(self, "names", tuple(told["layers"]))
+            attributes = root.attrs.asdict()
+            if attributes["rows"] < root["weights"].shape[0]:
+                raise FileError(f"{self.address}: only {attributes['rows']} rows of these weights are there; weigh on")
+            object.__setattr__(self, "names", tuple(attributes["layers"]))
             object.__setattr__(self, "layers", root["layers"])
             object.__setattr__(self, "weights", root["weights"])
 
@@ -72,7 +72,7 @@ class WeightWindows:
             raise ShapeError("a weight map is read by uv, and these points have none")
         height, width, _ = self.weights.shape
         rows, columns = _span(points.uv[:, 1], height), _span(points.uv[:, 0], width)
-        with told_plainly(self.address, "these weights are gone; weigh them again"):
+        with plain_errors(self.address, "these weights are gone; weigh them again"):
             layers, weights = (np.asarray(each[rows, columns]) for each in (self.layers, self.weights))
         return read_at(points, self.names, layers, weights, (height, width, rows.start, columns.start, layers.shape[1]))
 
@@ -108,17 +108,21 @@ def weigh_into(
     canvas = canvas.knowing(remembering(canvas.fields))
     height, width = canvas.texels
     regions = bands((height, width), max(_CHUNK * width, _BAND // _CHUNK * _CHUNK))
-    with told_plainly(store, "it cannot be written"):
+    with plain_errors(store, "it cannot be written"):
         zarr = zarr_here()
         root = zarr.open_group(store, path=group, mode="a")
-        told = root.attrs.asdict()
-        done = int(told.get("rows", 0)) if told.get("stamp") == stamp and told.get("texels") == [height, width] else 0
+        attributes = root.attrs.asdict()
+        done = (
+            int(attributes.get("rows", 0))
+            if attributes.get("stamp") == stamp and attributes.get("texels") == [height, width]
+            else 0
+        )
     for number, region in enumerate(regions):
         progress("weighing bands", number, len(regions))
         if region.bottom <= done:
             continue
         made: WeightMap = weigh(canvas.page(rows=(region.top, region.bottom)), layers, **options)
-        with told_plainly(store, "it cannot be written"):
+        with plain_errors(store, "it cannot be written"):
             if region.top == 0:
                 root = zarr.open_group(store, path=group, mode="w")
                 for name, texels in (("layers", made.layers), ("weights", made.weights)):

@@ -483,9 +483,9 @@ void lay_film(int which, float amount, inout Blended total, inout vec3 slope) {
 //?far
 
 // Beyond its range what stands for a layer shows in its place, by a smooth step of the distance.
-void seen_from_eye(vec3 place, float told[NAMED], out float weight[LAYERS]) {
+void seen_from_eye(vec3 place, float given[NAMED], out float weight[LAYERS]) {
     float away = length(place - eye), step_to;
-    for (int which = 0; which < NAMED; ++which) weight[which] = told[which];
+    for (int which = 0; which < NAMED; ++which) weight[which] = given[which];
 {{far_lines}}
 }
 //.
@@ -494,10 +494,10 @@ void seen_from_eye(vec3 place, float told[NAMED], out float weight[LAYERS]) {
 
 // The taller layer shows: each stands as high as its relief, times its weight, and what is lower by more than its softness
 // allows is gone. Weights need not sum to 1.
-Blended blend(Point point, float {{told}}[{{weighed}}]{{film_parameter}}) {
+Blended blend(Point point, float {{given}}[{{weighed}}]{{film_parameter}}) {
     //?far
     float weight[LAYERS];
-    seen_from_eye(point.position, told, weight);
+    seen_from_eye(point.position, given, weight);
     //.
     float tall[LAYERS];
     float tallest = 0.0;

@@ -2,8 +2,8 @@
 //
 // What a shader cannot know of a point (distances, curvature, images, what daubs smoothed) is read from sheets.
 
-//?told
-{{told_samplers}}
+//?sampled
+{{sampled_samplers}}
 //.
 //?noise
 uniform sampler2D noise_places;  // which share of space lies below a value of noise, at even steps; a row for each kind of it
@@ -139,9 +139,9 @@ float noise_of(Noise noise, vec3 position) {
 
 void weights_at(Point point, vec2 uv, out float weight[{{weighed}}]) {
     float slope = slope_of(point.normal), high = point.position.y;
-    //?told
-    float told_by_sheets[{{told_count}}];
-{{told_reads}}
+    //?sampled
+    float sampled_by_sheets[{{sampled_count}}];
+{{sampled_reads}}
     //.
     //?noise
     float noises[{{noises}}];
