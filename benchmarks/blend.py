@@ -146,7 +146,7 @@ def shuffled(layer):
 
 
 def with_normals_apart(layer):
-    return replace(layer, apart={"normal": jq.Apart(scale=0.4, rotation=30)})
+    return replace(layer, per_map={"normal": jq.PerMap(scale=0.4, rotation=30)})
 
 
 def some_knobs(layers):

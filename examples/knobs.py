@@ -70,7 +70,7 @@ knobs = {
         [clay, replace(salt, softness=0.9, meets={"cracked clay": 0})],
         near,
     ),
-    "apart: normal at scale 0.35": ([clay], [replace(clay, apart={"normal": jq.Apart(scale=0.35)})], near),
+    "apart: normal at scale 0.35": ([clay], [replace(clay, per_map={"normal": jq.PerMap(scale=0.35)})], near),
     "shuffle: patches of 2.4 m": ([stones], [replace(stones, projection=shuffled(0.25))], above),
     "shuffle: border = 1, noise by example": ([whole], [replace(whole, projection=shuffled(1.0))], above),
     "far: scale 3 from 12 m on": ([clay], [replace(clay, far=jq.Far(start=12, over=6, scale=3))], over),

@@ -199,7 +199,7 @@ def blend_point(decoded, arrays, layers, point, index, weight, filter, world, fi
         laid, means, flat = [], [], np.array([1, arrays.facts[slot].aspect])
         for share, place, *gradients in planes_of(lie, tile, point):
             place, gradients = lie.turned @ (place - lie.offset), lie.turned @ np.array(gradients)
-            apart = dict(layer.apart)
+            apart = dict(layer.per_map)
             patches, spread = patches_of(lie.shuffle, place / flat, tile)
             rest = frozenset(total) - {R[key.upper()] for key in apart}
             along = unit_along(lie, gradients, np.eye(2), point) if lie.detail == "cheap" else gradients

@@ -106,14 +106,14 @@ def random_knobs(rng, number):
         hue=pick(0.0, 140.0, -20.0),
         saturation=pick(0.0, 1.0, 1.6),
     )
-    apart = {
-        "normal": jq.Apart(scale=pick(0.4, (2.0, 0.7)), rotation=30.0),
-        "roughness": jq.Apart(offset=(0.3, 0.1), scale=1.3),
-        "height": jq.Apart(rotation=-70.0),
-        "diffuse": jq.Apart(scale=0.5),
+    per_map = {
+        "normal": jq.PerMap(scale=pick(0.4, (2.0, 0.7)), rotation=30.0),
+        "roughness": jq.PerMap(offset=(0.3, 0.1), scale=1.3),
+        "height": jq.PerMap(rotation=-70.0),
+        "diffuse": jq.PerMap(scale=0.5),
     }
-    some = {key: own for key, own in apart.items() if rng.random() < 0.3}
-    return {"tuning": tuning, "apart": some, "meets": {"s0": pick(0.02, 0.7)} if number == 2 and rng.random() < 0.7 else {}}
+    some = {key: own for key, own in per_map.items() if rng.random() < 0.3}
+    return {"tuning": tuning, "per_map": some, "meets": {"s0": pick(0.02, 0.7)} if number == 2 and rng.random() < 0.7 else {}}
 
 
 def room_for(count):
@@ -158,7 +158,7 @@ class TestBlend:
         turned = [random_knobs(rng, n) if knobs else {} for n in range(count)]
         for n in range(count if knobs else 0):
             if isinstance(kinds[n], jq.Spherical | jq.Cylindrical | jq.Polar):
-                turned[n]["apart"] = {}
+                turned[n]["per_map"] = {}
             elif kinds[n].wraps == ("repeat", "repeat") and rng.random() < 0.6:
                 turn = ("none", "quarter", "any")[rng.integers(3) if n else 0]  # the first has no square tile
                 border, size = rng.uniform(0.05, 1), rng.uniform(0.3, 3)

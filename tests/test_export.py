@@ -47,7 +47,7 @@ class TestConventions:
         made = jq.export.engine_maps(maps)
         assert made.images.keys() == {role.key for role in maps}
         assert all(np.array_equal(made.images[role.key], maps[role]) for role in maps)
-        assert made.sampled["normal"] == {"holds": "normal", "transfer": "linear", "bits": 8, "green": "up"}
+        assert made.facts["normal"] == {"holds": "normal", "transfer": "linear", "bits": 8, "green": "up"}
 
     def test_green_down_and_gloss_are_the_other_way_round(self):
         maps = baked(rare=RARE)
@@ -518,7 +518,7 @@ class TestTiledParts:
 
     def of(self, **how):
         """What becomes of a box whose layer lies by uv in a way."""
-        plain = {key: how.pop(key) for key in ("mask", "tuning", "far", "apart") if key in how}
+        plain = {key: how.pop(key) for key in ("mask", "tuning", "far", "per_map") if key in how}
         swatches = {"a": made_swatch("a", tile=2.0)}
         layers = {name: [jq.Layer("a", jq.Uv(**how), **plain)] for name in self.BOX.part_names}
         return jq.export.tiled_parts(self.BOX, layers, swatches)
@@ -540,7 +540,7 @@ class TestTiledParts:
             {"mask": jq.Constant(0.5)},
             {"tuning": jq.Tuning(roughness=0.1)},
             {"far": jq.Far(start=3.0)},
-            {"apart": {"normal": jq.Apart(scale=2.0)}},
+            {"per_map": {"normal": jq.PerMap(scale=2.0)}},
         ],
         ids=lambda how: next(iter(how)),
     )

@@ -2,13 +2,17 @@
 
 import json
 import pickle
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.weights.channel import mask_map
 
 R = jq.MapRole
@@ -104,7 +108,7 @@ class TestFilm:
         assert self.blended(jq.Film(mask=jq.Constant(0.0), colour="#ffffff"))[0] == pytest.approx(0.5, abs=5e-3)
 
     @pytest.mark.parametrize(
-        ("told", "message"),
+        ("reported", "message"),
         [
             ({"level": 2}, "level must be from 0 to 1"),
             ({"roughness": -1}, "roughness must be from 0 to 1"),
@@ -151,6 +155,22 @@ class TestQuilt:
         assert "channel wetness" in reported
         code, _, said = jquilt("daub", wet, "--channel", "wet", "--along", "8,8", "--radius", "2")
         assert (code, 'no channel is called "wet"' in said) == (2, True)
+
+    def test_views_read_it_from_a_map_that_follows_its_mask(self, wet):
+        """As fine as the weights are, and near to what the mask itself says; made again where the mask changes."""
+        project = Results(jq.read_quilt(wet))
+        ground, mask = scene_of(project).parts[0], project.quilt.films_on("ground")[0].mask
+        points = project.quilt.terrain.canvas(32).block(Region(0, 32, 0, 32)).pieces[0].points
+        points = replace(points, footprint=np.full((1024, 2), 0.1, np.float32))  # seen so near that its finest level answers
+        (film,) = ground.shade.blend.plan.films
+        assert isinstance(film.mask, jq.ImageMask)
+        assert np.abs(film.mask.answer(points) - mask.on(project.quilt.terrain).answer(points)).max() <= 0.5 / 255 + 1e-6
+        before = np.ptp(film.mask.values)
+        wet.write_text(
+            wet.read_text().replace('{ kind = "channel", channel = "wetness" }', '{ kind = "constant", value = 0.25 }')
+        )
+        after = scene_of(Results(jq.read_quilt(wet))).parts[0].shade.blend.plan.films[0].mask.values
+        assert (before > 0.2, np.ptp(after), after[0, 0]) == (True, 0, np.float32(64 / 255))
 
     def test_a_sweep_shows_what_its_number_does(self, wet):
         code, out, _ = jquilt("show", wet, "sweep", "film[0].roughness=0.05:0.9:2")

@@ -22,7 +22,7 @@ swatch = "salt"
 label = "told"
 tuning = { normal = 2.0, brightness = 0.5, tint = "#ffe0c0", lift = -0.01 }
 shuffle = { size = 1.5, border = 0.3, turn = "quarter" }
-apart = { roughness = { scale = 0.5, rotation = 30.0 } }
+per_map = { roughness = { scale = 0.5, rotation = 30.0 } }
 far = { start = 5.0, over = 4.0, scale = 3.0 }
 meets = { clay = 0.02 }
 warp = { image = "flow.png", by = 0.5, size = [16.0, 16.0] }
@@ -50,7 +50,7 @@ class TestQuiltFile:
         assert layer.tuning.normal == 2
         assert layer.tuning.tint == pytest.approx((1, 0.7454, 0.5271), abs=1e-4)
         assert layer.projection.shuffle == jq.Shuffle(size=1.5, border=0.3, turn="quarter")
-        assert dict(layer.apart) == {"roughness": jq.Apart(scale=0.5, rotation=30)}
+        assert dict(layer.per_map) == {"roughness": jq.PerMap(scale=0.5, rotation=30)}
         assert layer.far == jq.Far(start=5, over=4, scale=3)
         assert dict(layer.meets) == {"clay": 0.02}
         assert layer.projection.warp.by == 0.5
@@ -63,7 +63,7 @@ class TestQuiltFile:
             ('"#ffe0c0"', '"pale"', 'a colour must be written "#rrggbb"'),
             ("border = 0.3", "border = 7.0", "border must be from 0.02 to 1"),
             ('"quarter"', '"half"', "must be .none., .quarter. or .any."),
-            ("roughness = {", "shine = {", 'no role that may lie apart is called "shine"'),
+            ("roughness = {", "shine = {", 'no role that can be laid by itself is called "shine"'),
             ("start = 5.0", "start = -5.0", "far start must be"),
             ("clay = 0.02", "clay = 2.0", 'softness where it meets "clay" must be from 0 to 1'),
             ('"flow.png"', '"none.png"', "there is no such image file"),
@@ -80,8 +80,8 @@ class TestQuiltFile:
             jq.Planar(wrap="clamp", shuffle=jq.Shuffle(size=1))
         with pytest.raises(jq.QuiltError, match="would not meet where u wraps"):
             jq.Cylindrical(shuffle=jq.Shuffle(size=1))
-        with pytest.raises(jq.QuiltError, match="cannot lie apart around an axis"):
-            jq.Layer("a", jq.Spherical(), apart={"normal": jq.Apart()})
+        with pytest.raises(jq.QuiltError, match="cannot be laid by itself around an axis"):
+            jq.Layer("a", jq.Spherical(), per_map={"normal": jq.PerMap()})
 
     def test_a_tile_may_be_two_numbers(self, project):
         path = project / "job.quilt.toml"
@@ -162,7 +162,7 @@ class TestCommand:
         assert code == 0
         assert "told: tuned by (normal=2, lift=-0.01" in said
         assert "shuffled (size=1.5" in said
-        assert "roughness apart (scale=(0.5, 0.5)" in said
+        assert "roughness per map (scale=(0.5, 0.5)" in said
 
     def test_a_bake_is_done_again_where_a_knob_or_its_picture_changed(self, reported):
         words, picture = ("bake", reported, "--texels", 64), ("show", reported, "view")
@@ -385,15 +385,15 @@ class TestHomes:
 class TestSeveralCharts:
     """Places of a block that lie on several charts are brought together lane by lane."""
 
-    @pytest.mark.parametrize("apart", [False, True])
+    @pytest.mark.parametrize("per_map", [False, True])
     @pytest.mark.parametrize("count", [2, 3, 8])
-    def test_each_layer_lies_as_it_does_alone(self, count, apart):
+    def test_each_layer_lies_as_it_does_alone(self, count, per_map):
         """Strewn over a block, each by itself: a blend of one layer gives the same there."""
         rng = np.random.default_rng(count)
         arrays = jq.pack([made_swatch(f"s{n}", n, 16, 1.0 + n) for n in range(count)], side=16, work=jq.Work(threads=1))
         lies = [jq.Triplanar(rotation=17.0 * n, offset=(0.1 * n, 0.3)) for n in range(count)]
-        more = [{"normal": jq.Apart(scale=1.5 + n, rotation=9.0 * n)} if apart and n % 2 else {} for n in range(count)]
-        layers = [jq.Layer(f"s{n}", lies[n], apart=more[n]) for n in range(count)]
+        more = [{"normal": jq.PerMap(scale=1.5 + n, rotation=9.0 * n)} if per_map and n % 2 else {} for n in range(count)]
+        layers = [jq.Layer(f"s{n}", lies[n], per_map=more[n]) for n in range(count)]
         ground = jq.Terrain(rng.random((9, 9)) * 3, size=(6, 6))
         points = ground.points((20, 20))
         which = rng.integers(0, count, len(points))

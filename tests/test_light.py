@@ -543,7 +543,7 @@ class TestQuiltFile:
         assert plain.lights == (jq.Sun(10, 20),)
 
     @pytest.mark.parametrize(
-        ("told", "words"),
+        ("reported", "words"),
         [
             ({"view": "sun = [10.0, 20.0]"}, r"view.sun: is for a quilt without \[\[light\]\] tables"),
             ({"outer": 10.0}, r"light\[1\].inner: inner must not be above outer"),

@@ -273,7 +273,7 @@ class TestObj:
         assert np.allclose(mesh.uv[np.argmin(np.abs(mesh.position).sum(axis=1))], [0, 1])  # v grows downwards here
         assert mesh.colour is not None
         words = " ".join(str(each.message) for each in reported)
-        assert 'material "lost" is told of in no library' in words
+        assert 'material "lost" is defined in no library' in words
         assert "gone.png, which is not there" in words
         assert '1 "l" statements passed over' in words
         paint = mesh.materials["painted  wood"]

@@ -785,7 +785,7 @@ class TestText:
         assert jq.read_mesh(tmp_path / "a.obj").part_names == ("größe",)
 
     @pytest.mark.parametrize(
-        ("number", "value", "told"),
+        ("number", "value", "reported"),
         [
             ("1,5", 1.5, "1 numbers with a decimal comma read"),
             ("1.5d0", 1.5, "1 numbers with d in place of e read"),

@@ -462,7 +462,7 @@ class TestCommand:
             assert read_image(tmp_path / "out" / "pictures" / name).shape == (800, 1280, 3)
 
     @pytest.mark.parametrize(
-        ("words", "told"),
+        ("words", "reported"),
         [
             (("bake", "--only", "0:0:0"), "name their --store"),
             (("bake", "--store", "b.zarr", "--only", "0:x"), "MIP:ROW:COLUMN"),

@@ -45,7 +45,7 @@ def random_blend(rng, filter, knobs):
         kind = replace(kind, filter=None if kind.filter == "anisotropic" else kind.filter)
         turned = random_knobs(rng, n) if knobs else {}
         if isinstance(kind, jq.Spherical | jq.Cylindrical | jq.Polar):
-            turned["apart"] = {}
+            turned["per_map"] = {}
         elif knobs and kind.wraps == ("repeat", "repeat") and rng.random() < 0.6:
             turn = ("none", "quarter", "any")[rng.integers(3) if n else 0]  # the first has no square tile
             kind = replace(
@@ -158,7 +158,10 @@ class TestAgreement:
         """With what the demo has, and with a layer by uv, of which directions are made from the screen."""
         quilt = jq.read_quilt(saltworks)
         arrays = jq.pack(quilt.swatches, side=64)
-        by_uv = [jq.Layer("cracked clay", jq.Uv(detail="cheap")), jq.Layer("salt crust", apart={"normal": jq.Apart(scale=2.0)})]
+        by_uv = [
+            jq.Layer("cracked clay", jq.Uv(detail="cheap")),
+            jq.Layer("salt crust", per_map={"normal": jq.PerMap(scale=2.0)}),
+        ]
         for layers, films in ((quilt.layers, quilt.films_on("ground")), (by_uv, ())):
             shader = blend_shader(arrays, layers, dialect=dialect, films=films)
             program = _device.context.program(shader.vertex, shader.fragment)

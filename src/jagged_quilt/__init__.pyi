@@ -31,7 +31,7 @@ from .blend.flat_projections import Triplanar as Triplanar
 from .blend.flat_projections import Uv as Uv
 from .blend.layer import Layer as Layer
 from .blend.plan import BlendPlan as BlendPlan
-from .blend.projection import Apart as Apart
+from .blend.projection import PerMap as PerMap
 from .blend.round_projections import Cylindrical as Cylindrical
 from .blend.round_projections import Polar as Polar
 from .blend.round_projections import Spherical as Spherical

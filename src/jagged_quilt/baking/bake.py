@@ -187,7 +187,7 @@ class Baker:
             lies: list[DataclassInstance] = [
                 _without_picture(layer.projection),
                 layer.tuning,
-                *dict(layer.apart).values(),
+                *dict(layer.per_map).values(),
                 *([layer.far] if layer.far else []),
             ]
             settings = (
@@ -196,7 +196,7 @@ class Baker:
                 bent_by(layer.projection.warp),
                 layer.softness,
                 layer.meets,
-                [*dict(layer.apart)],
+                [*dict(layer.per_map)],
                 self.eye,
             )
             out.append(fingerprint(*(self._texels_of(swatch, part) for swatch in shown), repr(settings)))

@@ -7,10 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in, positive
+from jagged_quilt.foundation.checks import frozen, number_in, positive
+from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.weights.point_weights import PointWeights
+
+_distance_kernels = kernels_of("jagged_quilt.blend._distance_kernels")
+_NO_ROWS = frozen(np.empty((0, 3)), np.float32)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,16 +59,11 @@ def seen_from(
     range_ : (L, 2)
         Metres at which it begins, and over which it comes in: 3 t² - 2 t³.
     """
-    away = np.linalg.norm(points.places - eye, axis=1)[:, None]
-    own = range_[weights.layers]
-    t = np.clip((away - own[..., 0]) / own[..., 1], 0, 1)
-    share = np.where(far[weights.layers] >= 0, t * t * (3 - 2 * t), 0).astype(np.float32)
-    if not (share * weights.weights).any():
-        return weights
-    layers = np.where(share >= 1, np.maximum(far[weights.layers], 0), weights.layers).astype(np.uint16)
-    between = np.where(share >= 1, 0, share)
-    near, more = weights.weights * (1 - between), weights.weights * between
-    if not more.any():
-        return PointWeights(weights.names, layers, near)
-    beside = np.where(more > 0, np.maximum(far[weights.layers], 0), 0).astype(np.uint16)
-    return PointWeights(weights.names, np.concatenate([layers, beside], axis=1), np.concatenate([near, more], axis=1))
+    count = weights.layers.shape[1]
+    layers = np.empty((len(points), 2 * count), np.uint16)
+    shares = np.empty(layers.shape, np.float32)
+    rest = _NO_ROWS if points.rest is None else points.rest
+    seen = _distance_kernels.FarRows(frozen(eye, np.float64), frozen(far, np.int32), frozen(range_, np.float64))
+    own = frozen(weights.layers, np.uint16)
+    used = _distance_kernels.seen_from((points.position, rest), seen, own, weights.weights, layers, shares)
+    return weights if not used else PointWeights(weights.names, layers[:, :used], shares[:, :used])

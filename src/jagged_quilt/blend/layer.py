@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Planar
-from jagged_quilt.blend.projection import Apart, ProjectionBase
+from jagged_quilt.blend.projection import PerMap, ProjectionBase
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
@@ -41,7 +41,7 @@ class Layer:
         How its maps are changed as they are read.
     far : Far or None
         How it lies far from the eye, where there is one: in views, and in bakes that name one.
-    apart : mapping of str to Apart
+    per_map : mapping of str to PerMap
         Maps that lie otherwise than the rest, by the names of their roles ("normal", "roughness", …).
     meets : mapping of str to float
         The softness where it meets a layer of that name, in place of both layers' own.
@@ -57,19 +57,19 @@ class Layer:
     medley: Medley | None = None
     tuning: Tuning = AS_IT_IS
     far: Far | None = None
-    apart: Mapping[str, Apart] | tuple[tuple[str, Apart], ...] = ()
+    per_map: Mapping[str, PerMap] | tuple[tuple[str, PerMap], ...] = ()
     meets: Mapping[str, float] | tuple[tuple[str, float], ...] = ()
     base_name: str = field(default="", init=False, repr=False, compare=False)
     """Its name, of a layer for one swatch of a medley."""
 
     def __post_init__(self) -> None:
         number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
-        apart = tuple(self.apart.items() if isinstance(self.apart, Mapping) else self.apart)
-        for role, _ in apart:
-            known_name("role that may lie apart", role, [each.key for each in BLENDED_ROLES])
+        per_map = tuple(self.per_map.items() if isinstance(self.per_map, Mapping) else self.per_map)
+        for role, _ in per_map:
+            known_name("role that can be laid by itself", role, [each.key for each in BLENDED_ROLES])
             if self.projection.closes_around:
-                raise RangeError(f'layer "{self.name}": a map cannot lie apart around an axis, where u wraps')
-        object.__setattr__(self, "apart", apart)
+                raise RangeError(f'layer "{self.name}": a map cannot be laid by itself around an axis, where u wraps')
+        object.__setattr__(self, "per_map", per_map)
         pairs = tuple(self.meets.items() if isinstance(self.meets, Mapping) else self.meets)
         for name, softness in pairs:
             number_in(f'layer "{self.name}": softness where it meets "{name}"', softness, 0, 1)
@@ -88,7 +88,7 @@ class Layer:
             *([f"shuffled {self.projection.shuffle!r}".replace("Shuffle", "")] if self.projection.shuffle else []),
             *([f"warped by {self.projection.warp!r}"] if self.projection.warp else []),
             *([f"far away {self.far!r}".replace("Far", "")] if self.far else []),
-            *(f"{role} apart {lie!r}".replace("Apart", "") for role, lie in dict(self.apart).items()),
+            *(f"{role} per map {lie!r}".replace("PerMap", "") for role, lie in dict(self.per_map).items()),
             *(f"softness {softness:g} where it meets {name}" for name, softness in dict(self.meets).items()),
         ]
         return "; ".join(own)

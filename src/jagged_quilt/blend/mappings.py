@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend.projection import Apart, Detail, Filter, ProjectionBase
+from jagged_quilt.blend.projection import Detail, Filter, PerMap, ProjectionBase
 from jagged_quilt.blend.warps import AnyWarp
 from jagged_quilt.foundation.checks import finite_array, frozen
 from jagged_quilt.foundation.choices import Wrap
@@ -41,7 +41,7 @@ class Mappings:
     warps: list[AnyWarp] = field(default_factory=list)
 
     def add(
-        self, projection: ProjectionBase, tile: float, filter: Filter, per_map: Apart | None = None, aspect: float = 1.0
+        self, projection: ProjectionBase, tile: float, filter: Filter, per_map: PerMap | None = None, aspect: float = 1.0
     ) -> int:
         """Return the number of the mapping of a projection, a new one if it is the first of its kind.
 

@@ -142,9 +142,9 @@ class BlendPlan:
                 )
             row["mapping"] = mappings.add(*how, aspect=aspect)
             for group, roles in enumerate(groups):
-                apart = dict(layer.apart).get(min(role.key for role in roles))
-                if apart is not None:
-                    per_map_rows[group, number] = mappings.add(*how, apart, aspect)
+                per_map = dict(layer.per_map).get(min(role.key for role in roles))
+                if per_map is not None:
+                    per_map_rows[group, number] = mappings.add(*how, per_map, aspect)
         return cls(
             names=shown_names(layers),
             layers=tuple(shown),
@@ -223,8 +223,8 @@ class BlendPlan:
             return self
         count = len(self.names)
         near = tuple(replace(layer, far=None) for layer in self.layers[:count])
-        rows, apart = frozen(self.layer_rows[:count], k.LAYER), frozen(self.per_map_rows[:, :count], np.int32)
-        return replace(self, layers=near, layer_rows=rows, per_map_rows=apart, far=frozen(np.full(count, -1), np.int32))
+        rows, per_map = frozen(self.layer_rows[:count], k.LAYER), frozen(self.per_map_rows[:, :count], np.int32)
+        return replace(self, layers=near, layer_rows=rows, per_map_rows=per_map, far=frozen(np.full(count, -1), np.int32))
 
     def in_slots(self, slots: NDArray[np.int32]) -> BlendPlan:
         """Return the plan for slices that lie elsewhere: each in the slot (S,) given for it."""
@@ -245,7 +245,7 @@ class BlendPlan:
     def preferred_slots(self) -> NDArray[np.int32]:
         """The slot of each layer that costs more, where it is to stand at every point; -1 for others, none where all are."""
         out = np.full(len(self.layers), -1, np.int32)
-        dear = [row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None or layer.apart]
+        dear = [row for row, layer in enumerate(self.layers) if layer.projection.shuffle is not None or layer.per_map]
         out[dear] = np.arange(len(dear))
         return frozen(out if dear else out[:0], np.int32)
 
@@ -307,7 +307,7 @@ class BlendPlan:
             for column, layout in enumerate(self.layouts):
                 for channel, content in enumerate(layout.channels):
                     at = 4 * column + channel
-                    if content.role in {MapRole[key.upper()] for key in dict(layer.apart)}:
+                    if content.role in {MapRole[key.upper()] for key in dict(layer.per_map)}:
                         out[row, at] = 0
                     elif content.role is MapRole.ROUGHNESS:
                         out[row, at] = np.clip(out[row, at] + layer.tuning.roughness, 0, 1)
@@ -368,8 +368,8 @@ def _far_numbers(near: Sequence[Layer]) -> list[int]:
 def _groups_of(layers: Sequence[Layer]) -> tuple[frozenset[MapRole], ...]:
     """Roles that layers have apart, together where they lie alike in all layers."""
     by_lie: dict[tuple[object, ...], set[MapRole]] = {}
-    for key in sorted({key for layer in layers for key in dict(layer.apart)}):
-        by_lie.setdefault(tuple(dict(layer.apart).get(key) for layer in layers), set()).add(MapRole[key.upper()])
+    for key in sorted({key for layer in layers for key in dict(layer.per_map)}):
+        by_lie.setdefault(tuple(dict(layer.per_map).get(key) for layer in layers), set()).add(MapRole[key.upper()])
     return tuple(frozenset(roles) for roles in by_lie.values())
 
 

@@ -56,7 +56,7 @@ Pair = tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Apart:
+class PerMap:
     """How one map of a layer lies otherwise than the rest, on top of how those lie.
 
     Attributes

@@ -202,7 +202,9 @@ def _layer(bundle: Bundle, number: int) -> Facts:
         "meets": dict(layer.meets),
         "projection": {"kind": lie.key, "matrix": np.asarray(lie.turned).tolist()} | facts_of(lie),
         "tuning": facts_of(layer.tuning) | {"colours": np.asarray(row["colours"], float).round(7).tolist()},
-        "apart": {role: {"matrix": np.asarray(own.turned).tolist()} | facts_of(own) for role, own in dict(layer.apart).items()},
+        "per_map": {
+            role: {"matrix": np.asarray(own.turned).tolist()} | facts_of(own) for role, own in dict(layer.per_map).items()
+        },
     }
     if number < len(plan.names) and plan.far[number] >= 0 and layer.far is not None:
         facts["far"] = {"layer": int(plan.far[number]), "start": layer.far.start, "over": layer.far.over}

@@ -269,7 +269,7 @@ class _ShaderSource:
             "limited": bool((mappings["slope_from"] <= 1).any() or (mappings["far"] > 0).any()),
             "cheap": bool((mappings["cheap"] > 0).any()),
             "shuffle": bool((rows["patch_size"] > 0).any()),
-            "apart": bool(len(self.plan.groups)),
+            "per_map": bool(len(self.plan.groups)),
             "together": not self.plan.groups,
             "many": len(self.held) > 4,
             "whole": not (rows["patch_size"] > 0).any(),

@@ -62,7 +62,7 @@ def _layer_table(
     rows = plan.layer_rows
     fields = [("which", "<i4"), ("slices", "<i4")] + [("more_slices", "<i4")] * (len(held) > _AT_ONCE) + [("ways", "<i4")]
     fields += [(name, "<f4") for name in ("lies", "meets", "tunes", "red", "green", "blue")]
-    fields += [("apart", "<i4")] if "apart" in features else []
+    fields += [("per_map", "<i4")] if "per_map" in features else []
     fields += [(f"mean_{each.name}", "<f4") for each in held] if "shuffle" in features else []
     table = np.zeros(len(rows), [(name, kind, 4) for name, kind in fields])
     places = [arrays.names.index(layer.swatch) for layer in plan.layers]
@@ -77,11 +77,11 @@ def _layer_table(
     table["tunes"][:, :3] = np.stack([rows["normal_scale"], rows["roughness_offset"], rows["occlusion_strength"]], axis=1)
     for row, name in enumerate(("red", "green", "blue")):
         table[name][:, :3] = rows["colours"][:, row]
-    if "apart" in features:
+    if "per_map" in features:
         if len(plan.groups) > 4:
             raise RangeError(f"the shader takes maps apart in four ways at most; these layers have {len(plan.groups)}")
-        table["apart"] = -1
-        table["apart"][:, : len(plan.groups)] = plan.per_map_rows.T
+        table["per_map"] = -1
+        table["per_map"][:, : len(plan.groups)] = plan.per_map_rows.T
     if "shuffle" in features:
         for number, layer in enumerate(plan.layers):
             if layer.projection.shuffle is not None:

@@ -75,7 +75,7 @@ def _if_of_group(plan: BlendPlan, role: MapRole) -> str:
     """When a texel of a group of maps counts for a role."""
     group = next((number for number, roles in enumerate(plan.groups) if role in roles), None)
     if group is not None:
-        return f"if (group == {group} || (group < 0 && layer.apart[{group}] < 0)) "
+        return f"if (group == {group} || (group < 0 && layer.per_map[{group}] < 0)) "
     return "if (group < 0) " if plan.groups else ""
 
 

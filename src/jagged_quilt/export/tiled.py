@@ -67,7 +67,7 @@ def _against(layers: Sequence[Layer]) -> str:
         "warp": projection.warp is not None,
         "shuffle": projection.shuffle is not None,
         "tuning": layer.tuning != AS_IT_IS,
-        "apart": bool(layer.apart),
+        "per_map": bool(layer.per_map),
     }
     there = [key for key, is_there in said.items() if is_there]
     return f"its layer has {', '.join(there)}" if there else ""

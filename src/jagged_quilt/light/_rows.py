@@ -27,6 +27,15 @@ COAT, COAT_NORMAL = LIT_COLUMN_OF[MapRole.COAT], LIT_COLUMN_OF[MapRole.COAT_NORM
 COAT_ROUGHNESS = LIT_COLUMN_OF[MapRole.COAT_ROUGHNESS]
 
 
+class LobeRows(NamedTuple):
+    """Samples of a lobe: half vectors (S, 3) about the normal, their shares (S,), which sum to 1, and the level of the sky that
+    each reads (S,)."""
+
+    half: NDArray[np.float64]
+    share: NDArray[np.float64]
+    level: NDArray[np.int64]
+
+
 class Lit(RowTable):
     """What is laid out of points, and what is worked out of it."""
 

@@ -128,3 +128,34 @@ def sky_seen(directions, sky, out):
     for p in range(directions.shape[0]):
         u, v = on_sky((directions[p, 0], directions[p, 1], directions[p, 2]))
         out[p, 0], out[p, 1], out[p, 2] = sky_picture(u, v, 0, sky)
+
+
+@kernel
+def mirror_sky(frames, lobe, texels, table, out):
+    """Fill what a rough mirror shows of a sky, where eye, normal and mirror image are one, (N, 3).
+
+    frames (N, 3, 3): side, other side and normal. texels (T, 3) holds all levels; table: where each begins, its rows, columns.
+    """
+    for p in range(frames.shape[0]):
+        red, green, blue = 0.0, 0.0, 0.0
+        for s in range(lobe.share.shape[0]):
+            hx, hy, hz = lobe.half[s, 0], lobe.half[s, 1], lobe.half[s, 2]
+            x = 2.0 * hz * (hx * frames[p, 0, 0] + hy * frames[p, 1, 0] + hz * frames[p, 2, 0]) - frames[p, 2, 0]
+            y = 2.0 * hz * (hx * frames[p, 0, 1] + hy * frames[p, 1, 1] + hz * frames[p, 2, 1]) - frames[p, 2, 1]
+            z = 2.0 * hz * (hx * frames[p, 0, 2] + hy * frames[p, 1, 2] + hz * frames[p, 2, 2]) - frames[p, 2, 2]
+            start, rows, columns = table[lobe.level[s], 0], table[lobe.level[s], 1], table[lobe.level[s], 2]
+            turn = math.atan2(x, -z) / (2.0 * math.pi)
+            across = (turn - math.floor(turn)) * columns - 0.5
+            down = min(max(math.acos(min(max(y, -1.0), 1.0)) / math.pi * rows - 0.5, 0.0), rows - 1.0)
+            west, top = math.floor(across), min(int(down), rows - 2)
+            fx, fy = across - west, down - top
+            left, right = (int(west) + columns) % columns, (int(west) + 1) % columns
+            above, below = start + top * columns, start + (top + 1) * columns
+            share = lobe.share[s]
+            for corner in range(4):
+                texel = (below if corner >= 2 else above) + (right if corner % 2 else left)
+                weight = share * (fx if corner % 2 else 1.0 - fx) * (fy if corner >= 2 else 1.0 - fy)
+                red += weight * texels[texel, 0]
+                green += weight * texels[texel, 1]
+                blue += weight * texels[texel, 2]
+        out[p, 0], out[p, 1], out[p, 2] = np.float32(red), np.float32(green), np.float32(blue)

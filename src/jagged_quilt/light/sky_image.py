@@ -222,6 +222,9 @@ def _mirror_images(halves: list[Texels]) -> list[Texels]:
     Samples fall as the GGX lobe has them, and each reads the sky about as wide as its share of the lobe.
     """
     light, out, count = halves[0], [], len(_SMOOTHED)
+    starts = np.cumsum([0, *(each.shape[0] * each.shape[1] for each in halves)])[:-1]
+    table = np.array([(start, *each.shape[:2]) for start, each in zip(starts, halves, strict=True)], np.int64)
+    flat = np.concatenate([each.reshape(-1, 3) for each in halves])
     for step, size in enumerate(_SMOOTHED, 1):
         rough = step / count
         half = half_vectors(np.array([rough]), _SAMPLES)[0]
@@ -236,22 +239,9 @@ def _mirror_images(halves: list[Texels]) -> list[Texels]:
         side = np.cross(normal, np.where(np.abs(normal[:, 1:2]) < 0.9, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]]))
         side /= np.linalg.norm(side, axis=1, keepdims=True)
         other = np.cross(normal, side)
-        total = np.zeros((len(normal), 3))
-        for each, way, wide in zip(half, ahead, level, strict=True):
-            met = 2 * each[2] * (each[0] * side + each[1] * other + each[2] * normal) - normal
-            total += way * _read(halves[round(wide)], met)
-        out.append((total / ahead.sum()).reshape(*size, 3).astype(np.float32))
+        lobe = k.LobeRows(half, ahead / ahead.sum(), np.rint(level).astype(np.int64))
+        frames = np.stack([side, other, normal], axis=1)
+        total = np.empty((len(normal), 3), np.float32)
+        _kernels.mirror_sky(frames, lobe, flat, table, total)
+        out.append(total.reshape(*size, 3))
     return out
-
-
-def _read(light: Texels, ways: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A sky in directions, between texels."""
-    rows, columns = light.shape[:2]
-    x = (np.arctan2(ways[:, 0], -ways[:, 2]) / (2 * math.pi) % 1) * columns - 0.5
-    y = np.clip(np.arccos(np.clip(ways[:, 1], -1, 1)) / math.pi * rows - 0.5, 0, rows - 1)
-    left, top = np.floor(x).astype(int), np.minimum(y.astype(int), rows - 2)
-    fx, fy = (x - left)[:, None], (y - top)[:, None]
-    left, right = left % columns, (left + 1) % columns
-    above = light[top, left] * (1 - fx) + light[top, right] * fx
-    below = light[top + 1, left] * (1 - fx) + light[top + 1, right] * fx
-    return np.asarray(above * (1 - fy) + below * fy)

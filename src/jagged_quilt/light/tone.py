@@ -29,7 +29,7 @@ def toned(light: NDArray[np.float32], *, exposure: float = 0.0, tone: Tone | str
     out = light * np.float32(2.0**exposure) if exposure else light.astype(np.float32)
     if Tone.of(tone, "tone") is Tone.NONE:
         return np.minimum(out, np.float32(1))
-    most = out.max(axis=1) if len(out) else out[:, 0]
+    most = np.maximum(np.maximum(out[:, 0], out[:, 1]), out[:, 2])
     bright = most > _FROM
     bent = 1 - (1 - _FROM) * np.exp(-(most[bright] - _FROM) / (1 - _FROM))
     out[bright] *= (bent / most[bright])[:, None]

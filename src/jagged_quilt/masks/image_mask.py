@@ -120,7 +120,7 @@ class ImageMask(Mask):
         levels = np.zeros(len(points), np.float32)
         if self.size is not None:  # so that a fine picture does not flicker on coarse texels
             texel = max(self.size[0] / self.values.shape[1], self.size[1] / self.values.shape[0])
-            levels = np.log2(np.maximum(points.footprint.max(axis=1) / np.float32(texel), np.float32(1)))
+            levels = np.log2(np.maximum(np.maximum(*points.footprint.T) / np.float32(texel), np.float32(1)))
         out = np.empty(len(points), np.float32)
         _kernels.read_picture(self._places(points), levels, texels, table, self.wrap.code, out)
         return out

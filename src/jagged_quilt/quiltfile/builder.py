@@ -135,7 +135,7 @@ class _Builder:
                 medley=self._medleys.get(layer.swatch),
                 tuning=layer.tuning,
                 far=layer.far,
-                apart=layer.apart,
+                per_map=layer.per_map,
                 meets=layer.meets,
             )
 

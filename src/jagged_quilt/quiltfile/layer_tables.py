@@ -11,7 +11,7 @@ import jagged_quilt.blend.round_projections  # noqa: F401  # so that all kinds o
 from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Planar, Uv
 from jagged_quilt.blend.layer import Layer
-from jagged_quilt.blend.projection import PROJECTIONS, Apart, Detail, ProjectionBase
+from jagged_quilt.blend.projection import PROJECTIONS, Detail, PerMap, ProjectionBase
 from jagged_quilt.blend.tuning import Tuning
 from jagged_quilt.blend.warps import Drip, Swirl, Warp
 from jagged_quilt.foundation.errors import RangeError
@@ -48,7 +48,7 @@ class _LayerKeys(Table):
     mask: list[AnyStep] = some()
     tuning: Tuning = _LAYER["tuning"][1]
     far: Far | None = None
-    apart: dict[str, Apart] = Field(default_factory=dict)
+    per_map: dict[str, PerMap] = Field(default_factory=dict)
     meets: dict[str, float] = Field(default_factory=dict)
     projection: Literal[tuple(PROJECTIONS)] = Planar.key  # type: ignore[valid-type]
 

@@ -20,12 +20,13 @@ from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.masks.image_mask import ImageMask, ImageWrap
 from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
-from jagged_quilt.results.weigh_steps import weigh_options
+from jagged_quilt.results.weigh_steps import film_amounts, weigh_options
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import draw_scenes
@@ -89,6 +90,7 @@ class Look:
         self._missed: set[Path] = set()  # what changed while the file could not be read
         self._fields: tuple[Terrain, Remembering] | None = None
         self._weights: tuple[tuple[str, int], WeightMap] | None = None
+        self._film_maps: tuple[tuple[str, int], list[ImageMask]] | None = None
         self._pages: tuple[object, Pages] | None = None
         self._glances = Thumbnails()
 
@@ -232,9 +234,9 @@ class Look:
             self._fields = quilt.terrain, Remembering(quilt.terrain.fields, answers=True)
         return self._fields[1]
 
-    def _scene(self, results: Results, weights: WeightMap | None) -> Scene:
+    def _scene(self, results: Results, weights: WeightMap | None, film_maps: Sequence[ImageMask]) -> Scene:
         """What stands before the camera, with the texels of before where they are the same."""
-        scene = scene_of(results, weights)
+        scene = scene_of(results, weights, film_maps=film_maps)
         if self.kinds:
             return scene  # the grid needs the arrays themselves
         shown = results.quilt.shown_swatches
@@ -244,6 +246,19 @@ class Look:
             self._pages = key, opened(results.arrays, layers)
         scene.arrays = self._pages[1]
         return scene
+
+    def _films(self, results: Results, coarse: int) -> list[ImageMask]:
+        """How much of each film there is, as maps as fine as the weights are."""
+        if "films" not in results.runner.steps:
+            return []
+        stamp, quilt = results.runner.stamp("films"), results.quilt
+        texels = max(1, quilt.table.weights.texels // (1 if coarse == 1 else 2))
+        if self._film_maps is None or self._film_maps[0] != (stamp, texels):
+            canvas = quilt.terrain.canvas(texels).knowing(self._known(quilt))
+            own = [each.astype(np.float32) / np.float32(255) for each in film_amounts(results, canvas)]
+            maps = [ImageMask(values=each, size=quilt.terrain.size, wrap=ImageWrap.CLAMP) for each in own]
+            self._film_maps = (stamp, texels), maps
+        return self._film_maps[1]
 
     def _weighed(self, results: Results, coarse: int) -> WeightMap:
         """The weights for a picture so coarse; half as fine a map does for all but the whole one."""
@@ -257,7 +272,7 @@ class Look:
 
     def _drawn(self, results: Results, folder: Path, coarse: int) -> tuple[Path, ...]:
         weights = self._weighed(results, coarse) if "weigh" in results.runner.steps else None
-        scene, camera, files = self._scene(results, weights), results.quilt.camera, []
+        scene, camera, files = self._scene(results, weights, self._films(results, coarse)), results.quilt.camera, []
         if "view" in self.names:
             width, height = WIDTH // coarse, HEIGHT // coarse
             (picture,) = draw_scenes([scene], camera, width=width, height=height, thumbnails=self._glances, work=self._work)

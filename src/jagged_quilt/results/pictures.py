@@ -28,12 +28,16 @@ from jagged_quilt.weights.settle import sums_words
 
 @dataclass(frozen=True, slots=True)
 class PictureStep:
-    """A picture: the steps that are done before it, what draws its boards, and about how long that takes beside others."""
+    """A picture: the steps that are done before it, what draws its boards, and about how long that takes beside others.
+
+    `takes` are steps whose results it reads where there are any.
+    """
 
     needs: frozenset[str]
     draw: Callable[[Project], list[Board]]
     effort: int = 1
     kernels: frozenset[str] = frozenset()
+    takes: frozenset[str] = frozenset()
 
     @property
     def wants(self) -> str:
@@ -104,7 +108,7 @@ PICTURES = {
     "masks": PictureStep(frozenset({"weigh"}), _masks, 1, kernels("weigh")),
     "adopted": PictureStep(frozenset({"adopt", "weigh"}), _adopted, 1, kernels("weigh")),
     "maps": PictureStep(frozenset({"bake"}), _maps, 2, kernels("pack")),
-    "view": PictureStep(frozenset({"pack", "weigh"}), _view, 4, kernels("blend weigh ground meshes")),
+    "view": PictureStep(frozenset({"pack", "weigh"}), _view, 4, kernels("blend weigh ground meshes"), frozenset({"films"})),
     "riser": PictureStep(frozenset({"weigh"}), _riser, 1, kernels("blend ground pack")),
     "meshes": PictureStep(frozenset({"pack"}), _meshes, 3, kernels("blend weigh ground meshes pack")),
     "audit": PictureStep(frozenset(), _audit, 4, kernels("pack ground")),
@@ -121,7 +125,7 @@ def picture_steps(project: Project) -> list[Step]:
                 Step(
                     name=name,
                     folder="pictures",
-                    needs=tuple(sorted(picture.needs)),
+                    needs=tuple(sorted(picture.needs | (picture.takes & named))),
                     inputs=partial(picture_inputs, project),
                     make=partial(_draw, project, name),
                     kernels=picture.kernels,
@@ -152,7 +156,7 @@ def named_inputs(project: Project) -> Iterator[bytes | str]:
         yield read_bytes(quilt.folder / quilt.table.sky.image, "sky image")
 
 
-def _draw(project: Project, name: str, folder: Path, _anew: bool) -> Files:
+def _draw(project: Project, name: str, folder: Path, _force: bool) -> Files:
     boards = PICTURES[name].draw(project)
     names = [name + (f"_{number + 1}" if number else "") + ".png" for number in range(len(boards))]
     with written_together(folder) as stage:

@@ -14,6 +14,7 @@ from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, QuiltWarning
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.swatch_source import SwatchSource
+from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.quiltfile.inherit import inherited_by
 from jagged_quilt.quiltfile.packing import every_source
 from jagged_quilt.quiltfile.quilt import Quilt
@@ -119,6 +120,14 @@ class Project:
     def weights(self) -> WeightMap:
         """The weight map; weighed first if it is not there, and with a warning if it is damaged."""
         return self._loaded("weigh", "weighed")
+
+    @cached_property
+    def film_maps(self) -> tuple[ImageMask, ...]:
+        """How much of each film on the ground there is, as maps that views read; none where their masks have to answer."""
+        if "films" not in self.runner.steps:
+            return ()
+        size, files = self.quilt.terrain.size, self.runner.run("films").files
+        return tuple(ImageMask.read(file, size=size, wrap="clamp") for file in files)
 
     @cached_property
     def weigher(self) -> Weigher:

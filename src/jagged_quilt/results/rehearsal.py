@@ -18,6 +18,7 @@ from jagged_quilt.arrays.pack import pack
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.baking.coarser import halved
 from jagged_quilt.blend.blend import Blend
+from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Triplanar
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.canvas import Region
@@ -100,12 +101,12 @@ def rehearse_blend() -> None:
     """Blend at points: as it is, into finished texels, and what the blend goes by."""
     grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
     swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
-    blend = Blend(pack(swatches, side=4, work=ALONE), [Layer("one"), Layer("two", Triplanar())])
+    blend = Blend(pack(swatches, side=4, work=ALONE), [Layer("one", far=Far(start=1)), Layer("two", Triplanar())])
     points = Points.of(np.zeros((4, 3)), np.tile([0.0, 1.0, 0.0], (4, 1)))
     weights = PointWeights(("one", "two"), np.tile(np.array([0, 1], np.uint8), (4, 1)), np.full((4, 2), 0.5, np.float32))
     target = {each.role: np.empty((4, each.role.value.channels), stored_type(each.role)) for each in blend.plan.outputs}
     blend.into(target, points, weights)
-    blend.at(points, weights)
+    blend.at(points, weights, eye=(0.0, 9.0, 0.0))
     blend.survey(points, weights)
 
 

@@ -116,7 +116,7 @@ def run(
     Parameters
     ----------
     steps : str
-        "pack", "adopt", "weigh", "bake", "bake NAME" of a mesh, or a picture: "swatches", "balls", "weights", "masks",
+        "pack", "adopt", "weigh", "films", "bake", "bake NAME" of a mesh, or a picture: "swatches", "balls", "weights", "masks",
         "adopted", "maps", "view", "riser", "meshes", "audit".
     out : Path, optional
         `out` beside the quilt file where it is not given. It is this process's own until all is done: another one waits.

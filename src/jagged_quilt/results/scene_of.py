@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.fields import remembering
+from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.project import Project
@@ -12,13 +16,21 @@ from jagged_quilt.show.scene import Scene
 from jagged_quilt.weights.weight_map import WeightMap
 
 
-def scene_of(project: Project, weights: WeightMap | None = None, *, pages: str | None = None) -> Scene:
+def scene_of(
+    project: Project,
+    weights: WeightMap | None = None,
+    *,
+    film_maps: Sequence[ImageMask] | None = None,
+    pages: str | None = None,
+) -> Scene:
     """Return the terrain and the meshes, with their layers, under the quilt's lights.
 
     Parameters
     ----------
     weights : WeightMap, optional
         Of the terrain; the project's weight map where they are not given.
+    film_maps : sequence of ImageMask, optional
+        How much there is of each film on the ground; those of the project where they are not given.
     pages : str, optional
         The store that holds the finished maps of the terrain, in place of its layers.
     """
@@ -30,7 +42,10 @@ def scene_of(project: Project, weights: WeightMap | None = None, *, pages: str |
         scene.add_pages(quilt.terrain, PagedGround(pages))
     elif "weigh" in project.runner.steps:
         of_map = project.weights if weights is None else weights
-        scene.add(quilt.terrain, quilt.layers, weights=of_map, films=quilt.films_on(GROUND))
+        maps = project.film_maps if film_maps is None else film_maps
+        films = quilt.films_on(GROUND)
+        films = tuple(replace(film, mask=own) for film, own in zip(films, maps, strict=True)) if maps else films
+        scene.add(quilt.terrain, quilt.layers, weights=of_map, films=films)
     for table, mesh, layers in zip(quilt.table.mesh, quilt.meshes, quilt.layers_by_part, strict=True):
         scene.add(mesh, layers, films=quilt.films_on(table.name))
     if not scene.things:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from jagged_quilt.results.results import Results
 
 _WIDE, _HIGH = 1254, 738  # pixels for the pictures
-_LOOKS = {"tuning", "apart", "meets", "shuffle", "far", "softness", "scale", "offset", "rotation", "sharpness", "warp"}
+_LOOKS = {"tuning", "per_map", "meets", "shuffle", "far", "softness", "scale", "offset", "rotation", "sharpness", "warp"}
 _UPON = ("film", "channel")
 _TILES_AWAY, _NEAREST, _FARTHEST = 2.5, 2.0, 60.0  # of the swatch, and metres, from which it is looked at
 _RISE = 40.0  # degrees

@@ -7,14 +7,23 @@ from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from jagged_quilt.foundation.files import digest_of_file, fingerprint, written_together
 from jagged_quilt.foundation.json_types import Facts
+from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.quiltfile.inherit import rehomed
 from jagged_quilt.results import inputs
 from jagged_quilt.results.project import Project
 from jagged_quilt.results.step import Files, Step, kernels
-from jagged_quilt.weights.channel import write_channel
+from jagged_quilt.surfaces.grid_canvas import GridCanvas
+from jagged_quilt.weights.channel import mask_map, write_channel
 from jagged_quilt.weights.weigh import weigh
+
+LARGEST_FILMS = 8192
+"""Texels along a weight map up to which views read films from maps; their masks answer beyond."""
 
 
 def weigh_steps(project: Project) -> list[Step]:
@@ -27,7 +36,16 @@ def weigh_steps(project: Project) -> list[Step]:
         given_too, make = partial(weigh_inputs, project), partial(_weigh, project)
         needs = before_weighing(project)
         steps.append(Step(name="weigh", folder="weights", inputs=given_too, make=make, needs=needs, kernels=kernels("weigh")))
+        if project.quilt.films_on(GROUND) and table.weights.texels <= LARGEST_FILMS:
+            films, make = partial(film_inputs, project), partial(_films, project)
+            steps.append(Step(name="films", folder="films", inputs=films, make=make, needs=needs, kernels=kernels("weigh")))
     return steps
+
+
+def film_inputs(project: Project) -> Iterator[bytes | str]:
+    """Yield what the amounts of the films on the ground depend on."""
+    yield from weigh_inputs(project)
+    yield from inputs.films(project.quilt, GROUND)
 
 
 def before_weighing(project: Project) -> tuple[str, ...]:
@@ -79,6 +97,20 @@ def write_channels(project: Project, folder: Path, bits: int) -> list[Path]:
     with written_together(folder) as stage:
         names = [write_channel(stage, canvas, channel, bits, work=project.work).name for channel in project.quilt.channels]
     return [folder / name for name in names]
+
+
+def film_amounts(project: Project, canvas: GridCanvas) -> list[NDArray[np.uint8]]:
+    """Return how much of each film on the ground there is over a canvas of it, (H, W) uint8 each."""
+    return [mask_map(canvas, film.mask, work=project.work) for film in project.quilt.films_on(GROUND)]
+
+
+def _films(project: Project, folder: Path, force: bool) -> Files:
+    made = film_amounts(project, project.quilt.terrain.canvas(project.quilt.table.weights.texels))
+    with written_together(folder) as stage:
+        names = [f"film_{number}.png" for number in range(len(made))]
+        for name, amounts in zip(names, made, strict=True):
+            write_image(stage / name, amounts[..., None])
+    return Files(tuple(folder / name for name in names))
 
 
 def _adopt(project: Project, folder: Path, force: bool) -> Files:

@@ -90,7 +90,8 @@ def contrast(picture: Picture) -> NDArray[np.int16]:
     values = picture.astype(np.int16)
     out = np.zeros(picture.shape[:2], np.int16)
     for axis in (0, 1):
-        apart = np.abs(np.diff(values, axis=axis)).max(axis=2)
+        steps = np.abs(np.diff(values, axis=axis))
+        apart = np.maximum(np.maximum(steps[..., 0], steps[..., 1]), steps[..., 2])
         for part in (slice(1, None), slice(None, -1)):
             side = out[part] if axis == 0 else out[:, part]
             np.maximum(side, apart, out=side)

@@ -99,11 +99,10 @@ class Camera:
 
     def axes(self) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
         """Unit vectors ahead, to the right and up in the picture."""
-        ahead = np.subtract(self.target, self.position).astype(np.float64)
-        ahead /= np.linalg.norm(ahead)
-        right = np.cross(ahead, [0.0, 1.0, 0.0])
-        right /= np.linalg.norm(right)
-        return ahead, right, np.cross(right, ahead)
+        x, y, z = (float(to) - float(own) for to, own in zip(self.target, self.position, strict=True))
+        far, level = math.sqrt(x * x + y * y + z * z), math.hypot(x, z)
+        ahead, right = np.array([x, y, z]) / far, np.array([-z, 0.0, x]) / level  # across the way ahead, and level
+        return ahead, right, np.array([-x * y, level * level, -y * z]) / (level * far)
 
     def on_picture(self, places: NDArray[np.floating], rows: int, columns: int) -> NDArray[np.float64]:
         """Return where places lie on the picture: pixels across and down, and 1 / metres ahead, (V, 3)."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,6 +56,14 @@ class _Met:
     holes: NDArray[np.float32] | None = None
 
 
+class _Drawn(NamedTuple):
+    """A mesh on the picture: its vertices, pixels across and down and 1 / metres ahead, (V, 3), and the rows that it spans."""
+
+    places: NDArray[np.float64]
+    top: float
+    bottom: float
+
+
 class PictureCanvas:
     """The pixels of a camera before some surfaces; its parts are those of the first surface, then of the next.
 
@@ -88,6 +97,7 @@ class PictureCanvas:
         self._only, self._pixel = only, footprint * camera.side_of_pixel(rows)
         floors = [each for each in self.surfaces if not isinstance(each, Mesh)]
         self._floors = {each: each.height_range[0] - _THICK * max(each.size) for each in floors}
+        self._drawn: dict[int, _Drawn] = {}
         self._parts = [(number, part) for number, surface in enumerate(self.surfaces) for part in parts_of(surface)]
 
     def __repr__(self) -> str:
@@ -118,7 +128,7 @@ class PictureCanvas:
         if self._only is not None:
             pixels = pixels[self._only.reshape(-1)[pixels]]
         rays = self.camera.rays(*self.texels, pixels)
-        met = [self._meet(surface, rays, pixels, region) for surface in self.surfaces]
+        met = [self._meet(number, rays, pixels, region) for number in range(len(self.surfaces))]
         nearest = np.min([one.far for one in met], axis=0) if met else np.empty(0)
         cut = np.full(len(rays), -1, np.float32)
         pieces: list[tuple[NDArray[np.int64], Piece]] = []
@@ -161,9 +171,10 @@ class PictureCanvas:
                 points = self._on_mesh(surface, which, met.shares[rows], rays[rows], met.far[rows])
                 yield rows, Piece(points=points, where=Where(each=pixels[rows]), part=before + place, triangles=which)
 
-    def _meet(self, surface: Terrain | Mesh, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
+    def _meet(self, number: int, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
+        surface = self.surfaces[number]
         if isinstance(surface, Mesh):
-            return self._meet_mesh(surface, rays, pixels, region)
+            return self._meet_mesh(surface, self._on_picture(number), rays, pixels, region)
         return self._without_holes(surface, rays, self._meet_ground(surface, rays))
 
     def _meet_ground(self, terrain: Terrain, rays: NDArray[np.float32]) -> _Met:
@@ -202,15 +213,29 @@ class PictureCanvas:
         points = terrain.points_at(where[:, [0, 2]], np.maximum(across, 1e-6).astype(np.float32))
         return self.camera.as_seen(points, rays, across)
 
-    def _meet_mesh(self, mesh: Mesh, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
-        rows, columns = self.texels
+    def _on_picture(self, number: int) -> _Drawn:
+        """Where the vertices of a mesh lie on the picture, worked out once for all blocks."""
+        if number not in self._drawn:
+            mesh = self.surfaces[number]
+            assert isinstance(mesh, Mesh)
+            places = frozen(self.camera.on_picture(mesh.world, *self.texels), np.float64)
+            down = places[places[:, 2] > 0, 1]
+            self._drawn[number] = _Drawn(places, float(down.min(initial=np.inf)), float(down.max(initial=-np.inf)))
+        return self._drawn[number]
+
+    def _meet_mesh(
+        self, mesh: Mesh, drawn: _Drawn, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region
+    ) -> _Met:
+        columns = self.texels[1]
+        if drawn.bottom < region.top or drawn.top > region.bottom:  # no row of this block sees it
+            nothing = np.full(len(rays), np.inf, np.float32), np.full(len(rays), -1, np.int32)
+            return _Met(nothing[0], None, nothing[1], np.empty((len(rays), 2), np.float32))
         depth = np.zeros((region.rows, columns))
         seen = np.full(depth.shape, -1, np.int32)
         shares = np.empty((*depth.shape, 2), np.float32)
-        places = frozen(self.camera.on_picture(mesh.world, rows, columns), np.float64)
         own = pixels - region.top * columns
         is_there = self._of_mesh(mesh, rays, own, depth)
-        draw_there(places, mesh.triangles, (region.top, region.bottom), depth, seen, shares, is_there, own)
+        draw_there(drawn.places, mesh.triangles, (region.top, region.bottom), depth, seen, shares, is_there, own)
         near, ahead = depth.reshape(-1)[own], rays @ self.camera.axes()[0].astype(np.float32)
         far = np.where(near > 0, 1 / np.where(near > 0, near * ahead, 1), np.inf).astype(np.float32)
         return _Met(far, None, seen.reshape(-1)[own], shares.reshape(-1, 2)[own])

@@ -46,8 +46,8 @@ struct Layer {
     vec4 meets;     // hardness, relief, rise (both of the tallest relief)
     vec4 tunes;     // normals so much steeper, roughness added, occlusion so much stronger
     vec4 red, green, blue;  // rows of the matrix for linear diffuse colours
-    //?apart
-    ivec4 apart;    // the charts of maps that lie otherwise, or -1
+    //?per_map
+    ivec4 per_map;    // the charts of maps that lie otherwise, or -1
     //.
     //?shuffle
 {{means}}
@@ -407,10 +407,10 @@ Look look_of(int which, Point point) {
     Layer layer = layers[which];
     Look look = {{no_look}};
     int group = -1;
-    //?apart
+    //?per_map
     for (; group < {{groups}}; ++group) {  // all maps that lie as the layer does, then those that lie apart
-    if (group >= 0 && layer.apart[group] < 0) continue;
-    Chart chart = charts[group < 0 ? layer.which.y : layer.apart[group]];
+    if (group >= 0 && layer.per_map[group] < 0) continue;
+    Chart chart = charts[group < 0 ? layer.which.y : layer.per_map[group]];
     //.
     //?together
     Chart chart = charts[layer.which.y];
@@ -455,7 +455,7 @@ Look look_of(int which, Point point) {
         add_read(look, layer, laid, along_u, along_v, planes[plane], group, point);
         //.
     }
-    //?apart
+    //?per_map
     }
     //.
     return look;
