@@ -32,11 +32,13 @@ import jagged_quilt as jq
 if "--wide" in sys.argv:
     jq.wide_vectors()
 
-from jagged_quilt.blend import _kernels, _mapping_kernels, _mix_kernels, _sample_kernels, _spread_kernels
+from jagged_quilt.blend import _mapping_kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
+from jagged_quilt.blend._kernels import blend_block
 from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.settings import NormalSpace
 from jagged_quilt.demo.project import write_project
+from jagged_quilt.foundation.compiler import kernel
 from jagged_quilt.foundation.noise import noise_at
 from jagged_quilt.maps.roles import stored_type
 from jagged_quilt.results.results import Results
@@ -212,6 +214,12 @@ def repeat(phase, times, most, points, plan, pages, targets, scratch):
             _mix_kernels.encode(b, targets, scratch)
 
 
+@kernel
+def passes_of(points, plan, pages, scratch):
+    """Blend one block, and return how many passes that took."""
+    return blend_block(points, plan, pages, scratch)
+
+
 def where_time_goes(scene, blend):
     """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
     with blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE) as rows:
@@ -222,7 +230,7 @@ def where_time_goes(scene, blend):
     spent, often = dict.fromkeys(PHASES, 0.0), dict.fromkeys(PHASES, 0.0)
     for number in blocks:
         assert chosen(int(number), scratch) == size
-        passes = _kernels.blend_block(points, plan, pages, scratch)
+        passes = passes_of(points, plan, pages, scratch)
         most = int((scene.weights.weights[scratch.who] > 0).sum(axis=1).max())
         kept, shares = scratch.mix.slot_share.reshape(-1, size), scratch.samples.spot.shares.reshape(-1, size)
         seen = sum(bool((kept[scratch.samples.slot[s]] * shares[s] > 0).any()) for s in range(passes))

@@ -61,7 +61,7 @@ def test_each_kernel_is_one(tmp_path):
 def test_a_change_in_a_file_of_helpers_is_noticed(tmp_path):
     """The cache goes by what stands in all files of loops that a kernel is made of, and by no other."""
     shutil.copytree(SOURCE / "jagged_quilt", tmp_path / "jagged_quilt", ignore=shutil.ignore_patterns("__pycache__"))
-    code = "from jagged_quilt.blend._kernels import blend_block as k; print(k._cache._cache_file._source_stamp)"
+    code = "from jagged_quilt.blend._kernels import blend_points as k; print(k._cache._cache_file._source_stamp)"
 
     def stamp():
         env = {**os.environ, "PYTHONPATH": str(tmp_path), "NUMBA_CACHE_DIR": str(tmp_path / "cache")}

@@ -45,7 +45,7 @@ from jagged_quilt.blend._spread_kernels import block_count, choose_points, fill_
 from jagged_quilt.foundation.compiler import inlined, kernel
 
 
-@kernel
+@inlined
 def blend_block(points, plan, pages, scratch):
     """Blend the points of the block into the columns of the sums; return how many passes that took."""
     slots, mix = scratch.slots, scratch.mix
@@ -83,27 +83,22 @@ def blend_block(points, plan, pages, scratch):
 
 
 @kernel
-def blend_points(values, points, plan, pages, scratch):
-    """Blend every point into `values` (N, outputs), linear."""
+def blend_points(values, targets, points, plan, pages, scratch):
+    """Blend every point into `values` (N, outputs), linear; or, where that has no rows, into finished texels.
+
+    Both in one, since it takes long to compile.
+    """
     who, sums, count = scratch.who, scratch.mix.sums, points.position.shape[0]
     fill_alike(plan, scratch.slots)
     for block in range(block_count(count, points.columns)):
         taken = choose_points(block, count, points.columns, who)
         blend_block(points, plan, pages, scratch)
-        for t in range(taken):
-            for c in range(values.shape[1]):
-                values[INDEX(who[t]), c] = sums[lane(c, t)]
-
-
-@kernel
-def blend_encoded(targets, points, plan, pages, scratch):
-    """Blend every point into finished texels."""
-    count = points.position.shape[0]
-    fill_alike(plan, scratch.slots)
-    for block in range(block_count(count, points.columns)):
-        taken = choose_points(block, count, points.columns, scratch.who)
-        blend_block(points, plan, pages, scratch)
-        encode(taken, targets, scratch)
+        if values.shape[0] == 0:
+            encode(taken, targets, scratch)
+        else:
+            for t in range(taken):
+                for c in range(values.shape[1]):
+                    values[INDEX(who[t]), c] = sums[lane(c, t)]
 
 
 @inlined

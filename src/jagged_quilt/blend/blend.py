@@ -32,6 +32,7 @@ from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.weights.point_weights import PointWeights
 
 _kernels = kernels_of("jagged_quilt.blend._kernels")
+_NO_VALUES = np.empty((0, 0), np.float32)
 _slot_order_kernels = kernels_of("jagged_quilt.blend._slot_order_kernels")
 
 
@@ -186,7 +187,7 @@ class Blend:
         """
         out = np.empty((len(points), k.ALL_OUTPUTS if self.plan.has_optional else k.OUTPUTS), np.float32)
         with self._input(points, weights, NormalSpace.of(normals, "space of normals"), columns, eye) as rows:
-            _kernels.blend_points(out, *rows)
+            _kernels.blend_points(out, self._targets({}, None), *rows)
         made = Texels(out)
         if self._others is not None and points.colour is not None:
             # each layer adds its share of the diffuse, so what the tinted ones add is what is missing where they are black
@@ -218,7 +219,7 @@ class Blend:
                 target[output.role].reshape(len(target[output.role]), -1)[slice(None) if where is None else where] = values
             return
         with self._input(points, weights, space, columns, eye) as rows:
-            _kernels.blend_encoded(self._targets(target, where), *rows)
+            _kernels.blend_points(_NO_VALUES, self._targets(target, where), *rows)
 
     def survey(self, points: Points, weights: PointWeights, *, eye: Sequence[float] | None = None) -> Survey:
         """Return what the blend goes by at points: how textures lie there, how dense and how stretched; `eye` as for `at`."""
@@ -233,7 +234,7 @@ class Blend:
         place = np.empty(0, np.int64) if where is None else where
         roles, arrays = [], list[Stored]()
         for role in sorted(COLUMN_OF, key=lambda role: role.value.bits):  # of all roles, so that the kernel is compiled once
-            blended = any(each.role is role for each in self.plan.outputs)
+            blended = target and any(each.role is role for each in self.plan.outputs)
             roles.append(role)
             arrays.append(target[role].reshape(len(target[role]), -1) if blended else np.empty((0, 0), stored_type(role)))
         return k.TargetRows(

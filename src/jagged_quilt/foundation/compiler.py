@@ -17,6 +17,7 @@ from llvmlite import ir
 from llvmlite.binding import Linkage
 from numba import types
 from numba.core import event
+from numba.core.caching import IndexDataCacheFile
 from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler
 from numba.extending import intrinsic, overload
@@ -180,7 +181,10 @@ def _kept(function: Callable[..., object], options: dict[str, object]) -> Compil
     kept: Compiled = getattr(dispatcher, "_cache", None)
     file = getattr(kept, "_cache_file", None)
     if file is not None:
-        file._source_stamp = content_of(Path(inspect.getfile(dispatcher.py_func)))
+        source = Path(inspect.getfile(dispatcher.py_func))
+        file._source_stamp = content_of(source)
+        if getattr(numba.config, "CACHE_DIR", ""):
+            file = _shared_by_content(kept, source)
         save, load = kept.save_overload, file._load_index
 
         def save_if_possible(*what: object) -> None:
@@ -195,6 +199,34 @@ def _kept(function: Callable[..., object], options: dict[str, object]) -> Compil
 
         kept.save_overload, file._load_index = save_if_possible, load_if_possible
     return dispatcher
+
+
+def _shared_by_content(kept: Compiled, source: Path) -> Compiled:
+    """Keep kernels in a folder that is named for what stands in their source, so that every installation of it finds them.
+
+    Numba names it for the path of the source: each new environment would compile all of them again.
+    """
+    stamp = content_of(source)
+    folder = Path(getattr(numba.config, "CACHE_DIR", ""), f"{source.parent.name}_{stamp}")
+    kept._impl._locator = _Folder(folder)
+    kept._cache_path = str(folder)
+    kept._cache_file = IndexDataCacheFile(str(folder), kept._impl.filename_base, stamp)
+    return kept._cache_file
+
+
+class _Folder:
+    """Where Numba is to keep kernels."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def get_cache_path(self) -> str:
+        """Return the folder."""
+        return str(self._folder)
+
+    def ensure_cache_path(self) -> None:
+        """Make the folder; raise `OSError` where that cannot be."""
+        self._folder.mkdir(parents=True, exist_ok=True)
 
 
 @cache

@@ -99,8 +99,7 @@ def rehearse_weights() -> None:
 
 def rehearse_blend() -> None:
     """Blend at points: as it is, into finished texels, and what the blend goes by."""
-    grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
-    swatches = [Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey}) for name in ("one", "two")]
+    swatches = [_grey("one"), _grey("two")]
     blend = Blend(pack(swatches, side=4, work=ALONE), [Layer("one", far=Far(start=1)), Layer("two", Triplanar())])
     points = Points.of(np.zeros((4, 3)), np.tile([0.0, 1.0, 0.0], (4, 1)))
     weights = PointWeights(("one", "two"), np.tile(np.array([0, 1], np.uint8), (4, 1)), np.full((4, 2), 0.5, np.float32))
@@ -108,6 +107,11 @@ def rehearse_blend() -> None:
     blend.into(target, points, weights)
     blend.at(points, weights, eye=(0.0, 9.0, 0.0))
     blend.survey(points, weights)
+
+
+def _grey(name: str) -> Swatch:
+    grey = TextureMap(role=MapRole.DIFFUSE, texels=np.full((4, 4, 3), 128, np.uint8))
+    return Swatch(name=name, tile=1.0, relief=0.1, maps={MapRole.DIFFUSE: grey})
 
 
 def rehearse_ground() -> None:
@@ -172,11 +176,11 @@ class KernelPart:
 
 PARTS = {
     "pack": KernelPart(rehearse_packing, 4),
-    "blend": KernelPart(rehearse_blend, 34),
-    "weigh": KernelPart(rehearse_weights, 22),
-    "ground": KernelPart(rehearse_ground, 9),
+    "blend": KernelPart(rehearse_blend, 45),
+    "weigh": KernelPart(rehearse_weights, 29),
+    "ground": KernelPart(rehearse_ground, 24),
     "meshes": KernelPart(rehearse_meshes, 10),
-    "pages": KernelPart(rehearse_pages, 3),
+    "pages": KernelPart(rehearse_pages, 2),
 }
 
 
