@@ -4,9 +4,12 @@
     python benchmarks/first_touch.py --quick    under a minute; a smaller demo, and not the first one
 
 The first demo compiles every kernel into an empty cache. The view is `jquilt show view --force` as a whole command; drawing it
-is set against blending as many points by the same weights, in one process. A look is timed from the saving of a changed
-threshold in the quilt file to the lines that say that the small and the whole picture are there: the median of several. The
-last line is JSON.
+is set against blending its points alone, in one process. A look is timed from the saving of a changed
+threshold in the quilt file to the lines that say that the small and the whole picture are there: the median of several.
+
+`knobs_over_plain` is a point of the demo's blend over one with shuffling, far layers, tuning, softness of pairs and films off;
+`draw_over_blend_plain` drawing the demo over blending its points with those off; `debug_over_view` the dearest false-colour
+picture over the view. The last line is JSON.
 """
 
 from __future__ import annotations
@@ -20,6 +23,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from copy import copy
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -27,8 +32,10 @@ import numpy as np
 import jagged_quilt as jq
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
+from jagged_quilt.show.debug import draw_debug
 from jagged_quilt.show.stage import LayerShade
 
+KINDS = ("stretch", "density", "mip", "uv", "plane", "wireframe")
 JQUILT = [sys.executable, "-m", "jagged_quilt"]
 COMPILED = """
 import sys
@@ -78,31 +85,73 @@ def looks(quilt_file, env, count):
     return statistics.median(small), statistics.median(whole)
 
 
-def drawing_over_blend(quilt_file, repeats):
-    """Seconds of drawing the view, over those of only blending as many points of the same pieces by the same weights."""
-    results = Results(jq.read_quilt(quilt_file), work=jq.Work(threads=1))
+OFF = {
+    "shuffle": lambda layer: replace(layer, projection=replace(layer.projection, shuffle=None)),
+    "far": lambda layer: replace(layer, far=None),
+    "tuning and meets": lambda layer: replace(layer, tuning=jq.Tuning(), meets=()),
+}
+ALONE = jq.Work(threads=1)
+
+
+def without(scene, knobs):
+    """The scene with some knobs of its layers turned off, and its films taken away where "films" is among them."""
+    out = copy(scene)
+    out.things, out._parts = (), None
+    for thing in scene.things:
+
+        def plain(layers):
+            for name in set(knobs) & set(OFF):
+                layers = [OFF[name](layer) for layer in layers]
+            return layers
+
+        layers = thing.layers
+        own = {part: plain(each) for part, each in layers.items()} if isinstance(layers, dict) else plain(layers)
+        out.add(thing.surface, own, weights=thing.weights, films=() if "films" in knobs else thing.films)
+    return out
+
+
+def processor(work):
+    """Seconds of the processor."""
+    start = time.process_time()
+    work()
+    return time.process_time() - start
+
+
+def drawing(quilt_file, repeats):
+    """Drawing the view and what it is made of, in seconds of the processor on one thread, with all knobs and with some off."""
+    results = Results(jq.read_quilt(quilt_file), work=ALONE)
     scene, camera = scene_of(results), results.quilt.camera
-    drawn, pieces = [], []
-    scene.draw(camera, work=jq.Work(threads=1))
-    at = LayerShade.at
+    variants = {
+        "the demo as it is": (),
+        **{f"without {name}": (name,) for name in (*OFF, "films")},
+        "with none": (*OFF, "films"),
+    }
+    rows, at = {}, LayerShade.at
+    for name, knobs in variants.items():
+        own, pieces = without(scene, knobs), []
+        own.draw(camera, work=ALONE)
 
-    def noted(shade, points, **how):
-        pieces.append((shade, points, shade.weights.at(points)))
-        return at(shade, points, **how)
+        def noted(shade, points, pieces=pieces, **how):
+            pieces.append((shade, points, shade.weights.at(points), how))
+            return at(shade, points, **how)
 
-    LayerShade.at = noted
-    scene.draw(camera, work=jq.Work(threads=1))
-    LayerShade.at = at
-    blended = []
-    for _ in range(repeats):
-        start = time.perf_counter()
-        scene.draw(camera, work=jq.Work(threads=1))
-        middle = time.perf_counter()
-        for shade, points, weights in pieces:
-            shade.blend.at(points, weights, normals="world")
-        drawn.append(middle - start)
-        blended.append(time.perf_counter() - middle)
-    return min(drawn), min(blended), sum(len(points) for _, points, _ in pieces)
+        LayerShade.at = noted
+        own.draw(camera, work=ALONE)
+        LayerShade.at = at
+
+        def blend(pieces=pieces):
+            for shade, points, weights, how in pieces:
+                shade.blend.at(points, weights, **how)
+
+        drawn = min(processor(lambda own=own: own.draw(camera, work=ALONE)) for _ in range(repeats))
+        blended = min(processor(blend) for _ in range(repeats))
+        count = sum(len(points) for _, points, _, _ in pieces)
+        rows[name] = drawn, blended, 1e9 * blended / count
+    debug = {
+        kind: min(processor(lambda kind=kind: draw_debug(scene, camera, kind, work=ALONE)) for _ in range(repeats))
+        for kind in KINDS
+    }
+    return rows, debug
 
 
 def main():
@@ -135,9 +184,14 @@ def main():
         print(f"jquilt show view --force: {reported['view_s']:.1f} s")
         kept = min(seconds_of([*JQUILT, "show", quilt_file], env)[0] for _ in range(1 if quick else 2))
         print(f"jquilt show, nothing changed: {kept:.1f} s")
-        drawn, blended, points = drawing_over_blend(quilt_file, 1 if quick else 5)
-        reported["view_over_blend"] = drawn / blended
-        print(f"drawing the view takes {drawn:.2f} s on one thread, blending its {points:,} points alone {blended:.2f} s")
+        rows, debug = drawing(quilt_file, 1 if quick else 4)
+        print("the view, seconds of the processor on one thread:   draw   blend alone   ns a point")
+        for name, (drawn, blended, each) in rows.items():
+            print(f"  {name:<46}{drawn:>7.2f}{blended:>12.2f}{each:>13.0f}")
+        print("debug pictures: " + ", ".join(f"{kind} {took:.2f} s" for kind, took in debug.items()))
+        (drawn, _, each), (_, plain, plain_each) = rows["the demo as it is"], rows["with none"]
+        reported |= {"view_cpu_s": drawn, "knobs_over_plain": each / plain_each, "draw_over_blend_plain": drawn / plain}
+        reported["debug_over_view"] = max(debug.values()) / drawn
         reported["look_small_s"], reported["look_whole_s"] = looks(quilt_file, env, 2 if quick else 7)
         print(f"a look after a change: small {reported['look_small_s']:.2f} s, whole {reported['look_whole_s']:.2f} s")
         scene = scene_of(Results(jq.read_quilt(quilt_file)))

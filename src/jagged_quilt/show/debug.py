@@ -20,7 +20,7 @@ from jagged_quilt.show.board import FAINT, HEIGHT, WIDTH, Board, Picture
 from jagged_quilt.show.flicker import draw_flicker
 from jagged_quilt.show.labelled_grid import SQUARES, grids_like
 from jagged_quilt.show.light_parts import draw_light, draw_white
-from jagged_quilt.show.lit_view import FINER, RAYS_AT_ONCE
+from jagged_quilt.show.lit_view import CONTRAST, FINER, RAYS_AT_ONCE, contrast
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.stage import Shade
 from jagged_quilt.show.weight_pictures import heat
@@ -174,22 +174,44 @@ def _arrays_of(scene: Scene) -> TextureArrays:
 def look(scene: Scene, camera: Camera, kinds: Sequence[str], size: tuple[int, int], work: Work) -> dict[str, Numbers]:
     """Return, for each kind, what every ray sees: a measure (rows, columns, 1), NaN where nothing is met, or a colour (..., 3).
 
-    size : width and height in pixels, of 2 x 2 rays each.
+    size : width and height in pixels, of 2 x 2 rays each; where pixels differ little from those beside them, one ray stands
+    for all four.
     """
+    if not kinds:
+        return {}
     width, height = size
-    rows, columns = height * FINER, width * FINER
+    out = _along(scene, scene.canvas(camera, height, width, footprint=1 / FINER), kinds, work)
+    wanted = np.any([contrast(_coloured(kind, each)) > CONTRAST for kind, each in out.items()], axis=0)
+    out = {kind: each.repeat(FINER, axis=0).repeat(FINER, axis=1) for kind, each in out.items()}
+    if wanted.any():
+        only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
+        fine = _along(scene, scene.canvas(camera, height * FINER, width * FINER, only=only), kinds, work)
+        for kind, each in out.items():
+            each[only] = fine[kind][only]
+    return out
+
+
+def _coloured(kind: str, seen: Numbers) -> Picture:
+    """What was seen as colours, a pixel for a ray."""
+    if kind not in _MEASURES:
+        return np.rint(seen).astype(np.uint8)
+    known = np.isfinite(seen[..., 0])
+    values = np.where(known, seen[..., 0], 0)
+    scale = scale_of(kind, seen[..., 0])
+    return np.where(known[..., None], heat(scale.at(np.where(known, values, scale.low))), _NOTHING).astype(np.uint8)
+
+
+def _along(scene: Scene, canvas: PictureCanvas, kinds: Sequence[str], work: Work) -> dict[str, Numbers]:
+    """Return what every ray of a canvas sees, for each kind, as `look` does."""
+    rows, columns = canvas.texels
     out = {kind: np.full((rows * columns, 1), np.nan, np.float32) for kind in kinds if kind in _MEASURES}
     out |= {kind: np.tile(_NOTHING, (rows * columns, 1)) for kind in kinds if kind not in _MEASURES}
-    if not kinds:
-        return out
-
-    canvas = scene.canvas(camera, rows, columns)
     is_surveyed = any(kind in _MEASURES or kind in ("uv", "plane") for kind in kinds)
 
     def look_at(block: Block) -> None:
         for piece in block.pieces:
             shade = scene.parts[piece.part].shade
-            facts = shade.survey(piece.points, eye=camera.position) if is_surveyed else None
+            facts = shade.survey(piece.points, eye=canvas.camera.position) if is_surveyed else None
             for kind, target in out.items():
                 if kind in _MEASURES:
                     assert facts is not None

@@ -147,7 +147,7 @@ def _read_by(scene: Scene, pages: TexelPages, filter_: str) -> Scene:
     out = Scene(pages, filter=filter_, haze=scene.haze)
     out.lighting = scene.lighting
     for thing in scene.things:
-        out.add(thing.surface, thing.layers, weights=thing.weights)
+        out.add(thing.surface, thing.layers, weights=thing.weights, films=thing.films)
     return out
 
 

@@ -23,7 +23,7 @@ from jagged_quilt.surfaces.picture_canvas import PictureBlock, PictureCanvas
 
 FINER = 2  # rays along each side of a pixel where it has several
 RAYS_AT_ONCE = 40_000
-_CONTRAST = 30  # of 255: a pixel that differs so much from one beside it is looked at more closely
+CONTRAST = 30  # of 255: a pixel that differs so much from one beside it is looked at more closely
 _LONE = 0.7  # of a pixel: how wide a ray that is alone is read, to be as sharp as the mean of four, half a pixel wide each
 _HAZE = 2600 / 256  # times the size of what is seen: the metres after which two thirds of it is air
 LIT_ROLES = tuple(role for role in BLENDED_ROLES if role is not MapRole.HEIGHT)
@@ -73,7 +73,7 @@ def draw_scenes(
         shown = [np.rint(srgb_from_linear(light) * 255).reshape(height, width, 3).astype(np.uint8) for light in once]
     else:
         shown = [np.empty((height, width, 3), np.uint8) for _ in scenes]
-    wanted = np.ones((height, width), bool) if closely else np.any([contrast(each) > _CONTRAST for each in shown], axis=0)
+    wanted = np.ones((height, width), bool) if closely else np.any([contrast(each) > CONTRAST for each in shown], axis=0)
     if wanted.any():
         only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
         canvas = scenes[0].canvas(camera, height * FINER, width * FINER, only=only)
