@@ -5,9 +5,8 @@ files), `jq.convert` (one kind of map into another), `jq.audit` (what is wrong w
 (painted strokes), `jq.adopt` (weights of other programs), `jq.export` (files for engines) and `jq.show` (pictures).
 """
 
-import lazy_loader
-
 from jagged_quilt.foundation.notebook import draw_by
+from jagged_quilt.foundation.window import window
 
 
 def _html_of(value: object) -> str:
@@ -17,4 +16,4 @@ def _html_of(value: object) -> str:
 
 
 draw_by(_html_of)
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = window(__name__, __file__)

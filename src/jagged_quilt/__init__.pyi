@@ -74,6 +74,7 @@ from .masks.field_masks import Wear as Wear
 from .masks.image_mask import ImageMask as ImageMask
 from .masks.mask import Constant as Constant
 from .masks.mask import Mask as Mask
+from .masks.mask_of import MaskOf as MaskOf
 from .masks.noise_mask import Noise as Noise
 from .masks.shape_masks import Facing as Facing
 from .masks.shape_masks import HeightBand as HeightBand
@@ -86,6 +87,7 @@ from .quiltfile.reading import read_quilt as read_quilt
 from .results.look import Look as Look
 from .results.results import run as run
 from .results.warm import warm as warm
+from .show.compare import compare as compare
 from .show.paged import PagedGround as PagedGround
 from .show.scene import Scene as Scene
 from .show.sky_file import read_sky as read_sky

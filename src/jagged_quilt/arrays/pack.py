@@ -248,6 +248,12 @@ class _Job:
 
     @classmethod
     def of(cls, swatches: Iterable[Packable], side: int, layouts: Sequence[str | Layout] | None, mips: MipFilter | str) -> _Job:
+        if isinstance(swatches, str | Path):
+            raise ShapeError(f"packing takes swatches; of a folder with one folder each: jq.read_swatches({str(swatches)!r})")
+        if not isinstance(swatches, Iterable):
+            raise ShapeError(
+                f"packing takes a list of swatches: [{getattr(swatches, 'name', '…')}]; got {type(swatches).__name__}"
+            )
         given = list(swatches)
         for each in given:
             lacks = [name for name in _ASKED if not hasattr(each, name)]

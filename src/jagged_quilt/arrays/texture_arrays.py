@@ -151,7 +151,7 @@ class TextureArrays(NotebookValue):
         """Return one level of one array for all swatches, (S, H, W, C), as stored."""
         return np.stack([self.texels(layout, name, level) for name in self.names])
 
-    def values(self, name: str, role: MapRole, level: int = 0) -> NDArray[np.float32]:
+    def values(self, name: str, role: MapRole | str, level: int = 0) -> NDArray[np.float32]:
         """Return what one map of a swatch means after packing, (H, W, C) float32, as `TextureMap.values` does.
 
         Raises
@@ -159,7 +159,7 @@ class TextureArrays(NotebookValue):
         NameNotFoundError
             If no layout carries the role, or the swatch was not packed.
         """
-        side = self.side >> level
+        side, role = self.side >> level, MapRole.of(role)
         out = np.empty((side, side, role.value.channels), np.float32)
         found = set()
         for layout in self.layouts:

@@ -28,6 +28,7 @@ from jagged_quilt.maps.names import (
     words_of,
 )
 from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, Names, SwatchSource
 
 TILE = 2.0
@@ -161,6 +162,13 @@ class Gathering:
 
     def __repr__(self) -> str:
         return f"<Gathering {len(self.sets)} sets; {len(self.left)} files belong to none>"
+
+    def swatches(self, *, tile: float | None = None) -> list[Swatch]:
+        """Return the sets that were found, read; `tile` is the metres that a repeat covers, where names do not say.
+
+        Raises `QuiltError` where a file cannot be read.
+        """
+        return [each.source(tile=tile).read() for each in self.sets]
 
 
 def gather(

@@ -22,7 +22,7 @@ from jagged_quilt.blend.plan import BlendPlan, Pages, opened, tallest_of
 from jagged_quilt.blend.projection import Filter, ProjectionBase
 from jagged_quilt.blend.settings import FILTER, NORMALS, NormalSpace
 from jagged_quilt.blend.warps import AnyWarp, Flow
-from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, go_over
+from jagged_quilt.foundation.canvas import TEXELS_AT_ONCE, Block, Canvas, checked_canvas, go_over
 from jagged_quilt.foundation.checks import instance_of, whole_number_in
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint
@@ -140,6 +140,7 @@ class Baker:
         eye: Sequence[float] | None = None,
         films: Sequence[Film] = (),
     ) -> None:
+        checked_canvas("what is baked", canvas)
         self.canvas, self.normals, self.filter = canvas, NormalSpace.of(normals, "space of normals"), Filter.of(filter)
         self.eye = None if eye is None else tuple(float(each) for each in eye)
         self.layers, self.films = layers_of_parts(canvas, layers), tuple(films)
@@ -283,6 +284,8 @@ def _room(role: MapRole, texels: int, bits: int, has_gaps: bool, by_all: bool) -
 def layers_of_parts(canvas: Canvas, layers: Layers) -> list[Sequence[Layer]]:
     """Return the layers of each part of a canvas; raise `ShapeError` unless those of each are given."""
     names = [part.name for part in canvas.parts]
+    if isinstance(layers, Layer):
+        raise ShapeError(f"layers must be a list, from the bottom up: [{layers.name!r} …]; got a single Layer")
     if not isinstance(layers, Mapping):
         return [layers] * len(names)
     if set(layers) != set(names):

@@ -15,7 +15,7 @@ from jagged_quilt.foundation.colour import rgb_of
 from jagged_quilt.foundation.fields import Fields, HasFields, remembering
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.short_repr import short_repr
-from jagged_quilt.masks.mask import Mask
+from jagged_quilt.masks.mask import Mask, as_mask
 
 _THINNEST = 1e-3  # the softness below which a shore is as hard
 
@@ -65,6 +65,7 @@ class Film:
     level: float = 0.0
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "mask", as_mask(self.mask, f'film "{self.name}": the mask'))
         for name in ("hollows", "softness", "hides", "level"):
             number_in(name, getattr(self, name), 0, 1)
         for name in ("roughness", "specular"):

@@ -9,11 +9,11 @@ from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Planar
 from jagged_quilt.blend.projection import PerMap, ProjectionBase
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
-from jagged_quilt.foundation.checks import known_name, number_in
+from jagged_quilt.foundation.checks import instance_of, known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.roles import BLENDED_ROLES
-from jagged_quilt.masks.mask import Mask
+from jagged_quilt.masks.mask import Mask, as_mask
 from jagged_quilt.weights.medley import Medley
 
 _FROM_ABOVE = Planar()
@@ -63,7 +63,12 @@ class Layer:
     """Its name, of a layer for one swatch of a medley."""
 
     def __post_init__(self) -> None:
-        number_in(f'layer "{self.name}": softness', self.softness, 0, 1)
+        instance_of("the swatch of a layer", self.swatch, str, 'the name of a swatch: jq.Layer("clay")')
+        said = f'layer "{self.name}": '
+        instance_of(f"{said}the projection", self.projection, ProjectionBase, "a projection: jq.Triplanar(), jq.Planar(), …")
+        if self.mask is not None:
+            object.__setattr__(self, "mask", as_mask(self.mask, f"{said}the mask"))
+        number_in(f"{said}softness", self.softness, 0, 1)
         per_map = tuple(self.per_map.items() if isinstance(self.per_map, Mapping) else self.per_map)
         for role, _ in per_map:
             known_name("role that can be laid by itself", role, [each.key for each in BLENDED_ROLES])

@@ -1,5 +1,5 @@
 """Files for engines: weights as others read them, meshes."""
 
-import lazy_loader
+from jagged_quilt.foundation.window import window
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = window(__name__, __file__)

@@ -182,6 +182,21 @@ class MapRole(Enum):
     def __repr__(self) -> str:
         return f"MapRole.{self.name}"
 
+    @classmethod
+    def of(cls, said: MapRole | str, what: str = "role") -> MapRole:
+        """Return a role as it is, or by its name, or by one of the trade's words for it of three letters or more.
+
+        Raises `NameNotFoundError` with the nearest name if there is none.
+        """
+        if isinstance(said, cls):
+            return said
+        names = {role.key: role for role in cls}
+        word = str(said).lower()
+        by_word = {each: role for role in cls for each in role.value.words if len(each) > 2}
+        if word not in names and word in by_word:
+            return by_word[word]
+        return names[known_name(what, str(said), names)]
+
     @property
     def key(self) -> str:
         """The role's name in quilt files, manifests and file names."""

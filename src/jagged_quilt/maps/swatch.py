@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from types import MappingProxyType
 
 import numpy as np
 
@@ -20,6 +19,30 @@ from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 
 SIDE = 512  # texels along the side of a slice that a swatch is packed into, where nothing else is said
+
+
+class RoleMaps(Mapping[MapRole, TextureMap]):
+    """Maps by their roles, or by the names of these: `maps["diffuse"]`."""
+
+    __slots__ = ("_maps",)
+
+    def __init__(self, maps: Mapping[MapRole, TextureMap]) -> None:
+        self._maps = {MapRole.of(role): each for role, each in maps.items()}
+
+    def __getitem__(self, role: MapRole | str) -> TextureMap:
+        return self._maps[MapRole.of(role)]
+
+    def __contains__(self, role: object) -> bool:
+        return role in self._maps or (isinstance(role, str) and any(each.key == role for each in self._maps))
+
+    def __iter__(self) -> Iterator[MapRole]:
+        return iter(self._maps)
+
+    def __len__(self) -> int:
+        return len(self._maps)
+
+    def __repr__(self) -> str:
+        return f"{{{', '.join(sorted(each.key for each in self._maps))}}}"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -60,13 +83,13 @@ class Swatch(NotebookValue):
         positive(f'swatch "{self.name}": aspect', self.aspect)
         positive(f'swatch "{self.name}": tile', self.tile, "m")
         positive(f'swatch "{self.name}": relief', self.relief, "m")
+        object.__setattr__(self, "maps", RoleMaps(self.maps))
         if MapRole.DIFFUSE not in self.maps:
             where = f"{self.folder}: " if self.folder else ""
             raise ShapeError(
                 f'{where}swatch "{self.name}" has no diffuse map; name a file with one of: '
                 f"{', '.join(MapRole.DIFFUSE.value.words)}"
             )
-        object.__setattr__(self, "maps", MappingProxyType(dict(self.maps)))
 
     def __getstate__(self) -> dict[str, object]:
         return {**self.__dict__, "maps": dict(self.maps)}
@@ -99,6 +122,29 @@ class Swatch(NotebookValue):
                 how = (role.key, given.texels.shape, str(given.texels.dtype), str(given.transfer))
                 parts += [repr(how), np.ascontiguousarray(given.texels).tobytes()]
         return fingerprint(*parts)
+
+    def with_map(self, role: MapRole | str, texels: TextureMap | Stored) -> Swatch:
+        """Return this swatch with one map more, or another in its place.
+
+        Parameters
+        ----------
+        role : MapRole or its name
+        texels : TextureMap, or array (H, W) or (H, W, C)
+            Whole numbers are texels as a file stores them; floats are what they mean: linear light, unit normals, or numbers
+            0..1.
+
+        Raises
+        ------
+        QuiltError
+            If there is no such role, or the array cannot play it.
+        """
+        role = MapRole.of(role)
+        if not isinstance(texels, TextureMap):
+            given = np.asarray(texels)
+            shaped = given[..., None] if given.ndim == 2 else given
+            is_stored = given.dtype.kind == "u"
+            texels = TextureMap(role=role, texels=given) if is_stored else TextureMap.of_values(role, shaped)
+        return replace(self, maps={**self.maps, role: texels})
 
     def read(self, roles: Collection[MapRole] | None = None) -> Swatch:
         """Return this swatch with what can be made for some roles made; for all that is blended where none are named."""

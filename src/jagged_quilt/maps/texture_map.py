@@ -46,6 +46,7 @@ class TextureMap(NotebookValue):
     transfer: Transfer | None = None
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "role", MapRole.of(self.role))
         texels = np.asarray(self.texels)
         if texels.flags.writeable:
             texels = texels.copy()
@@ -64,15 +65,15 @@ class TextureMap(NotebookValue):
         object.__setattr__(self, "texels", texels)
 
     @classmethod
-    def read(cls, path: Path | str, role: MapRole) -> TextureMap:
+    def read(cls, path: Path | str, role: MapRole | str) -> TextureMap:
         """Read a map from an image file; raise `ImageError` if that fails, `ShapeError` if it cannot play the role."""
         path = Path(path)
-        return cls(role=role, texels=read_image(path), source=path)
+        return cls(role=MapRole.of(role), texels=read_image(path), source=path)
 
     @classmethod
-    def of_values(cls, role: MapRole, values: Stored, source: Path | None = None) -> TextureMap:
+    def of_values(cls, role: MapRole | str, values: Stored, source: Path | None = None) -> TextureMap:
         """Make a map from what it is to mean, (H, W, C): linear light, unit normals (-1..1), or numbers 0..1."""
-        plain = np.asarray(values, np.float32)
+        plain, role = np.asarray(values, np.float32), MapRole.of(role)
         if role.value.direction:
             plain = plain * np.float32(0.5) + np.float32(0.5)
         return cls(role=role, texels=plain, source=source, transfer=Transfer.NONE)

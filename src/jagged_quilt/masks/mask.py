@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import number_in, positive, whole_number_in
+from jagged_quilt.foundation.checks import instance_of, number_in, positive, whole_number_in
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
@@ -404,10 +404,13 @@ class Warped(Mask):
         return points.moved(by)
 
 
-def as_mask(value: Mask | float) -> Mask:
-    """Return a mask as it is and a number as a constant mask."""
+def as_mask(value: Mask | float, what: str = "what a mask combines with") -> Mask:
+    """Return a mask as it is and a number as a constant mask; raise `ShapeError` for anything else."""
     if isinstance(value, Mask):
         return value
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return Constant(float(value))
-    raise ShapeError(f"a mask combines with a mask or a number from 0 to 1; got {type(value).__name__}")
+    if callable(value) and not isinstance(value, type):
+        raise ShapeError(f"{what} must be a mask or a number from 0 to 1; got a function: jq.MaskOf(function) makes one of it")
+    instance_of(what, value, Mask, "a mask, or a number from 0 to 1")
+    raise AssertionError

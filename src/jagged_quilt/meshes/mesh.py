@@ -5,11 +5,12 @@ from __future__ import annotations
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import ClassVar, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in
+from jagged_quilt.foundation.checks import finite_array, frozen, known_name, number_in, positive
 from jagged_quilt.foundation.errors import QuiltWarning, RangeError, ShapeError
 from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.kernels import kernels_of
@@ -19,11 +20,21 @@ from jagged_quilt.meshes import _rows as k
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
 from jagged_quilt.meshes.corners import split_vertices
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshes.placement import placement
 from jagged_quilt.meshes.settings import SMOOTH
 from jagged_quilt.meshes.tangents import mesh_tangents
 from jagged_quilt.meshes.vertex_arrays import array_of, check_extent, colours_of, split_origin, triangles_of, vertices_of
 
 _kernels = kernels_of("jagged_quilt.meshes._kernels")
+
+
+class Standable(Protocol):
+    """Ground on which a mesh may stand."""
+
+    def points_at(self, places: object) -> Points:
+        """Return the ground at places (N, 2), x and z in metres."""
+        ...
+
 
 _NOTES = 24  # of a file, that are listed one by one
 
@@ -253,14 +264,43 @@ class Mesh(NotebookValue):
         used, corners = only_used(self.triangles[own.first : own.last], len(self.position))
         return replace(self.split(used, corners), parts=(replace(own, first=0, last=len(corners)),), repairs=())
 
-    def placed(self, matrix: object) -> Mesh:
+    made_canvas: ClassVar[str] = "jq.UvCanvas(mesh, 1024)"
+
+    def placed(
+        self,
+        matrix: object = None,
+        *,
+        at: tuple[float, float, float] = (0.0, 0.0, 0.0),
+        turn: float = 0.0,
+        scale: float = 1.0,
+        on: Standable | None = None,
+    ) -> Mesh:
         """Return the mesh moved, turned, stretched or mirrored by a (4, 4) matrix.
 
         Normals go by the inverse transpose and tangents by the matrix; a mirroring turns handedness and the order of
         corners over.
 
-        Raises `ShapeError` or `RangeError` if it is no finite (4, 4), or flattens the mesh.
+        Parameters
+        ----------
+        matrix : (4, 4), optional
+            In place of the others.
+        at : (x, y, z)
+            Metres, in the world, of the mesh's origin.
+        turn : float
+            Degrees clockwise, seen from above.
+        scale : float
+        on : Terrain, optional
+            Upwards from this ground, at `at`.
+
+        Raises
+        ------
+        ShapeError, RangeError
+            If the matrix is no finite (4, 4), or flattens the mesh.
         """
+        if matrix is None:
+            matrix = placement(np.array(at, np.float64), turn, positive("scale", scale))
+            if on is not None:
+                matrix[1, 3] += float(on.points_at([[at[0], at[2]]]).places[0, 1])
         finite_array("matrix", matrix, (4, 4))
         given = np.asarray(matrix, np.float64)
         linear = given[:3, :3]

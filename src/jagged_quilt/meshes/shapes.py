@@ -17,7 +17,7 @@ Pair = tuple[float, float]
 
 def plane(size: Pair = (1.0, 1.0), *, cells: int = 1) -> Mesh:
     """Return a level rectangle about the origin, `size` metres east and south, of cells x cells squares."""
-    east, south = (positive("size", side, "m") for side in size)
+    east, south = (positive("size", side, "m") for side in _lengths(size, 2))
     at = np.linspace(-0.5, 0.5, whole_number_in("cells", cells, 1, 4096) + 1)
     z, x = np.meshgrid(at * south, at * east, indexing="ij")
     position = np.stack([x, np.zeros_like(x), z], axis=2)
@@ -26,9 +26,16 @@ def plane(size: Pair = (1.0, 1.0), *, cells: int = 1) -> Mesh:
     return _from_grid(position, uv, normal, name="plane")
 
 
+def _lengths(size: object, count: int) -> tuple[float, ...]:
+    """Lengths as they are; raise `ShapeError` unless there are so many."""
+    if not isinstance(size, tuple | list | np.ndarray) or len(size) != count:
+        raise ShapeError(f"size must be {count} lengths in metres, as {(2.0,) * count}; got {size!r}")
+    return tuple(size)
+
+
 def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:
     """Return a box about the origin, `size` metres along x, y and z; each side upright, as read from outside."""
-    half = np.array([positive("size", side, "m") for side in size]) / 2
+    half = np.array([positive("size", side, "m") for side in _lengths(size, 3)]) / 2
     sides = []
     for axis, sign in ((axis, sign) for axis in range(3) for sign in (1.0, -1.0)):
         out = np.zeros(3)

@@ -17,6 +17,7 @@ from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.placement import placement
 from jagged_quilt.meshes.unwrap import unwrap
 from jagged_quilt.meshfiles.read import read_mesh
 from jagged_quilt.quiltfile.layer_tables import OWN
@@ -46,7 +47,7 @@ def placed_mesh(table: MeshTable, within: PathGuard, terrain: Terrain | None, pr
     if any(layer.is_own for layer in table.layer):
         laid = mesh.texture_uv()
         mesh = laid if laid is mesh or mesh.layout is not None else mesh.laid_out(mesh.uv).texture_uv()
-    matrix = _placement(np.array(table.at, np.float64), table.turn, table.scale)
+    matrix = placement(np.array(table.at, np.float64), table.turn, table.scale)
     if not table.stand:
         return mesh.placed(matrix)
     assert terrain is not None
@@ -181,12 +182,3 @@ def _gap_words(matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDA
         return ""
     both = (sinks, f"sinks in by up to {sinks:.2f} m"), (hangs, f"hangs up to {hangs:.2f} m above it")
     return f"the ground below it is not level: it {' and '.join(words for gap, words in both if gap >= _NO_GAP)}"
-
-
-def _placement(at: NDArray[np.float64], turn: float, scale: float) -> NDArray[np.float64]:
-    """The matrix that scales, turns clockwise as seen from above, and moves."""
-    angle = -np.radians(turn)
-    out = np.eye(4)
-    out[:3, :3] = scale * np.array([[np.cos(angle), 0, np.sin(angle)], [0, 1, 0], [-np.sin(angle), 0, np.cos(angle)]])
-    out[:3, 3] = at
-    return out

@@ -10,6 +10,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.quiltfile.quilt import Quilt
+from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.bake_steps import bake_steps, mesh_step
 from jagged_quilt.results.pack_step import pack_steps
 from jagged_quilt.results.pictures import PICTURES, picture_steps
@@ -105,7 +106,7 @@ class Results(Project):
 
 
 def run(
-    quilt: Quilt,
+    quilt: Quilt | Path | str,
     *steps: str,
     out: Path | str | None = None,
     force: bool = False,
@@ -115,6 +116,7 @@ def run(
 
     Parameters
     ----------
+    quilt : Quilt or path of a quilt file
     steps : str
         "pack", "adopt", "weigh", "films", "bake", "bake NAME" of a mesh, or a picture: "swatches", "balls", "weights", "masks",
         "adopted", "maps", "view", "riser", "meshes", "audit".
@@ -131,6 +133,8 @@ def run(
     NameNotFoundError
         If the quilt has no such step.
     """
+    if isinstance(quilt, str | Path):
+        quilt = read_quilt(Path(quilt))
     results = Results(quilt, None if out is None else Path(out), work=work)
     for name in steps:
         known_name("step", name, results.runner.steps)

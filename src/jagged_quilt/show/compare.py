@@ -33,6 +33,18 @@ def _stands(scene: Scene) -> list[str]:
     return [str(scene.haze), *(fingerprint(pickle.dumps(thing.surface)) for thing in scene.things)]
 
 
+def compare(one: Picture, other: Picture, names: tuple[str, str] = ("one", "other")) -> Board:
+    """Return a board of two pictures of one size and where they differ, with figures; `board.save(path)` writes it.
+
+    Raises `ShapeError` unless both are (height, width, 3) uint8 of one size.
+    """
+    for name, each in zip(names, (one, other), strict=True):
+        if not isinstance(each, np.ndarray) or each.ndim != 3 or each.shape[2] != 3 or each.dtype != np.uint8:
+            got = f"{each.dtype} {each.shape}" if isinstance(each, np.ndarray) else type(each).__name__
+            raise ShapeError(f'"{name}" must be a picture, (height, width, 3) uint8; got {got}')
+    return draw_compared(names, [one, other])
+
+
 def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     """Draw two pictures of the same camera and light above, and below how far each pixel differs, with figures.
 

@@ -122,7 +122,7 @@ def draw_debugs(
             continue
         board = Board(f"Debug: {kind}", _MEASURES[kind][0] if kind in _MEASURES else _WORDS[kind])
         if kind == "grid":
-            picture = gridded(scene).draw(camera, width=size[0], height=size[1], without=[MapRole.NORMAL], work=work)
+            picture: Picture = gridded(scene).draw(camera, width=size[0], height=size[1], without=[MapRole.NORMAL], work=work)
             _grid_key(board, sorted(set(_arrays_of(scene).tiles)))
         elif kind in _MEASURES:
             values = seen[kind][..., 0]

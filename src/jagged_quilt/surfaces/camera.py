@@ -22,7 +22,7 @@ _MARGIN = 1.06  # times as wide as what it is to see
 _NEAREST = 1e-3  # metres from what is nearest
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True)
 class Camera:
     """A pinhole camera.
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,8 +65,8 @@ class Terrain(NotebookValue):
         self.heights = finite_array("heights", heights, ("R", "C")) if shelf is None else _as_they_lie(heights)
         if min(self.heights.shape) < 2:
             raise ShapeError(f"a heightmap needs at least 2 x 2 samples; got {self.heights.shape}")
-        if len(size) != 2:
-            raise ShapeError(f"size must be two lengths, east and south; got {size!r}")
+        if not isinstance(size, Sequence | np.ndarray) or len(size) != 2:
+            raise ShapeError(f"size must be two lengths, metres east and south, as (256, 256); got {size!r}")
         self.size = (_checked_size("size east", size[0]), _checked_size("size south", size[1]))
         rows, columns = self.heights.shape
         self.spacing = (self.size[0] / (columns - 1), self.size[1] / (rows - 1))
@@ -78,6 +80,8 @@ class Terrain(NotebookValue):
         )
         extremes = relief.high, relief.low, relief.steepest
         self._ground = _kernels.GroundRows(self.heights, relief.highest, *extremes, *self.spacing)
+
+    made_canvas: ClassVar[str] = "terrain.canvas(1024)"
 
     def __reduce__(self) -> tuple[object, ...]:
         return _made, (travelling(self.heights), self.size, self.between, self.shelf)

@@ -9,7 +9,17 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.canvas import Block, Canvas, CanvasPart, GridWindow, Piece, Region, go_over, numbers_of
+from jagged_quilt.foundation.canvas import (
+    Block,
+    Canvas,
+    CanvasPart,
+    GridWindow,
+    Piece,
+    Region,
+    checked_canvas,
+    go_over,
+    numbers_of,
+)
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields
@@ -99,6 +109,7 @@ def weigh(
         If layers, adopted weights and daubs do not fit each other, a mask cannot be measured on this surface, or daubs
         smooth over a uv layout, whose neighbours are not those on the mesh.
     """
+    checked_canvas("what is weighed", canvas)
     unit, (height, width) = unit_of(bits), canvas.texels
     adopted = adopted and adopted.resized(*getattr(canvas, "whole", (height, width)), enlarge=False)
     weigher = Weigher(layers, canvas.fields, stacking=stacking, adopted=adopted, daubs=daubs)

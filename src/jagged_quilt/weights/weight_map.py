@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.foundation.canvas import bands
-from jagged_quilt.foundation.checks import frozen, known_name
+from jagged_quilt.foundation.checks import frozen, instance_of, known_name
 from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore
 from jagged_quilt.foundation.errors import FileError, RangeError, ShapeError
 from jagged_quilt.foundation.files import read_json, write_json, written_together
@@ -22,7 +23,9 @@ from jagged_quilt.foundation.reading import reads
 from jagged_quilt.maps.image_files import image_bands, image_size, read_channels_into
 from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights.point_weights import PointWeights
+from jagged_quilt.weights.settings import KEEP, checked_keep
 
 _kernels = kernels_of("jagged_quilt.weights._kernels")
 
@@ -91,6 +94,7 @@ def read_at(
 
     window : rows and columns of the whole map, its first row and column that are here, and how many columns are.
     """
+    instance_of("where weights are read", points, Points, "points: terrain.points_at([[x, z], …])")
     if points.uv is None:
         raise ShapeError("a weight map is read by uv, and these points have none")
     keep, unit = layers.shape[2], np.float32(np.iinfo(weights.dtype).max)
@@ -168,6 +172,61 @@ class WeightMap(NotebookValue):
         stored = np.empty(weights.shape, storage(unit))
         _kernels.quantise(frozen(weights, np.float32).reshape(-1, weights.shape[2]), stored.reshape(-1, weights.shape[2]), unit)
         return cls(names=names, layers=layers, weights=stored, lost_mean=lost_mean, lost_worst=lost_worst)
+
+    @classmethod
+    def from_channels(
+        cls, channels: Stored, names: Sequence[str], *, sums: str = "normalise", keep: int = KEEP, bits: int = 8
+    ) -> WeightMap:
+        """Make one from a channel for each layer, as splat maps hold them.
+
+        Parameters
+        ----------
+        channels : (rows, columns, layers) uint8, uint16 or float
+            How much of each layer; whole numbers are shares of the largest that they can be.
+        names : sequence of str
+            One for each channel, the lowest layer first.
+        sums : "normalise" or "refuse"
+            What becomes of texels whose channels do not sum to 1 within rounding.
+        keep : int
+            How many layers a texel keeps, 1 to 16: the largest.
+        bits : 8 or 16
+
+        Raises
+        ------
+        ShapeError, RangeError
+            If channels and names do not fit, a value is below 0 or not finite, a texel holds nothing, or sums are refused.
+
+        Examples
+        --------
+        >>> WeightMap.from_channels(np.array([[[200, 100]]], np.uint8), ["sand", "rock"]).weights.tolist()
+        [[[170, 85]]]
+        """
+        given, names = np.asarray(channels), tuple(names)
+        if given.ndim != 3 or given.shape[2] != len(names) or 0 in given.shape:
+            raise ShapeError(
+                f"channels must be (rows, columns, {len(names)}), one for each of the layers {list(names)}; got {given.shape}"
+            )
+        if given.dtype.kind not in "fu" or (given.dtype.itemsize == 8 and given.dtype.kind == "u"):
+            raise ShapeError(f"channels must be uint8, uint16 or floats; got {given.dtype}")
+        known_name("way to settle sums", sums, ["normalise", "refuse"])
+        shares = given.astype(np.float32) if given.dtype.kind == "f" else fractions(given)
+        if not np.isfinite(shares).all() or shares.min() < 0:
+            raise RangeError("channels must be finite and not below 0; clip them first: np.clip(channels, 0, None)")
+        total = shares.sum(axis=2)
+        if (total <= 0).any():
+            row, column = np.argwhere(total <= 0)[0]
+            raise RangeError(f"{int((total <= 0).sum())} texels hold nothing, the first at row {row}, column {column}")
+        slack = 1e-3 if given.dtype.kind == "f" else 0.51 * len(names) / np.iinfo(given.dtype).max
+        if sums == "refuse" and (worst := float(np.abs(total - 1).max())) > slack:
+            raise RangeError(f'channels must sum to 1; they are off by up to {worst:.3g}; sums="normalise" divides by the sum')
+        shares /= total[..., None]
+        rows, columns = total.shape
+        keep = min(checked_keep(keep), len(names))
+        index = np.empty((rows * columns, keep), index_type(len(names)))
+        weight, lost = np.empty((rows * columns, keep), np.float32), np.empty(rows * columns, np.float32)
+        keep_largest(np.ascontiguousarray(shares.reshape(-1, len(names)).T), index, weight, lost)
+        made = cls.of(names, index.reshape(rows, columns, keep), weight.reshape(rows, columns, keep), bits=bits)
+        return replace(made, lost_mean=float(lost.mean()), lost_worst=float(lost.max()))
 
     def __repr__(self) -> str:
         height, width, keep = self.layers.shape
