@@ -503,3 +503,12 @@ class TestWithoutGround:
         assert (there.min(axis=0) > 5).all()
         assert (np.array(seen.shape[:2]) - there.max(axis=0) > 5).all()
         assert np.ptp(there[:, 0]) > 300
+
+
+class TestAskedAsElsewhere:
+    @pytest.mark.parametrize(
+        ("words", "said"), [(["-V"], "Jagged Quilt "), (["help"], "Commands:"), (["help", "show"], "jquilt show")]
+    )
+    def test_version_and_help(self, words, said):
+        code, out, _ = jquilt(*words)
+        assert (code, said in out) == (0, True)

@@ -1,6 +1,7 @@
 """What every room stands on: files written whole, threads that stop at an error, checks that say what came."""
 
 import os
+import re
 import threading
 import time
 
@@ -13,6 +14,7 @@ import jagged_quilt as jq
 from jagged_quilt.foundation.checks import finite_array, known_name, number_in, positive, power_of_two, whole_number_in
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint, read_json, write_bytes, write_json, written_together, written_whole
+from jagged_quilt.foundation.missing import missing
 
 
 class TestFiles:
@@ -133,3 +135,21 @@ class TestChecks:
         values[:] = 1
         assert kept.tolist() == [0, 0, 0]
         assert not kept.flags.writeable
+
+
+class TestMissing:
+    @pytest.mark.parametrize(
+        ("asked", "said"),
+        [
+            ("ground/heigth.png", 'did you mean "height.tif"?'),
+            ("grond/height.png", 'did you mean "ground"?'),
+            ("ground/below/deep.png", "there is no folder below in"),
+            ("ground/salt.png", "there is no such image file$"),
+            ("ground\\height.tif", "write / between folders: "),
+            ("ground\x08rine.png", "a backslash before b is no folder"),
+        ],
+    )
+    def test_the_nearest_file_or_the_first_folder_that_is_not_there_is_named(self, tmp_path, asked, said):
+        (tmp_path / "ground").mkdir()
+        (tmp_path / "ground" / "height.tif").write_bytes(b"")
+        assert re.search(said, missing(tmp_path / asked, "image file"))

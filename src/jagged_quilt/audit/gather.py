@@ -10,6 +10,7 @@ from pathlib import Path
 
 from jagged_quilt.audit.content_check import Thumbnail, objection, thumbnail
 from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
@@ -238,7 +239,7 @@ def _files_in(folders: Sequence[Path]) -> tuple[list[Path], list[Path]]:
     unread: set[Path] = set()
     for folder in folders:
         if not folder.is_dir():
-            raise FileError(f"{folder}: there is no such folder to gather from")
+            raise FileError(missing(Path(folder), "folder to gather from"))
         for where, inner, names in os.walk(folder):
             inner[:] = sorted(name for name in inner if not name.startswith("."))
             for path in (Path(where, name) for name in names if not name.startswith(".")):

@@ -25,6 +25,11 @@ class _Commands(click.Group):
         return command
 
     def resolve_command(self, context: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] == "help":  # as people ask elsewhere
+            args = [*(args[1:2] or []), "--help"]
+            if len(args) == 1:
+                click.echo(self.get_help(context))
+                context.exit()
         if args and args[0] not in COMMANDS:
             import difflib
 
@@ -37,7 +42,7 @@ class _Commands(click.Group):
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.option("--debug", is_flag=True, expose_value=False, help="Show where in the code an error came from.")
 @click.option("--wide", is_flag=True, help="Use vectors of 512 bits where the processor has them; measure whether it gains.")
-@click.version_option(package_name="jagged-quilt", message="Jagged Quilt %(version)s")
+@click.version_option(None, "-V", "--version", package_name="jagged-quilt", message="Jagged Quilt %(version)s")
 def jquilt(wide: bool) -> None:
     """Blend the texture maps of many materials over a terrain, and see every step.
 

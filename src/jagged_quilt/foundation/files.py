@@ -18,6 +18,7 @@ import xxhash
 
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.json_types import Facts
+from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.reading import note_looks, reading
 
 VOUCHING: ContextVar[Path | None] = ContextVar("vouching", default=None)
@@ -186,7 +187,7 @@ def digest_of_file(path: Path, kind: str = "file") -> str:
             while piece := file.read(_AT_ONCE):
                 digest.update(piece)
     except FileNotFoundError:
-        raise FileError(f"{path}: there is no such {kind}") from None
+        raise FileError(missing(Path(path), kind)) from None
     except OSError as error:
         raise FileError(f"{path}: the {kind} cannot be read: {error.strerror or error}") from error
     return digest.hexdigest()

@@ -11,6 +11,7 @@ from typing import Any, ParamSpec, TypeVar
 from weakref import WeakSet
 
 from jagged_quilt.foundation.errors import FileError, QuiltError
+from jagged_quilt.foundation.missing import missing
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -42,7 +43,7 @@ def reading(path: Path | str, kind: str, refused: type[FileError] = FileError, *
     except RecursionError as error:
         raise refused(f"{path}: this {kind} is nested too deeply to be read") from error
     except FileNotFoundError as error:
-        raise refused(f"{path}: there is no such {kind}") from error
+        raise refused(missing(Path(path), kind)) from error
     except OSError as error:
         raise refused(f"{path}: the {kind} cannot be read: {error.strerror or plain_words(error)}") from error
     except Exception as error:

@@ -22,6 +22,7 @@ import OpenImageIO as oiio
 from jagged_quilt.foundation.disk_store import ArrayStore, Memory
 from jagged_quilt.foundation.errors import ImageError, QuiltError
 from jagged_quilt.foundation.json_types import Stored
+from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.reading import plain_words, reading, reads
 from jagged_quilt.maps.finite import check_finite, made_finite
 from jagged_quilt.maps.image_limits import LARGEST_SIDE, LIMITS, NO_LIMITS, ImageLimits
@@ -92,7 +93,7 @@ def read_channels(path: Path | str, limits: ImageLimits = LIMITS) -> Image:
     """Return an image as `read_image` does, with the names of its channels."""
     path = Path(path)
     if not path.is_file():
-        raise ImageError(f"{path}: there is no such image file")
+        raise ImageError(missing(path, "image file"))
     if own := reader_of(path):
         image = own.read(path, limits)
     else:
@@ -166,7 +167,7 @@ def _number_or_none(text: str) -> float | None:
 def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
     """Raise what `read_channels` would raise of a file's head; its texels are not decoded."""
     if not path.is_file():
-        raise ImageError(f"{path}: there is no such image file")
+        raise ImageError(missing(path, "image file"))
     if own := reader_of(path):
         own.size(path, limits)
     else:
@@ -177,7 +178,7 @@ def look_at(path: Path, limits: ImageLimits = LIMITS) -> None:
 def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     """Return the rows and columns of an image file, upright; raise what `read_channels` would raise of its head."""
     if not path.is_file():
-        raise ImageError(f"{path}: there is no such image file")
+        raise ImageError(missing(path, "image file"))
     if own := reader_of(path):
         return own.size(path, limits)
     spec = _spec_of(path, limits)

@@ -14,6 +14,7 @@ from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
+from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
@@ -152,7 +153,7 @@ class SwatchSource:
     def files(self) -> tuple[Path, ...]:
         """The image files in the folder; raise `FileError` if there is no such folder."""
         if not self.folder.is_dir():
-            raise FileError(f"{self.folder}: there is no such swatch folder")
+            raise FileError(missing(self.folder, "swatch folder"))
         if self.names is Names.OFF:
             return ()
         return tuple(
@@ -439,5 +440,5 @@ def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = Swat
     """Read every sub-folder as a swatch, in order of name, all of one tile size and relief."""
     folder = Path(folder)
     if not folder.is_dir():
-        raise FileError(f"{folder}: there is no such folder of swatches")
+        raise FileError(missing(Path(folder), "folder of swatches"))
     return [read_swatch(p, tile=tile, relief=relief) for p in sorted(folder.iterdir()) if p.is_dir()]

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import FileError, QuiltError
 from jagged_quilt.foundation.files import digest_of_file
+from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.weights.daub import Daub, DaubKind
 from jagged_quilt.weights.daub_file import daub_in_line
@@ -132,6 +133,6 @@ def _lines(path: Path) -> Iterator[tuple[int, bytes]]:
                 yield at, line
                 at += len(line)
     except FileNotFoundError:
-        raise FileError(f"{path}: there is no such file of daubs") from None
+        raise FileError(missing(Path(path), "file of daubs")) from None
     except OSError as error:
         raise FileError(f"{path}: the file of daubs cannot be read: {error.strerror or error}") from error
