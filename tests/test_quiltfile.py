@@ -119,6 +119,14 @@ class TestQuilt:
             quilt = built(project, QUILT.replace(*change))
             _ = quilt.terrain, quilt.swatches
 
+    def test_a_layer_says_name_as_every_table_does(self, project):
+        """Or label, as it did before; not both."""
+        named = QUILT.replace('swatch = "salt"\n', 'swatch = "salt"\nname = "crust"\n')
+        assert named != QUILT
+        assert built(project, named).layers[1].name == "crust"
+        with pytest.raises(QuiltFileError, match=r"line \d+, layer\[1\].name: is the same as label"):
+            built(project, named.replace('name = "crust"', 'name = "crust"\nlabel = "salty"'))
+
     def test_two_layers_of_one_swatch_need_a_label(self, project):
         again = QUILT + '[[layer]]\nswatch = "clay"\nlabel = "clay again"\n'
         assert [layer.name for layer in built(project, again).layers] == ["clay", "salt", "clay again"]

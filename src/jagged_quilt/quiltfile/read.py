@@ -63,6 +63,7 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Unch
         for swatch in document["swatch"] if isinstance(document.get("swatch"), list) else ():
             if isinstance(swatch, dict) and "plain" in swatch and "folder" not in swatch:
                 swatch.setdefault("tile", 1.0)  # what is the same everywhere needs none
+        _take_names(path, text, document)
         return QuiltTable.model_validate_json(
             json.dumps(document, default=str)
         ), text  # as JSON, lists are tuples and names choices
@@ -72,6 +73,19 @@ def read_table(path: Path, time: float | None = None, changes: Mapping[str, Unch
         raise QuiltFileError(f"{path}: not TOML: {error}") from None
     except ValidationError as error:
         raise QuiltFileError(_faults(path, text, error)) from None
+
+
+def _take_names(path: Path, text: str, document: dict[str, Unchecked]) -> None:
+    """Let layers say `name`, as all other tables do, for `label`."""
+    tables = lambda holder, key: holder[key] if isinstance(holder, dict) and isinstance(holder.get(key), list) else []
+    of_meshes = [(("mesh", number, "layer"), tables(mesh, "layer")) for number, mesh in enumerate(tables(document, "mesh"))]
+    for key, layers in [(("layer",), tables(document, "layer")), *of_meshes]:
+        for place, layer in enumerate(layers):
+            if isinstance(layer, dict) and "name" in layer:
+                if "label" in layer:
+                    both = fault_at(path, text, (*key, place, "name"), "is the same as label; remove one of them")
+                    raise QuiltFileError(both)
+                layer["label"] = layer.pop("name")
 
 
 def _faults(path: Path, text: str, error: ValidationError) -> str:
