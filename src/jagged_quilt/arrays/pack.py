@@ -105,6 +105,12 @@ def pack(
         If `side` is not a power of two, or there are more than 2,048 swatches.
     ShapeError
         If there is no swatch, or two of one name.
+
+    Examples
+    --------
+    >>> from jagged_quilt import plain_swatch
+    >>> pack([plain_swatch("clay", diffuse=0.2), plain_swatch("salt", diffuse=0.9)], side=1)
+    <TextureArrays 2 swatches of 1 x 1 in diffuse_height, normal_roughness_occlusion, specular: clay, salt>
     """
     job = _Job.of(swatches, side, layouts, mips)
     packed: dict[tuple[str, str], PackedSlice] = {}

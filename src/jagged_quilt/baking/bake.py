@@ -102,6 +102,13 @@ def bake(
     ------
     QuiltError
         If layers, arrays, weights and parts do not fit each other.
+
+    Examples
+    --------
+    >>> from jagged_quilt import Layer, Terrain, pack, plain_swatch
+    >>> level = Terrain([[0, 0], [0, 0]], size=(4, 4))
+    >>> bake(level.canvas(2), [Layer("clay")], pack([plain_swatch("clay", diffuse="#804020")], side=1))["diffuse"][0, 0]
+    array([128,  64,  32], dtype=uint8)
     """
     baker = Baker(canvas, layers, arrays, weights=weights, normals=normals, filter=filter, eye=eye, films=films)
     return baker.over(canvas, work=work)

@@ -45,6 +45,12 @@ class Layer:
         Maps that lie otherwise than the rest, by the names of their roles ("normal", "roughness", …).
     meets : mapping of str to float
         The softness where it meets a layer of that name, in place of both layers' own.
+
+    Examples
+    --------
+    >>> from jagged_quilt import Slope, Triplanar
+    >>> Layer("salt", Triplanar(sharpness=8), mask=~Slope(30, 90))
+    Layer(swatch='salt', projection=Triplanar(sharpness=8), mask=Inverted(mask=Slope(low=30, high=90)))
     """
 
     __repr__ = short_repr

@@ -10,7 +10,13 @@ _ESCAPES = {"\b": "b", "\t": "t", "\n": "n", "\f": "f", "\r": "r"}
 
 
 def missing(path: Path, kind: str) -> str:
-    """Return that a file or folder is not there, with the nearest that is, or the first folder on the way that is not."""
+    """Return that a file or folder is not there, with the nearest that is, or the first folder on the way that is not.
+
+    Examples
+    --------
+    >>> missing(Path("ground\\\\heights.png"), "heightmap").split("; ")[1]
+    'write / between folders: ground/heights.png'
+    """
     return f"{path}: there is no such {kind}{_hint(path)}"
 
 

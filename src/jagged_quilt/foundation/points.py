@@ -57,6 +57,11 @@ class Points:
         As `tangent`, along the uv, where `tangent` is along something else: where a mesh is baked into another layout.
     rest : (N, 3) float32 or None
         What float32 leaves away of the positions, where they are far from the origin: the place is their sum (see `places`).
+
+    Examples
+    --------
+    >>> Points.of([[0, 0, 0], [1, 0, 0]], [[0, 1, 0], [0, 1, 0]])
+    <Points 2>
     """
 
     position: NDArray[np.float32]

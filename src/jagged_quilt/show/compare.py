@@ -37,6 +37,12 @@ def compare(one: Picture, other: Picture, names: tuple[str, str] = ("one", "othe
     """Return a board of two pictures of one size and where they differ, with figures; `board.save(path)` writes it.
 
     Raises `ShapeError` unless both are (height, width, 3) uint8 of one size.
+
+    Examples
+    --------
+    >>> dark, bright = np.zeros((4, 4, 3), np.uint8), np.full((4, 4, 3), 200, np.uint8)
+    >>> compare(dark, bright).height
+    800
     """
     for name, each in zip(names, (one, other), strict=True):
         if not isinstance(each, np.ndarray) or each.ndim != 3 or each.shape[2] != 3 or each.dtype != np.uint8:

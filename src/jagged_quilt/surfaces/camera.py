@@ -32,6 +32,11 @@ class Camera:
         Metres: where it stands and what it looks at.
     view_angle : float
         Degrees from the bottom to the top of the picture.
+
+    Examples
+    --------
+    >>> Camera((0, 2, 5), (0, 0, 0)).axes()[1]
+    array([1., 0., 0.])
     """
 
     position: tuple[float, float, float]

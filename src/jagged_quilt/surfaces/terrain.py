@@ -51,6 +51,11 @@ class Terrain(NotebookValue):
     ------
     ShapeError, RangeError
         If the heights are not such a grid or not finite, or a size is not above 0.
+
+    Examples
+    --------
+    >>> Terrain([[0, 1], [2, 3]], size=(4, 4)).height_range
+    (0.0, 3.0)
     """
 
     def __init__(

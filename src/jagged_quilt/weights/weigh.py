@@ -108,6 +108,13 @@ def weigh(
     QuiltError
         If layers, adopted weights and daubs do not fit each other, a mask cannot be measured on this surface, or daubs
         smooth over a uv layout, whose neighbours are not those on the mesh.
+
+    Examples
+    --------
+    >>> from jagged_quilt import Layer, Slope, Terrain
+    >>> slope = Terrain([[0, 0, 4], [0, 0, 4]], size=(8, 4))
+    >>> weigh(slope.canvas(2), [Layer("rock"), Layer("salt", mask=Slope(0, 20))]).names
+    ('rock', 'salt')
     """
     checked_canvas("what is weighed", canvas)
     unit, (height, width) = unit_of(bits), canvas.texels
