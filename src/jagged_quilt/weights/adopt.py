@@ -82,7 +82,7 @@ class Adopted:
 
 
 def adopt_splat(
-    files: Sequence[Path | str],
+    files: Sequence[Path | str | Stored] | Stored,
     layers: Sequence[str],
     *,
     implied_last: bool = IMPLIED_LAST,
@@ -96,6 +96,8 @@ def adopt_splat(
 
     Parameters
     ----------
+    files : sequence of paths or of arrays (H, W, C), or one array
+        Of whole numbers or floats.
     layers : sequence of str
         In the order of the channels: red, green, blue and alpha of the first file, and so on. Channels beyond the last layer
         must be empty (or an alpha that is full everywhere).
@@ -116,15 +118,20 @@ def adopt_splat(
         If files cannot be read, differ in size, hold more or fewer channels than layers, or sums are to be refused.
     """
     _check_layers(layers)
-    images = [_read_numbers(Path(file), limits, room) for file in files]
+    given = [files] if isinstance(files, np.ndarray | str | Path) else list(files)
+    names = [Path(f"array {n}") if isinstance(each, np.ndarray) else Path(each) for n, each in enumerate(given)]
+    images = [
+        _checked_array(str(name), each) if isinstance(each, np.ndarray) else _read_numbers(name, limits, room)
+        for name, each in zip(names, given, strict=True)
+    ]
     if not images:
         raise ShapeError("there is no splat sheet to adopt; name at least one file")
-    _check_sizes([Path(file) for file in files], images)
-    channels = [(Path(file), image, c) for file, image in zip(files, images, strict=True) for c in range(image.shape[2])]
+    _check_sizes(names, images)
+    channels = [(name, image, c) for name, image in zip(names, images, strict=True) for c in range(image.shape[2])]
     wanted = len(layers) - implied_last
     if len(channels) < wanted:
         raise ShapeError(
-            f"{len(layers)} layers need {wanted} channels; {', '.join(str(f) for f in files)} hold {len(channels)}"
+            f"{len(layers)} layers need {wanted} channels; {', '.join(map(str, names))} hold {len(channels)}"
             + ("" if implied_last else " (implied_last = true if the last layer is 1 minus the rest)")
         )
     for file, image, c in channels[wanted:]:
@@ -144,7 +151,7 @@ def adopt_splat(
 
     step = max(_step(image) for image in images)
     return Adopted(
-        *settled(RawWeights(raw, images[0].shape[:2], layers, step, str(files[0])), sums, keep=keep, bits=bits, room=room), room
+        *settled(RawWeights(raw, images[0].shape[:2], layers, step, str(names[0])), sums, keep=keep, bits=bits, room=room), room
     )
 
 
@@ -428,6 +435,19 @@ def _check_layers(layers: Sequence[str]) -> None:
     twice = [name for place, name in enumerate(layers) if name in layers[:place]]
     if twice:
         raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
+
+
+def _checked_array(name: str, array: Stored) -> Stored:
+    """Return an array as an image, (H, W, C)."""
+    image = array[..., None] if array.ndim == 2 else array
+    if image.ndim != 3 or 0 in image.shape or image.dtype.kind not in "uf":
+        raise ShapeError(
+            f"{name}: a splat sheet must be (rows, columns, channels) of uint8, uint16 or floats; got {array.dtype} "
+            f"{array.shape}"
+        )
+    if image.dtype.kind == "f" and not np.isfinite(image).all():
+        raise RangeError(f"{name}: a splat sheet must be finite")
+    return image
 
 
 def _check_sizes(files: Sequence[Path], images: Sequence[Stored]) -> None:
