@@ -506,6 +506,11 @@ class TestWithoutGround:
 
 
 class TestAskedAsElsewhere:
+    @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+    def test_a_shell_completes(self, shell):
+        code, out, _ = jquilt("completion", shell)
+        assert (code, "_JQUILT_COMPLETE" in out) == (0, True)
+
     @pytest.mark.parametrize(
         ("words", "said"), [(["-V"], "Jagged Quilt "), (["help"], "Commands:"), (["help", "show"], "jquilt show")]
     )

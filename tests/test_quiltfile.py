@@ -1,10 +1,15 @@
 """Quilt files: every key reaches the object that it means, and every mistake names its place."""
 
+import json
+import tomllib
+from pathlib import Path
+
+import jsonschema
 import numpy as np
 import pytest
 
 import jagged_quilt as jq
-from conftest import QUILT
+from conftest import QUILT, jquilt
 from jagged_quilt.foundation.errors import QuiltFileError
 from jagged_quilt.quiltfile.places import line_of, lines_of_keys, words_of
 from jagged_quilt.results.results import Results
@@ -179,3 +184,62 @@ class TestResults:
         with pytest.raises(jq.QuiltError, match='did you mean "weights"'):
             results.run("weight")
         assert not (project / "out").exists()
+
+
+WRONG = [
+    ('swatch = "clay"\n', "swatch = 3\n"),
+    ('swatch = "clay"\n', 'swatch = "clay"\nsoftnes = 0.2\n'),
+    ('swatch = "clay"\n', 'swatch = "clay"\nsoftness = "soft"\n'),
+    ('swatch = "clay"\n', 'swatch = "clay"\nprojection = "sideways"\n'),
+    ('swatch = "clay"\n', 'swatch = "clay"\noffset = [1.0]\n'),
+    ('swatch = "clay"\n', 'swatch = "clay"\ntuning = { tint = 3, gamma = 2.2 }\n'),
+    ('swatch = "clay"\n', 'swatch = "clay"\nfar = { scale = 4.0 }\n'),
+    ('kind = "noise"\n', 'kind = "niose"\n'),
+    ('kind = "noise"\n', ""),
+    ('kind = "noise"\n', 'kind = "noise"\noctave = 3\n'),
+    ('kind = "noise"\n', 'kind = "noise"\ninvert = 1\n'),
+    ("size = 5.0", 'size = "five"'),
+    ("band = [1.0, 2.0]", "band = 1.0"),
+    ("side = 16", 'side = "16"'),
+    ("texels = 32", "texels = 32.5"),
+    ("[surface]", "[surfaces]"),
+    ("[surface]\n", "[surface]\nupside = true\n"),
+]
+
+
+class TestSchema:
+    """What editors check by."""
+
+    @pytest.fixture(scope="class")
+    @staticmethod
+    def validator():
+        code, text, _ = jquilt("schema")
+        assert code == 0
+        schema = json.loads(text)
+        jsonschema.Draft202012Validator.check_schema(schema)
+        return jsonschema.Draft202012Validator(schema)
+
+    def test_it_takes_what_is_right(self, validator):
+        """The demo's file, one with formulas, and one whose layer says name."""
+        demo = (Path(jq.__file__).parent / "demo" / "saltworks.quilt.toml").read_text()
+        named = QUILT.replace('swatch = "salt"\n', 'swatch = "salt"\nname = "crust"\n').replace(
+            "size = 5.0", 'size = "= 4 + time"'
+        )
+        for text in (demo, QUILT, named):
+            assert not [error.message for error in validator.iter_errors(tomllib.loads(text))]
+
+    @pytest.mark.parametrize(("old", "new"), WRONG, ids=[repr(new.strip().splitlines()[-1:]) for _, new in WRONG])
+    def test_it_refuses_what_reading_refuses(self, validator, project, old, new):
+        wrong = QUILT.replace(old, new, 1)
+        assert wrong != QUILT
+        assert list(validator.iter_errors(tomllib.loads(wrong)))
+        with pytest.raises(QuiltFileError):
+            built(project, wrong)
+
+    def test_keys_are_described(self, validator, tmp_path):
+        tables = validator.schema["$defs"]
+        assert "Metres" in tables["NoiseStep"]["properties"]["size"]["description"]
+        assert "hollows first" in tables["FilmTable"]["properties"]["hollows"]["description"]
+        assert tables["LayerTable"]["properties"]["projection"]["default"] == "planar"
+        code, out, _ = jquilt("schema", "--out", tmp_path / "q.json")
+        assert (code, "#:schema q.json" in out) == (0, True)

@@ -9,7 +9,10 @@ import sys
 
 import click
 
-COMMANDS = ("demo", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "export", "warm")
+COMMANDS = (
+    *("demo", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "export", "warm"),
+    *("schema", "completion"),
+)
 
 
 class _Commands(click.Group):

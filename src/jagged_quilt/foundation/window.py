@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable
 
 import lazy_loader
@@ -15,6 +14,8 @@ def window(package: str, file: str) -> tuple[Callable[[str], object], Callable[[
     def get(name: str) -> object:
         if name in names:
             return found(name)
+        import difflib
+
         near = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
         said = f'; did you mean "{near[0]}"?' if near else ""
         raise AttributeError(f'{package} has no "{name}"{said}', name=name)
