@@ -113,6 +113,13 @@ def test_classes_and_calls_are_small():
                 assert len(set(given) - {"self", "cls"}) <= (10 if node.name in wide else 8), f"{name}.{node.name}"
 
 
+def test_modules_are_short_and_typed():
+    texts = {path: path.read_text() for path in SOURCE.rglob("*.py")}
+    assert not [path.name for path, text in texts.items() if text.count("\n") > 450]
+    code = re.compile(r"^(?!\s*(?:from|import)\b)(?!.*# Any )(?!.*\bAny (?:number|other)\b).*\bAny\b", re.MULTILINE)
+    assert sum(len(code.findall(text)) for text in texts.values()) < 30
+
+
 def test_values_load_no_compiler():
     """Nor does a quilt file that is wrong: what is wrong is told without waiting for it."""
     code = (

@@ -362,18 +362,7 @@ def open_arrays(folder: Path | str) -> TextureArrays:
 
 @dataclass(frozen=True)
 class ArrayContents:
-    """What is written of arrays.
-
-    Attributes
-    ----------
-    layouts : sequence of Layout
-    side : int
-        Texels along each slice.
-    facts : sequence of SliceFacts
-    frames : mapping of layout name to (slices, levels) of Frame
-    settings : dict
-        What else the manifest is to hold.
-    """
+    """What is written of arrays: frames by layout, (slices, levels) each; `settings` is what else the manifest holds."""
 
     layouts: Sequence[Layout]
     side: int

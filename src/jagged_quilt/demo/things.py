@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.demo.relief import patches, step
-from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.part import Part
 from jagged_quilt.meshes.shapes import box, jar
 
 JAR_HEIGHT = 2.4  # metres

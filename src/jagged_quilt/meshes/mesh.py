@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import ClassVar, Protocol
+from dataclasses import dataclass, replace
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +20,8 @@ from jagged_quilt.meshes import _rows as k
 from jagged_quilt.meshes.complete import Completion, Vertices, only_used
 from jagged_quilt.meshes.corners import split_vertices
 from jagged_quilt.meshes.material import MeshMaterial
-from jagged_quilt.meshes.placement import placement
+from jagged_quilt.meshes.part import Part
+from jagged_quilt.meshes.placement import Standable, placement
 from jagged_quilt.meshes.settings import SMOOTH
 from jagged_quilt.meshes.tangents import mesh_tangents
 from jagged_quilt.meshes.vertex_arrays import array_of, check_extent, colours_of, split_origin, triangles_of, vertices_of
@@ -28,35 +29,7 @@ from jagged_quilt.meshes.vertex_arrays import array_of, check_extent, colours_of
 _kernels = kernels_of("jagged_quilt.meshes._kernels")
 
 
-class Standable(Protocol):
-    """Ground on which a mesh may stand."""
-
-    def points_at(self, places: object) -> Points:
-        """Return the ground at places (N, 2), x and z in metres."""
-        ...
-
-
 _NOTES = 24  # of a file, that are listed one by one
-
-
-@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
-class Part:
-    """Some of the triangles of a mesh.
-
-    Attributes
-    ----------
-    name, material : str
-    first, last : int
-        Its triangles, first and one past the last.
-    frame : (4, 4) float64
-        Takes places of its own space to places of the world.
-    """
-
-    name: str
-    material: str = ""
-    first: int = 0
-    last: int = 0
-    frame: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
@@ -298,9 +271,7 @@ class Mesh(NotebookValue):
             If the matrix is no finite (4, 4), or flattens the mesh.
         """
         if matrix is None:
-            matrix = placement(np.array(at, np.float64), turn, positive("scale", scale))
-            if on is not None:
-                matrix[1, 3] += float(on.points_at([[at[0], at[2]]]).places[0, 1])
+            matrix = placement(np.array(at, np.float64), turn, positive("scale", scale), on)
         finite_array("matrix", matrix, (4, 4))
         given = np.asarray(matrix, np.float64)
         linear = given[:3, :3]

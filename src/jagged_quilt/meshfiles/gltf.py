@@ -14,7 +14,8 @@ from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.material import MeshMaterial
-from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.part import Part
 from jagged_quilt.meshfiles.gltf_file import GltfFile, opened
 from jagged_quilt.meshfiles.gltf_materials import read_material, texture_set
 from jagged_quilt.meshfiles.limits import check_count

@@ -19,7 +19,8 @@ from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.meshes.material import MeshMaterial
-from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.part import Part
 from jagged_quilt.meshfiles.mtl import read_mtl
 from jagged_quilt.meshfiles.names import distinct_names
 from jagged_quilt.meshfiles.polygons import cut_polygons

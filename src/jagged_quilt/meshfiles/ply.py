@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.json_types import Unchecked
-from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.part import Part
 from jagged_quilt.meshfiles.polygons import cut_polygons
 
 _KINDS = {

@@ -16,7 +16,8 @@ from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.progress import Progress, silent
 from jagged_quilt.maps.swatch_source import SwatchSource
-from jagged_quilt.meshes.mesh import Mesh, Part
+from jagged_quilt.meshes.mesh import Mesh
+from jagged_quilt.meshes.part import Part
 from jagged_quilt.meshes.placement import placement
 from jagged_quilt.meshes.unwrap import unwrap
 from jagged_quilt.meshfiles.read import read_mesh

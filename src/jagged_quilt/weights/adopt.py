@@ -18,11 +18,11 @@ from jagged_quilt.foundation.errors import ImageError, QuiltWarning, RangeError,
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.short_repr import short_repr
-from jagged_quilt.maps.image_files import read_channels_into
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.masks.image_mask import fractions
 from jagged_quilt.weights.settings import IMPLIED_LAST, MOST_KEPT, NORMALISE, TOLERANCE
 from jagged_quilt.weights.settle import RawWeights, SumReport, settled, sound
+from jagged_quilt.weights.sheets import check_sizes, checked_sheet, is_grey, palette_numbers, read_sheet, step_of
 from jagged_quilt.weights.weight_map import WeightMap, index_type, storage, unit_of
 
 _kernels = kernels_of("jagged_quilt.weights._kernels")
@@ -121,12 +121,12 @@ def adopt_splat(
     given = [files] if isinstance(files, np.ndarray | str | Path) else list(files)
     names = [Path(f"array {n}") if isinstance(each, np.ndarray) else Path(each) for n, each in enumerate(given)]
     images = [
-        _checked_array(str(name), each) if isinstance(each, np.ndarray) else _read_numbers(name, limits, room)
+        checked_sheet(str(name), each) if isinstance(each, np.ndarray) else read_sheet(name, limits, room)
         for name, each in zip(names, given, strict=True)
     ]
     if not images:
         raise ShapeError("there is no splat sheet to adopt; name at least one file")
-    _check_sizes(names, images)
+    check_sizes(names, images)
     channels = [(name, image, c) for name, image in zip(names, images, strict=True) for c in range(image.shape[2])]
     wanted = len(layers) - implied_last
     if len(channels) < wanted:
@@ -149,7 +149,7 @@ def adopt_splat(
             planes.append(np.maximum(0, 1 - np.sum(planes, axis=0), dtype=np.float32))
         return np.stack(planes)
 
-    step = max(_step(image) for image in images)
+    step = max(step_of(image) for image in images)
     return Adopted(
         *settled(RawWeights(raw, images[0].shape[:2], layers, step, str(names[0])), sums, keep=keep, bits=bits, room=room), room
     )
@@ -168,11 +168,11 @@ def adopt_masks(
     """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
     _check_layers([*files])
     paths = [Path(file) for file in files.values()]
-    images = [_read_numbers(path, limits, room) for path in paths]
-    _check_sizes(paths, images)
+    images = [read_sheet(path, limits, room) for path in paths]
+    check_sizes(paths, images)
     for path, image in zip(paths, images, strict=True):
         colour = image[..., : image.shape[2] - 1] if image.shape[2] in (2, 4) else image
-        if not _is_grey(colour):
+        if not is_grey(colour):
             raise ImageError(f"{path}: has colour; a mask for one layer is grey (for a layer in each channel say splat)")
     names = [*files, implied_last] if implied_last else [*files]
 
@@ -182,7 +182,7 @@ def adopt_masks(
             planes.append(np.maximum(0, 1 - np.sum(planes, axis=0), dtype=np.float32))
         return np.stack(planes)
 
-    step = max(map(_step, images))
+    step = max(map(step_of, images))
     return Adopted(
         *settled(RawWeights(raw, images[0].shape[:2], names, step, str(paths[0])), sums, keep=keep, bits=bits, room=room), room
     )
@@ -212,8 +212,8 @@ def adopt_index(
     _check_layers(layers)
     file = Path(file)
     palette = palette_numbers(file)
-    stored = _read_numbers(file, limits, room) if palette is None else palette
-    if stored.dtype.kind != "u" or not _is_grey(stored[..., : 3 if stored.shape[2] > 2 else 1]):
+    stored = read_sheet(file, limits, room) if palette is None else palette
+    if stored.dtype.kind != "u" or not is_grey(stored[..., : 3 if stored.shape[2] > 2 else 1]):
         raise ImageError(
             f"{file}: an index map is grey, of whole numbers, or has a palette; this image has colour or is float (adopt it by "
             "its colours)"
@@ -281,7 +281,7 @@ def adopt_colours(
             if np.abs(keys[one] - keys[two]).max() <= off_by:
                 names = list(colours)
                 raise RangeError(f'the colours of "{names[two]}" and "{names[one]}" are alike within the tolerance')
-    image = _read_numbers(file, limits, room)
+    image = read_sheet(file, limits, room)
     size = image.shape[:2]
     layers = room.empty((*size, 3), index_type(len(colours)))
     shares = room.empty((*size, 3), storage(unit_of(bits)))
@@ -332,8 +332,8 @@ def adopt_pairs(
     """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
     _check_layers(layers)
     files = [Path(numbers), Path(weights)]
-    which, shares = (_read_numbers(file, limits, room) for file in files)
-    _check_sizes(files, [which, shares])
+    which, shares = (read_sheet(file, limits, room) for file in files)
+    check_sizes(files, [which, shares])
     if which.shape != shares.shape or which.dtype.kind != "u":
         raise ShapeError(
             f"{files[0]} and {files[1]}: numbers and weights must have the same channels; got "
@@ -357,7 +357,9 @@ def adopt_pairs(
 
     keep = min(MOST_KEPT, which.shape[2])
     return Adopted(
-        *settled(RawWeights(raw, which.shape[:2], layers, _step(shares), str(files[1])), sums, keep=keep, bits=bits, room=room),
+        *settled(
+            RawWeights(raw, which.shape[:2], layers, step_of(shares), str(files[1])), sums, keep=keep, bits=bits, room=room
+        ),
         room,
     )
 
@@ -375,30 +377,6 @@ def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str
     if needed < min(apart, MOST_TOLERANCE):
         return f"{message}; tolerance = {needed} takes them, or name their layer"
     return f"{message}, farther than key colours lie apart; name their layer"
-
-
-def palette_numbers(file: Path) -> Stored | None:
-    """Return the numbers of a palette's colours, (H, W, 1), of a file that has one; None of any other."""
-    from PIL import Image as Opened
-
-    try:
-        with Opened.open(file) as picture:
-            return np.array(picture)[..., None] if picture.mode == "P" else None
-    except (OSError, ValueError, SyntaxError):
-        return None
-
-
-def _read_numbers(file: Path, limits: ImageLimits, room: ArrayStore) -> Stored:
-    texels = read_channels_into(room, file, limits).texels
-    if texels.dtype.kind == "f" and (texels.min() < 0 or texels.max() > 4):
-        raise RangeError(f"{file}: weights must be from 0 to 1; this file holds {texels.min():g} to {texels.max():g}")
-    return texels
-
-
-def _is_grey(texels: Stored) -> bool:
-    """Whether all channels hold the same."""
-    parts = (texels[band.top : band.bottom] for band in bands(texels.shape[:2], _AT_ONCE))
-    return texels.shape[2] == 1 or not any((part != part[..., :1]).any() for part in parts)
 
 
 class _Strangers(NamedTuple):
@@ -424,37 +402,12 @@ def _unmixed(
     return which, share, off, mixtures.mixed
 
 
-def _step(image: Stored) -> float:
-    """One step of what is stored."""
-    return 1 / float(np.iinfo(image.dtype).max) if image.dtype.kind == "u" else 1e-5
-
-
 def _check_layers(layers: Sequence[str]) -> None:
     if not layers:
         raise ShapeError("there is no layer to adopt; name at least one")
     twice = [name for place, name in enumerate(layers) if name in layers[:place]]
     if twice:
         raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
-
-
-def _checked_array(name: str, array: Stored) -> Stored:
-    """Return an array as an image, (H, W, C)."""
-    image = array[..., None] if array.ndim == 2 else array
-    if image.ndim != 3 or 0 in image.shape or image.dtype.kind not in "uf":
-        raise ShapeError(
-            f"{name}: a splat sheet must be (rows, columns, channels) of uint8, uint16 or floats; got {array.dtype} "
-            f"{array.shape}"
-        )
-    if image.dtype.kind == "f" and not np.isfinite(image).all():
-        raise RangeError(f"{name}: a splat sheet must be finite")
-    return image
-
-
-def _check_sizes(files: Sequence[Path], images: Sequence[Stored]) -> None:
-    for file, image in zip(files, images, strict=True):
-        if image.shape[:2] != images[0].shape[:2]:
-            (h0, w0), (h, w) = images[0].shape[:2], image.shape[:2]
-            raise ShapeError(f"sheets of one set must have one size; {files[0]} has {w0} x {h0} and {file} has {w} x {h}")
 
 
 def _colour(name: str, text: str) -> tuple[float, ...]:

@@ -14,7 +14,7 @@ from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
-from jagged_quilt.weights.adopt import palette_numbers
+from jagged_quilt.weights.sheets import palette_numbers
 
 _splat_kernels = kernels_of("jagged_quilt.weights._splat_kernels")
 
