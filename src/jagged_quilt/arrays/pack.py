@@ -6,10 +6,10 @@ import contextlib
 import tempfile
 import warnings
 import zlib
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -64,6 +64,9 @@ class Packable(Protocol):
 
 
 _ASKED = ("name", "size", "relief", "aspect", "roles", "stamp", "read")
+
+_Keep = Callable[[str, str, PackedSlice], None]
+"""Takes a slice that was packed: its layout, what it is made from, and itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -302,7 +305,9 @@ class _Job:
                         stamped.quality[layout, stamp] = before.quality.get(layout, {})
         return stamped
 
-    def run(self, stamped: _Stamped, there: Collection[tuple[str, str]], keep: Any, work: Work) -> None:
+    def run(
+        self, stamped: _Stamped, there: Collection[tuple[str, str]], keep: Callable[[str, str, PackedSlice], None], work: Work
+    ) -> None:
         """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
         claimed = set(there)
         tasks = []

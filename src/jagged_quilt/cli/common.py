@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, fields
 from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -174,7 +174,7 @@ def _bar() -> Iterator[Progress]:
         bars.TimeElapsedColumn(),
     )
     with bars.Progress(*columns, console=terminal(stderr=True), transient=True) as bar:
-        tasks: dict[str, Any] = {}
+        tasks: dict[str, bars.TaskID] = {}
         lock = threading.Lock()
 
         def tell(step: str, done: int, whole: int) -> None:

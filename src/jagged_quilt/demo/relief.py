@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -52,8 +50,8 @@ def cells_of(u: Field, v: Field, *, count: int, seed: int) -> tuple[Field, Field
     row, column = np.divmod(np.arange(side * side), side)
     seeds = (np.column_stack([column, row]) + rng.uniform(0.12, 0.88, (side * side, 2))) / side
     places = np.column_stack([u.ravel() % 1.0, v.ravel() % 1.0])
-    tree: Any = cKDTree(seeds, boxsize=np.ones(2))
-    distance, near = tree.query(places, k=4)
+    tree = cKDTree(seeds, boxsize=np.ones(2))
+    distance, near = map(np.asarray, tree.query(places, k=4))
     own = seeds[near[:, 0]]
     edge = np.full(len(places), np.inf)
     for other in range(1, 4):
