@@ -74,7 +74,7 @@ class TestMasks:
         ):
             with pytest.raises(RangeError, match=words):
                 make()
-        with pytest.raises(ShapeError, match="got str"):
+        with pytest.raises(ShapeError, match="got a str"):
             jq.Constant(1) * "half"
 
 

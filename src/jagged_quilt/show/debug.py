@@ -181,13 +181,14 @@ def look(scene: Scene, camera: Camera, kinds: Sequence[str], size: tuple[int, in
         return {}
     width, height = size
     out = _along(scene, scene.canvas(camera, height, width, footprint=1 / FINER), kinds, work)
-    wanted = np.any([contrast(_coloured(kind, each)) > CONTRAST for kind, each in out.items()], axis=0)
-    out = {kind: each.repeat(FINER, axis=0).repeat(FINER, axis=1) for kind, each in out.items()}
-    if wanted.any():
-        only = wanted.repeat(FINER, axis=0).repeat(FINER, axis=1)
+    finer = lambda each: each.repeat(FINER, axis=0).repeat(FINER, axis=1)
+    wanted = {kind: finer(contrast(_coloured(kind, each)) > CONTRAST) for kind, each in out.items()}
+    out = {kind: finer(each) for kind, each in out.items()}
+    only = np.any([*wanted.values()], axis=0)
+    if only.any():
         fine = _along(scene, scene.canvas(camera, height * FINER, width * FINER, only=only), kinds, work)
-        for kind, each in out.items():
-            each[only] = fine[kind][only]
+        for kind, each in out.items():  # each by what it shows itself: the same alone as beside others
+            each[wanted[kind]] = fine[kind][wanted[kind]]
     return out
 
 
