@@ -7,7 +7,7 @@ import sys
 import pytest
 
 import jagged_quilt as jq
-from conftest import QUILT
+from conftest import QUILT, jquilt
 from jagged_quilt.foundation import files
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.step import MANIFESTS, Files, Runner, Step
@@ -166,3 +166,14 @@ class TestRunner:
         assert run("above", "above") == []
         with pytest.raises(jq.QuiltError, match='did you mean "below"'):
             run("belov")
+
+
+def test_the_prompt_and_python_agree_on_what_is_done(project):
+    """However their modules are loaded: what one made the other keeps."""
+    quilt = project / "job.quilt.toml"
+    assert jquilt("bake", quilt)[0] == 0
+    code = "import sys, jagged_quilt as jq; print(jq.run(jq.read_quilt(sys.argv[1]), 'bake')['bake'].fresh)"
+    first = "import jagged_quilt.blend.round_projections; " + code
+    for each in (code, first):
+        done = subprocess.run([sys.executable, "-c", each, quilt], capture_output=True, text=True, check=True)
+        assert done.stdout.strip() == "False"

@@ -23,7 +23,8 @@ from jagged_quilt.quiltfile.tables import Table, keys_of, said, some
 OWN = "own"
 """The swatch of a mesh's layer that stands for the material of each part."""
 _SHARED = {each.name for each in fields(ProjectionBase)}
-_OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in PROJECTIONS.items()}
+_KINDS = dict(sorted(PROJECTIONS.items()))  # however they were loaded: results are told from others by the order of keys too
+_OWN = {name: set(keys_of(kind)) - _SHARED for name, kind in _KINDS.items()}
 _OF_SOME = set().union(*_OWN.values())
 _LAYER = keys_of(Layer)
 
@@ -50,7 +51,7 @@ class _LayerKeys(Table):
     far: Far | None = None
     per_map: dict[str, PerMap] = Field(default_factory=dict)
     meets: dict[str, float] = Field(default_factory=dict)
-    projection: Literal[tuple(PROJECTIONS)] = Planar.key  # type: ignore[valid-type]
+    projection: Literal[tuple(_KINDS)] = Planar.key  # type: ignore[valid-type]
 
     @property
     def name(self) -> str:
@@ -76,7 +77,7 @@ class _LayerKeys(Table):
         return kind(**said(self, kind))
 
 
-_keys: Facts = {key: value for kind in reversed(PROJECTIONS.values()) for key, value in keys_of(kind).items()}
+_keys: Facts = {key: value for kind in reversed(_KINDS.values()) for key, value in keys_of(kind).items()}
 _keys["warp"] = (FlowTable | Warp | Drip | Swirl | None, None)
 LayerTable: Model = create_model("LayerTable", __base__=_LayerKeys, **_keys)
 """One layer, from the bottom up: its own keys, and those of all projections."""
