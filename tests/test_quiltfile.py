@@ -104,7 +104,7 @@ class TestQuilt:
             (("size = [16.0, 16.0]", "size = [16.0, -1.0]"), r"line 3, surface\.terrain: size south must be above 0 m"),
             (("heights = [0.0, 4.0]", "heights = [4.0, 0.0]"), r"heights must be the lower one first"),
             (("tile = 3.0", "tile = 0.0"), r"line 19, swatch\[1\]\.tile: tile must be above 0 m; got 0\.0"),
-            (('"triplanar"', '"triplaner"'), r"line 24, layer\[1\]\.projection: must be 'planar', 'triplanar', 'box'"),
+            (('"triplanar"', '"triplaner"'), r"line 24, layer\[1\]\.projection: must be 'box', 'cylindrical', 'planar'"),
             (('"triplanar"', '"triplanar"\nsoftness = 2.0'), r"line 25, layer\[1\]\.softness: .*from 0 to 1; got 2\.0"),
             (('"triplanar"', '"triplanar"\nsharpness = 0.0'), r"layer\[1\]\.sharpness: sharpness must be from 1 to 64"),
             (("[bake]", "[weights.x]\n[bake]"), r"weights\.x: unknown key; there are: texels, keep"),
