@@ -147,6 +147,14 @@ class TestMaskOf:
         assert jq.MaskOf(eval("lambda at: 1.0")).stamp == jq.MaskOf(eval("lambda at:   1.0")).stamp
         assert (jq.MaskOf(np.cos).stamp, jq.MaskOf(np.cos, made_from="cos").stamp) == (None, "cos")
 
+    def test_a_global_that_it_reads_counts(self):
+        """What cannot be hashed is not trusted, unless it is said what it is."""
+        stamps = [jq.MaskOf(eval("lambda at: at[:, 0] / metres", {"metres": metres})).stamp for metres in (4, 5, 4)]
+        assert (stamps[0] == stamps[2]) > (stamps[0] == stamps[1])
+        unknown = eval("lambda at: answer(at)", {"answer": lambda at: 1.0})
+        assert jq.MaskOf(unknown).stamp is None
+        assert jq.MaskOf(unknown, made_from="one").stamp != jq.MaskOf(unknown, made_from="two").stamp
+
     def test_it_combines_as_any_other(self):
         both = ~jq.MaskOf(lambda at: at[:, 0] / 4, name="east") * 0.5
         assert both.answer(self.POINTS) == pytest.approx([0.5, 0])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pickle
 from collections.abc import Callable
 from dataclasses import dataclass
-from types import CodeType
+from types import CodeType, ModuleType
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -29,8 +29,8 @@ class MaskOf(Mask):
     name : str
         What to call it.
     made_from : str, optional
-        What its answers depend on beside its code and the values that it closes over: results that it went into are kept only
-        while all these stay. Say here what else it reads: files, or other functions of yours.
+        What its answers depend on beside its code, the values that it closes over and the globals that it reads: results that
+        it went into are kept only while all these stay. Say here what else it reads: files, or what other functions of yours do.
 
     Examples
     --------
@@ -55,16 +55,18 @@ class MaskOf(Mask):
 
     @property
     def stamp(self) -> str | None:
-        """A hash of its code, of the values that it closes over and of `made_from`; None if nothing is known."""
+        """A hash of its code, of the values and globals that it reads and of `made_from`; None if those cannot be known."""
         code = getattr(self.function, "__code__", None)
         if code is None:
             return self.made_from
+        facts = repr(_facts_of(code))
         try:
-            closed = pickle.dumps([cell.cell_contents for cell in self.function.__closure__ or ()])
-            usual = pickle.dumps((self.function.__defaults__, self.function.__kwdefaults__))
+            reads = [cell.cell_contents for cell in self.function.__closure__ or ()]
+            reads += [self.function.__defaults__, self.function.__kwdefaults__, *_globals_of(code, self.function.__globals__)]
+            read = pickle.dumps(reads)
         except (ValueError, TypeError, AttributeError, pickle.PicklingError):
-            return self.made_from
-        return fingerprint(repr(_facts_of(code)), closed, usual, repr(self.made_from))
+            return None if self.made_from is None else fingerprint(facts, self.made_from)
+        return fingerprint(facts, read, repr(self.made_from))
 
     @property
     def summary(self) -> str:
@@ -90,3 +92,10 @@ def _facts_of(code: CodeType) -> tuple[object, ...]:
     """What a piece of code does, whatever its place in a file."""
     consts = [_facts_of(each) if isinstance(each, CodeType) else repr(each) for each in code.co_consts]
     return code.co_code, code.co_names, code.co_varnames, consts
+
+
+def _globals_of(code: CodeType, known: dict[str, object]) -> list[object]:
+    """The globals that a piece of code reads, but modules, which are told by their names."""
+    inner = [each for each in code.co_consts if isinstance(each, CodeType)]
+    own = [known[name] for name in code.co_names if name in known and not isinstance(known[name], ModuleType)]
+    return [*own, *(each for one in inner for each in _globals_of(one, known))]
