@@ -23,7 +23,7 @@ from jagged_quilt.blend.projection import Filter
 from jagged_quilt.blend.shuffle import Turn
 from jagged_quilt.blend.tuning import AS_IT_IS
 from jagged_quilt.blend.warps import AnyWarp
-from jagged_quilt.foundation.checks import frozen, instance_of, positive
+from jagged_quilt.foundation.checks import frozen, positive, wrong_kind
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.maps.roles import BLENDED_ROLES, COLUMN_OF, OPTIONAL_ROLES, MapRole
 from jagged_quilt.weights.medley import shown_names
@@ -335,7 +335,7 @@ def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
     if isinstance(arrays, Pages):
         return arrays
     if not hasattr(arrays, "open"):
-        instance_of("arrays", arrays, (), "packed: jq.pack(swatches), or jq.open_arrays(folder)")
+        raise wrong_kind("arrays", arrays, "packed: jq.pack(swatches), or jq.open_arrays(folder)")
     return arrays.open(every_swatch(layers))
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple, Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import instance_of, whole_number_in
+from jagged_quilt.foundation.checks import whole_number_in, wrong_kind
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.work import ANYHOW, Work
@@ -183,7 +183,7 @@ def checked_canvas(what: str, canvas: object) -> None:
     """Raise `ShapeError` unless something is a canvas; a surface says itself how one is made of it (`made_canvas`)."""
     if not all(hasattr(canvas, name) for name in ("texels", "parts", "blocks", "block")):
         how = getattr(type(canvas), "made_canvas", "terrain.canvas(1024), or jq.UvCanvas(mesh, 1024)")
-        instance_of(what, canvas, (), f"a canvas: {how}")
+        raise wrong_kind(what, canvas, f"a canvas: {how}")
 
 
 def go_over(

@@ -52,9 +52,14 @@ def instance_of(what: str, value: T, kind: type | tuple[type, ...], wanted: str)
     """Return `value`; raise `ShapeError` unless it is of a kind; `wanted` says in words what to give instead."""
     if isinstance(value, kind):
         return value
+    raise wrong_kind(what, value, wanted)
+
+
+def wrong_kind(what: str, value: object, wanted: str) -> ShapeError:
+    """Return the error of something that is not of the kind that is wanted; `wanted` says in words what to give instead."""
     got = value.__name__ if isinstance(value, type) else type(value).__name__
     article = "an" if got[:1].lower() in "aeiou" else "a"
-    raise ShapeError(f"{what} must be {wanted}; got {'the type' if isinstance(value, type) else article} {got}")
+    return ShapeError(f"{what} must be {wanted}; got {'the type' if isinstance(value, type) else article} {got}")
 
 
 def power_of_two(name: str, value: int, high: int) -> int:

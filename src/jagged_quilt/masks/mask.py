@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import instance_of, number_in, positive, whole_number_in
+from jagged_quilt.foundation.checks import number_in, positive, whole_number_in, wrong_kind
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
@@ -412,5 +412,4 @@ def as_mask(value: Mask | float, what: str = "what a mask combines with") -> Mas
         return Constant(float(value))
     if callable(value) and not isinstance(value, type):
         raise ShapeError(f"{what} must be a mask or a number from 0 to 1; got a function: jq.MaskOf(function) makes one of it")
-    instance_of(what, value, Mask, "a mask, or a number from 0 to 1")
-    raise AssertionError
+    raise wrong_kind(what, value, "a mask, or a number from 0 to 1")

@@ -30,7 +30,7 @@ class MaskOf(Mask):
         What to call it.
     made_from : str, optional
         What its answers depend on beside its code, the values that it closes over and the globals that it reads: results that
-        it went into are kept only while all these stay. Say here what else it reads: files, or what other functions of yours do.
+        it went into are kept only while all these stay. Say here what else it reads: files, or what your other functions do.
 
     Examples
     --------

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.foundation.checks import frozen, instance_of, known_name
+from jagged_quilt.foundation.checks import frozen, known_name, wrong_kind
 from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, remembering
 from jagged_quilt.foundation.kernels import kernels_of
@@ -148,7 +148,7 @@ class Weigher:
     @staticmethod
     def _check(layers: Sequence[Stacked], adopted: WeightMap | None) -> None:
         if not isinstance(layers, Sequence) or isinstance(layers, str):
-            instance_of("layers", layers, (), 'a list of layers, from the bottom up: [jq.Layer("clay"), …]')
+            raise wrong_kind("layers", layers, 'a list of layers, from the bottom up: [jq.Layer("clay"), …]')
         if not layers:
             raise ShapeError("there is no layer to weigh; name at least one")
         names = [layer.name for layer in layers]
