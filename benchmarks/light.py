@@ -43,7 +43,7 @@ def main():
     texels = blend.at(points, weights, normals="world", columns=SIDE)
     eye = np.broadcast_to(np.float32([0.6, 0.8, 0]), points.position.shape)
     surface = LitSurface(texels.values, eye)
-    places, open_ = points.places, np.ones(len(points), np.float32)
+    places, open_ = points.world, np.ones(len(points), np.float32)
 
     def lit_by(lights, on=surface):
         lighting = Lighting(lights)

@@ -17,7 +17,7 @@ class NumpyBlend:
         texels = arrays.open(arrays.names).texels[: rows * (self.side + 1)]  # each row ends with its first texel once more
         self.texels = [texels[:, a].reshape(rows, self.side + 1)[:, :-1].ravel() for a in range(2)]
         self.decode = linear_from_srgb(np.arange(256, dtype=np.float32) / 255)
-        slices = [arrays.place_of(layer.swatch) for layer in layers]
+        slices = [arrays.index_of(layer.swatch) for layer in layers]
         self.slices = np.array(slices)
         self.inverse_tile = np.array([1 / arrays.tiles[s] for s in slices], np.float32)
         self.relief = np.array([arrays.reliefs[s] / max(arrays.reliefs) for s in slices], np.float32)

@@ -22,7 +22,7 @@ import numpy_weights as plain
 import jagged_quilt as jq
 from jagged_quilt.demo.ground import RELIEF, SIZE, ground
 from jagged_quilt.demo.swatches import MATERIALS, swatch_maps
-from jagged_quilt.foundation.noise import lattice_turn, places_of_noise
+from jagged_quilt.foundation.noise import lattice_turn, noise_quantiles
 from jagged_quilt.results.rehearsal import rehearse
 
 KINDS = list(jq.NoiseKind)[:3]
@@ -51,7 +51,7 @@ def plain_weights(land, texels, rows, curved):
     answers = np.ones((13, len(position)), np.float32)
     for n in range(1, 13):
         noise, height, shape = steps(n)
-        table, low, high = places_of_noise(noise.kind, 3, noise.octaves)
+        table, low, high = noise_quantiles(noise.kind, 3, noise.octaves)
         raw = plain.noise(position, lattice_turn(3) / noise.size, octaves=4, seed=n, kind=noise.kind.value)
         mask = plain.step(plain.spread(raw, table, low, high), 0.45, 0.75)
         mask = mask * plain.band(position[:, 1], height.low, height.high, height.fade)

@@ -212,7 +212,7 @@ class TestBlend:
         rng = np.random.default_rng(3)
         points, weights = random_points(rng, 300), random_weights(rng, 300, "ab", 2)
         eye = np.array([1.0, 2.0, 3.0])
-        away = np.linalg.norm(points.places - eye, axis=1)
+        away = np.linalg.norm(points.world - eye, axis=1)
         start = float(np.quantile(away, 0.3))
         over = float(np.quantile(away, 0.6)) - start
         lie = jq.Triplanar(rotation=20.0)

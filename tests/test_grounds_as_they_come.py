@@ -404,7 +404,7 @@ class TestViews:
         (project / "job.quilt.toml").write_text(text + "\n[view]\nhaze = 5.0\n")
         quilt = jq.read_quilt(project / "job.quilt.toml")
         assert quilt.table.view.haze == 5
-        seen = quilt.camera.on_picture(quilt.terrain.points((16, 16)).places, 800, 1280)
+        seen = quilt.camera.on_picture(quilt.terrain.points((16, 16)).world, 800, 1280)
         assert ((seen[:, :2] >= 0) & (seen[:, :2] <= (1280, 800))).all()
         with pytest.raises(jq.QuiltError, match="camera and target must both be said"):
             (project / "job.quilt.toml").write_text(text + "\n[view]\ncamera = [0, 1, 0]\n")

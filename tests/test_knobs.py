@@ -117,8 +117,8 @@ class TestWarps:
     def test_a_swirl_turns_about_its_centre_and_leaves_what_is_beyond(self):
         points = flat_points()
         warp = jq.Swirl(centre=(8, 8), radius=5, turn=90, rate=20, time=2)
-        moved = points.places + warp.moves(points)
-        before, after = (places[:, [0, 2]] - 8 for places in (points.places, moved))
+        moved = points.world + warp.moves(points)
+        before, after = (places[:, [0, 2]] - 8 for places in (points.world, moved))
         away = np.hypot(*before.T)
         assert np.allclose(np.hypot(*after.T), away, atol=1e-5)
         turned = np.arctan2(before[:, 0], before[:, 1]) - np.arctan2(after[:, 0], after[:, 1])

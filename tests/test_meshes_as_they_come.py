@@ -214,7 +214,7 @@ class TestTransfer:
         mesh = quilt.meshes[0]
         assert mesh.uv.max() > 1.2
         assert (mesh.layout.min(), mesh.layout.max()) >= (0, 0.9)
-        texels, which, share = self.places(mesh, 512, 10_000)
+        texels, which, share = self.world(mesh, 512, 10_000)
         corners = mesh.triangles[which]
         mixed = lambda values: np.einsum("nk,nkd->nd", share, values.astype(float)[corners])
         colour, bumps = waves(64)

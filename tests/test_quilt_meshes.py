@@ -179,7 +179,7 @@ class TestStanding:
         quilt = ramp('"lean"')
         mesh = quilt.meshes[0]
         assert mesh.repairs == ()
-        base = np.sort(mesh.world[:, 1] - quilt.terrain.points_at(mesh.world[:, [0, 2]]).places[:, 1])[: len(mesh.world) // 2]
+        base = np.sort(mesh.world[:, 1] - quilt.terrain.points_at(mesh.world[:, [0, 2]]).world[:, 1])[: len(mesh.world) // 2]
         flat = jq.read_mesh(quilt.folder / "boat.glb").world[:, 1].min()
         assert np.abs(base - flat * np.sqrt(1 + 0.25**2)).max() < 0.05
         axis = mesh.parts[0].frame[:3, 1] / np.linalg.norm(mesh.parts[0].frame[:3, 1])

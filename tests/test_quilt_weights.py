@@ -14,7 +14,7 @@ from jagged_quilt.foundation.errors import NameNotFoundError, QuiltFileError, Ra
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.mask import Shared
 from jagged_quilt.quiltfile.formulas import value_of
-from jagged_quilt.quiltfile.read import parts_of, place_in
+from jagged_quilt.quiltfile.read import full_key, parts_of
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.results import requests
 from jagged_quilt.results.exports import EXPORTERS, export
@@ -375,7 +375,7 @@ class TestSweeps:
         place = ("layer", 1, "mask", 1, "threshold")
         assert parts_of("layer[salt].mask[1].band[0]") == ["layer", "salt", "mask", 1, "band", 0]
         for key in ("layer[1].mask[1].threshold", "layer[salt].mask[1].threshold", "layer.mask[1].threshold"):
-            assert place_in(quilt.table.model_dump(mode="json"), key) == place
+            assert full_key(quilt.table.model_dump(mode="json"), key) == place
             changed = jq.read_quilt(quilt.path, changes={key: 0.7})
             assert changed.layers[1].mask.above.threshold == 0.7
         assert jq.read_quilt(quilt.path, changes={"layer[salt].mask[0].band[1]": 3}).layers[1].mask.below.high == 3

@@ -225,7 +225,7 @@ class TestLiveMasks:
             jq.weigh(ground.canvas(8), [jq.Layer("b"), jq.Layer("a", label="third", mask=jq.Noise(size=5))]) if adopts else None
         )
         live = jq.export.live_weights(layers, stacking=stacking, adopted=old.names if adopts else ())
-        sheets = {"noise_places": live.noise_places.astype(np.float32)[..., None]} if len(live.noise_places) else {}
+        sheets = {"noise_quantiles": live.noise_quantiles.astype(np.float32)[..., None]} if len(live.noise_quantiles) else {}
         if adopts:
             sheets["adopted_0"] = np.stack([whole_weight(old, n) for n in (0, 1)], axis=2)
         points = ground.points((40, 40))
@@ -242,7 +242,7 @@ class TestLiveMasks:
         assert code == 0, errors
         out = own_saltworks.parent / "out"
         sheets = {path.stem: read_image(path) for path in (out / "export").glob("*.*") if path.suffix in (".png", ".exr")}
-        assert {"sampled_0", "adopted_0", "painted_weights", "noise_places", "splat_0"} <= set(sheets)
+        assert {"sampled_0", "adopted_0", "painted_weights", "noise_quantiles", "splat_0"} <= set(sheets)
         quilt = jq.read_quilt(own_saltworks)
         results = Results(quilt, out)
         arrays, live = results.arrays, masks_in_shader(results)
@@ -474,7 +474,7 @@ class TestLiveSource:
     def test_a_mask_reads_as_it_is_said(self, mask, source):
         found, made = self.of(mask)
         assert found == source
-        assert (made.sampled, made.sheets, len(made.noise_places)) == ((), 0, 0)
+        assert (made.sampled, made.sheets, len(made.noise_quantiles)) == ((), 0, 0)
 
     def test_a_noise_is_worked_out_once_however_often_it_is_asked(self):
         noise = jq.Noise(size=3.0, threshold=0.5, range=0.5)
@@ -482,8 +482,8 @@ class TestLiveSource:
         first, second = "stepped(noises[0], 0.25, 0.75)", "stepped(noises[0], 0.25, 0.25)"
         assert found == f"min({first} * {second} + stepped(noises[1], 0.4, 0.6), 1.0)"
         assert made.source.count("Noise(3.0, ") == 2
-        assert made.noise_places.shape == (1, 1025)
-        assert (np.diff(made.noise_places[0]) >= 0).all()
+        assert made.noise_quantiles.shape == (1, 1025)
+        assert (np.diff(made.noise_quantiles[0]) >= 0).all()
 
     def test_what_a_shader_cannot_know_is_read_and_said(self):
         bent = jq.HeightBand(0, 1).warped(by=1.0, size=3.0)

@@ -132,7 +132,7 @@ class TestCameras:
     @pytest.mark.parametrize("size", [(20.0, 20.0), (4000.0, 4000.0), (100.0, 1500.0)])
     def test_a_camera_that_nobody_placed_sees_all_of_the_ground_and_little_else(self, size):
         terrain = jq.Terrain(np.random.default_rng(1).random((33, 33)) * size[0] / 8, size=size)
-        places = terrain.points((32, 32)).places
+        places = terrain.points((32, 32)).world
         seen = jq.Camera.fitting(places, 1.6, rise=28).on_picture(places, 800, 1280)
         assert (seen[:, 2] > 0).all()
         low, high = seen[:, :2].min(axis=0), seen[:, :2].max(axis=0)

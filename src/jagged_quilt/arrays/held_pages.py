@@ -124,15 +124,15 @@ class HeldPages:
             self._texels[at] = np.concatenate([page[role] for role in self._roles], axis=2)
 
         ANYHOW.through(finer, read)
-        places = np.full(sum(math.prod(grid.pages(mip)) for mip in range(grid.mips)), -1, np.int32)
+        slots = np.full(sum(math.prod(grid.pages(mip)) for mip in range(grid.mips)), -1, np.int32)
         for slot, at in enumerate(self._texels):
-            places[self._starts[at.mip] + at.row * self._across[at.mip] + at.column] = slot
+            slots[self._starts[at.mip] + at.row * self._across[at.mip] + at.column] = slot
         empty = np.zeros((0, grid.side, grid.side, len(self._columns)), np.uint8)
         self._rows = _page_kernels.HeldRows(
             frozen(np.stack(list(self._texels.values())) if self._texels else empty, np.uint8),
             self._meanings,
             self._columns,
-            frozen(places, np.int32),
+            frozen(slots, np.int32),
             self._starts,
             self._across,
             grid.page,

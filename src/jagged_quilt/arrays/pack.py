@@ -164,10 +164,10 @@ def pack_files(
         for layout in job.layouts:
             head = array_head(layout, job.side, first_facts, len(first_owners[layout.name]), zstd=zstd)
             spools[layout.name] = Spool(Path(scratch) / layout.name, zstd=zstd, head=head)
-        places = {(name, made_from): n for name, owners in first_owners.items() for n, made_from in enumerate(owners)}
+        indices = {(name, made_from): n for name, owners in first_owners.items() for n, made_from in enumerate(owners)}
 
         def keep(layout: str, made_from: str, one: PackedSlice) -> None:
-            which = places[layout, made_from]
+            which = indices[layout, made_from]
             frames[layout, made_from] = [spools[layout].add(texels, level, which) for level, texels in enumerate(one.levels)]
 
         try:
@@ -291,9 +291,9 @@ class _Job:
         """Hash what every slice is made from; what is known of a slice that is as it was is taken over."""
         stamped = _Stamped([{} for _ in self.given], {}, [{} for _ in self.given])
 
-        def stamp_one(place: int) -> None:
-            swatch = self.given[place]
-            stamped.stamps[place] = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
+        def stamp_one(index: int) -> None:
+            swatch = self.given[index]
+            stamped.stamps[index] = {layout.name: self._stamp(swatch, layout, digests) for layout in self.layouts}
 
         work.through(range(len(self.given)), stamp_one)
         for swatch, stamps, derived in zip(self.given, stamped.stamps, stamped.derived, strict=True):
@@ -311,20 +311,20 @@ class _Job:
         """Pack every slice that is not `there` and hand it to `keep(layout, stamp, slice)`, each content once."""
         claimed = set(there)
         tasks = []
-        for place, stamps in enumerate(stamped.stamps):
+        for index, stamps in enumerate(stamped.stamps):
             mine = [layout for layout in self.layouts if (layout.name, stamps[layout.name]) not in claimed]
             claimed.update((layout.name, stamps[layout.name]) for layout in mine)
-            tasks.append((place, mine))
+            tasks.append((index, mine))
 
         def pack_one(task: tuple[int, list[Layout]]) -> None:
-            place, mine = task
-            roles = {role for layout in mine for role in _roles_read(layout, self.given[place])}
-            read = self.given[place].read(roles)
+            index, mine = task
+            roles = {role for layout in mine for role in _roles_read(layout, self.given[index])}
+            read = self.given[index].read(roles)
             _warn_of_sizes(read)
-            known = {key: words for key, words in stamped.derived[place].items() if key not in {role.key for role in roles}}
-            stamped.derived[place] = known | {role.key: words for role, words in read.derived.items()}
+            known = {key: words for key, words in stamped.derived[index].items() if key not in {role.key for role in roles}}
+            stamped.derived[index] = known | {role.key: words for role, words in read.derived.items()}
             for layout, one in zip(mine, packed_slices(read, mine, self.side, mips=self.mips), strict=True):
-                stamp = stamped.stamps[place][layout.name]
+                stamp = stamped.stamps[index][layout.name]
                 keep(layout.name, stamp, one)
                 stamped.quality[layout.name, stamp] = one.quality
 
@@ -361,29 +361,29 @@ def _shared(
     for layout in job.layouts:
         seen: dict[tuple[object, ...], int] = {}
         owners[layout.name] = []
-        for place, stamps in enumerate(stamped.stamps):
+        for index, stamps in enumerate(stamped.stamps):
             content = contents[layout.name, stamps[layout.name]]
             if content not in seen:
                 seen[content] = len(seen)
                 owners[layout.name].append(stamps[layout.name])
-            slices[place][layout.name] = seen[content]
+            slices[index][layout.name] = seen[content]
     facts = tuple(
         SliceFacts(
             name=swatch.name,
             tile=float(swatch.size),
             aspect=float(swatch.aspect),
             relief=float(swatch.relief),
-            optional=tuple(role.key for role in OPTIONAL_ROLES if role in swatch.roles or role.key in stamped.derived[place]),
-            slices=slices[place],
-            stamps=stamped.stamps[place],
-            derived=stamped.derived[place],
+            optional=tuple(role.key for role in OPTIONAL_ROLES if role in swatch.roles or role.key in stamped.derived[index]),
+            slices=slices[index],
+            stamps=stamped.stamps[index],
+            derived=stamped.derived[index],
             quality={
                 name: stamped.quality.get((name, stamp), {})
-                for name, stamp in stamped.stamps[place].items()
+                for name, stamp in stamped.stamps[index].items()
                 if stamped.quality.get((name, stamp))
             },
         )
-        for place, swatch in enumerate(job.given)
+        for index, swatch in enumerate(job.given)
     )
     return facts, owners
 

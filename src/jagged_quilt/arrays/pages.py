@@ -111,21 +111,21 @@ class TexelPages:
 
     def digest(self, name: str) -> str:
         """Return a hash of all that is read of a swatch."""
-        place, starts = self.place_of(name), page_starts(self.side, len(self.facts))
-        own = {**asdict(self.facts[place]), "optional": sorted(role.key for role in self.facts[place].optional)}
+        index, starts = self.index_of(name), page_starts(self.side, len(self.facts))
+        own = {**asdict(self.facts[index]), "optional": sorted(role.key for role in self.facts[index].optional)}
         parts = [repr((own, self.side, [layout.name for layout in self.layouts]))]
         for level, start in enumerate(starts[:-1]):
             count = (self.side >> level) * ((self.side >> level) + 1)
-            parts.append(fingerprint(self.texels[start + place * count : start + (place + 1) * count].tobytes()))
+            parts.append(fingerprint(self.texels[start + index * count : start + (index + 1) * count].tobytes()))
         return fingerprint(*parts)
 
     def means(self, name: str) -> NDArray[np.float64]:
         """Return the mean of every channel of a swatch at full size, (A, 4): 0..1, colour as linear light."""
         own = self.side * (self.side + 1)
-        first = self.place_of(name) * own
+        first = self.index_of(name) * own
         return means_of(self.texels[first : first + own], self.side, self.layouts)
 
-    def place_of(self, name: str) -> int:
+    def index_of(self, name: str) -> int:
         """Return the slice of a swatch; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 

@@ -191,21 +191,21 @@ def as_bytes(layout: Layout, values: Mapping[MapRole, NDArray[np.float32]], side
 def _bytes_of_level(layout: Layout, chains: Mapping[MapRole, Chain], level: int, side: int) -> NDArray[np.uint8]:
     out = np.empty((side * side, layout.stored), np.uint8)
     out[:, len(layout.channels) :] = 255
-    for place, channel in enumerate(layout.channels):
+    for index, channel in enumerate(layout.channels):
         if channel.role is None:
-            out[:, place] = round(channel.constant * 255)
+            out[:, index] = round(channel.constant * 255)
             continue
-        encoded = layout.srgb and place < 3
+        encoded = layout.srgb and index < 3
         stored = None if channel.inverted else chains[channel.role].stored(level, encoded)
         if stored is not None:
-            _kernels.copy_channel(stored.reshape(side * side, -1), channel.component, out, place)
+            _kernels.copy_channel(stored.reshape(side * side, -1), channel.component, out, index)
             continue
         given = chains[channel.role][level].reshape(side * side, -1)
         scale, offset = (np.float32(each) for each in _scale(channel))
         if encoded:
-            _kernels.store_channel(given, channel.component, scale, offset, _encode_table(), out, place)
+            _kernels.store_channel(given, channel.component, scale, offset, _encode_table(), out, index)
         else:
-            _kernels.store_plain(given, channel.component, scale, offset, out, place)
+            _kernels.store_plain(given, channel.component, scale, offset, out, index)
     return out.reshape(side, side, -1)
 
 
@@ -214,26 +214,26 @@ def _as_numbers(
 ) -> NDArray[np.float32]:
     """Return (H, W, C) float32, 0..1 as they are to be stored; with `signed`, normals are -1..1."""
     out = np.ones((side, side, layout.stored), np.float32)
-    for place, channel in enumerate(layout.channels):
+    for index, channel in enumerate(layout.channels):
         if channel.role is None:
-            out[..., place] = channel.constant
+            out[..., index] = channel.constant
             continue
         given = values[channel.role][..., channel.component]
         if signed and channel.is_direction:
-            out[..., place] = -given if channel.inverted else given
+            out[..., index] = -given if channel.inverted else given
             continue
         scale, offset = _scale(channel)
         number = np.clip(given * np.float32(scale) + np.float32(offset), 0, 1)
-        out[..., place] = srgb_from_linear(number) if layout.srgb and place < 3 else number
+        out[..., index] = srgb_from_linear(number) if layout.srgb and index < 3 else number
     return out
 
 
-def meant(channel: ArrayChannel, stored: Stored, layout: Layout, place: int) -> NDArray[np.float32]:
+def meant(channel: ArrayChannel, stored: Stored, layout: Layout, index: int) -> NDArray[np.float32]:
     """Return what the stored numbers of one channel mean: the inverse of packing, within the rounding of the format."""
     number = stored.astype(np.float32) / np.float32(layout.pixels.top)
     if layout.pixels is PixelFormat.HALF and channel.is_direction:
         return -number if channel.inverted else number
-    if layout.srgb and place < 3:
+    if layout.srgb and index < 3:
         number = linear_from_srgb(number)
     scale, offset = _scale(channel)
     return (number - np.float32(offset)) / np.float32(scale)
@@ -242,21 +242,21 @@ def meant(channel: ArrayChannel, stored: Stored, layout: Layout, place: int) -> 
 def _quality(layout: Layout, wanted: NDArray[np.float32], blocks: NDArray[np.uint8]) -> dict[str, float]:
     side = wanted.shape[0]
     got = decoded_blocks(blocks.tobytes(), layout.pixels, side, side).astype(np.float32)
-    real = [place for place, channel in enumerate(layout.channels) if channel.role is not None]
+    real = [index for index, channel in enumerate(layout.channels) if channel.role is not None]
     off = float(np.mean((got[..., real] - wanted[..., real]) ** 2, dtype=np.float64))
     quality = {"psnr_db": round(10 * float(np.log10(255**2 / max(off, 1e-6))), 2)}
-    places = [
+    positions = [
         next(
             (
-                place
-                for place, channel in enumerate(layout.channels)
+                index
+                for index, channel in enumerate(layout.channels)
                 if (channel.is_direction, channel.component) == (True, axis)
             ),
             None,
         )
         for axis in (0, 1)
     ]
-    x, y = places
+    x, y = positions
     if x is not None and y is not None:
         before, after = (_vectors(each[..., [x, y]]) for each in (wanted, got))
         cosine = np.clip((before * after).sum(axis=2), -1, 1)

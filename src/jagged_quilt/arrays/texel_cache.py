@@ -88,22 +88,22 @@ class TexelCache:
 
     def means(self, name: str) -> NDArray[np.float64]:
         """Return the mean of every channel of a swatch, as `TexelPages.means` does."""
-        place, own = self.place_of(name), self.side * (self.side + 1)
-        with self.holding(np.array([place])) as (texels, slots):
-            first = int(slots[place]) * own
+        index, own = self.index_of(name), self.side * (self.side + 1)
+        with self.holding(np.array([index])) as (texels, slots):
+            first = int(slots[index]) * own
             return means_of(texels[first : first + own], self.side, self.layouts)
 
-    def place_of(self, name: str) -> int:
+    def index_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
     @contextmanager
-    def holding(self, places: NDArray[np.integer]) -> Iterator[tuple[NDArray[np.uint32], NDArray[np.int32]]]:
+    def holding(self, indices: NDArray[np.integer]) -> Iterator[tuple[NDArray[np.uint32], NDArray[np.int32]]]:
         """Give the texels of all slots, (M, A), and the slot of every swatch, (S,), of which those at `places` are held.
 
         Where all slots are in use by other threads it waits. Raises `RangeError` if there are more places than slots.
         """
-        wanted = [int(place) for place in dict.fromkeys(places)]
+        wanted = [int(index) for index in dict.fromkeys(indices)]
         if len(wanted) > self.slots:
             needed = len(wanted) * self.slice_bytes / (1 << 20)
             raise RangeError(
@@ -112,19 +112,19 @@ class TexelCache:
             )
         with self._changed:
             self._changed.wait_for(lambda: self._can_hold(wanted))
-            missing = [place for place in wanted if place not in self._slot_of]
+            missing = [index for index in wanted if index not in self._slot_of]
             self.hits, self.misses = self.hits + len(wanted) - len(missing), self.misses + len(missing)
-            for place in wanted:
-                if place in self._slot_of:
-                    self._slot_of.move_to_end(place)
-                    self._in_use[self._slot_of[place]] += 1
-            for place in missing:
+            for index in wanted:
+                if index in self._slot_of:
+                    self._slot_of.move_to_end(index)
+                    self._in_use[self._slot_of[index]] += 1
+            for index in missing:
                 slot = self._free_slot()
-                self._read(place, slot)
-                self._slot_of[place] = slot
+                self._read(index, slot)
+                self._slot_of[index] = slot
                 self._in_use[slot] += 1
             slots = np.zeros(len(self.names), np.int32)
-            slots[wanted] = used = [self._slot_of[place] for place in wanted]
+            slots[wanted] = used = [self._slot_of[index] for index in wanted]
         try:
             yield self._texels.texels, slots
         finally:
@@ -134,7 +134,7 @@ class TexelCache:
 
     def _can_hold(self, wanted: Sequence[int]) -> bool:
         """Whether what is missing finds slots that nobody uses, beside those that are wanted."""
-        held = [self._slot_of[place] for place in wanted if place in self._slot_of]
+        held = [self._slot_of[index] for index in wanted if index in self._slot_of]
         free = set(np.flatnonzero(self._in_use == 0).tolist()) - set(held)
         return len(wanted) - len(held) <= len(free)
 
@@ -142,10 +142,10 @@ class TexelCache:
         """A slot that was never used, or that of the swatch that nobody has asked for for longest."""
         if len(self._slot_of) < self.slots:
             return min(set(range(self.slots)) - set(self._slot_of.values()))
-        oldest = next(place for place, slot in self._slot_of.items() if not self._in_use[slot])
+        oldest = next(index for index, slot in self._slot_of.items() if not self._in_use[slot])
         return self._slot_of.pop(oldest)
 
-    def _read(self, place: int, slot: int) -> None:
+    def _read(self, index: int, slot: int) -> None:
         for column, layout in enumerate(self.layouts):
-            for level, texels in enumerate(self.arrays.levels_of(layout, self.names[place])):
+            for level, texels in enumerate(self.arrays.levels_of(layout, self.names[index])):
                 self._texels.put(column, slot, level, texels)

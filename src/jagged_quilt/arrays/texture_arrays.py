@@ -137,7 +137,7 @@ class TextureArrays(NotebookValue):
         """How many slices an array has."""
         return 1 + max(each.slices[layout] for each in self.facts)
 
-    def place_of(self, name: str) -> int:
+    def index_of(self, name: str) -> int:
         """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not packed."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
@@ -145,7 +145,7 @@ class TextureArrays(NotebookValue):
         """Return what one array stores of a swatch, decoded, (H, W, C) uint8, uint16 or float16."""
         names = [each.name for each in self.layouts]
         row = names.index(known_name("array", layout, names))
-        return self.stores[row].texels(level, self.facts[self.place_of(name)].slices[layout])
+        return self.stores[row].texels(level, self.facts[self.index_of(name)].slices[layout])
 
     def level(self, layout: str, level: int = 0) -> Stored:
         """Return one level of one array for all swatches, (S, H, W, C), as stored."""
@@ -165,9 +165,9 @@ class TextureArrays(NotebookValue):
         for layout in self.layouts:
             if role in layout.roles:
                 stored = self.texels(layout.name, name, level)
-                for place, channel in enumerate(layout.channels):
+                for index, channel in enumerate(layout.channels):
                     if channel.role is role:
-                        out[..., channel.component] = meant(channel, stored[..., place], layout, place)
+                        out[..., channel.component] = meant(channel, stored[..., index], layout, index)
                         found.add(channel.component)
         wanted = set(range(role.value.packed))
         if not wanted <= found:
@@ -200,9 +200,9 @@ class TextureArrays(NotebookValue):
         opened = self.opened(chosen)
         pages = TexelPages.empty(opened.facts, opened.layouts, opened.side, folder)
         for column, layout in enumerate(opened.layouts):
-            for place, name in enumerate(chosen):
+            for index, name in enumerate(chosen):
                 for level, texels in enumerate(self.levels_of(layout, name)):
-                    pages.put(column, place, level, texels)
+                    pages.put(column, index, level, texels)
         return pages.closed()
 
     def cached(self, mib: float, names: Sequence[str] | None = None) -> TexelCache:
@@ -215,15 +215,15 @@ class TextureArrays(NotebookValue):
 
     def opened(self, names: Sequence[str]) -> Opened:
         """Return how some swatches are opened: the layouts, the side, and what is known of each."""
-        places = [self.place_of(name) for name in names]
-        optional = [{MapRole[key.upper()] for key in self.facts[place].optional} for place in places]
+        indices = [self.index_of(name) for name in names]
+        optional = [{MapRole[key.upper()] for key in self.facts[index].optional} for index in indices]
         held = {
             role for role in BLENDED_ROLES if self.carried(role) and (role.value.always or any(role in own for own in optional))
         }
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        known = [self.facts[place] for place in places]
+        known = [self.facts[index] for index in indices]
         facts = tuple(
             SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, optional=frozenset(own & held))
             for each, own in zip(known, optional, strict=True)

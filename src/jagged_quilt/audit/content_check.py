@@ -109,7 +109,7 @@ def thumbnail(file: Path, limits: ImageLimits = LIMITS) -> Thumbnail:
     except QuiltError as error:
         return Thumbnail(file, trouble=str(error))
     names = [name.lower()[-1:] for name in image.channels]
-    kept = [place for place, name in enumerate(names) if name != "a"] or [0]
+    kept = [index for index, name in enumerate(names) if name != "a"] or [0]
     height, width, _ = image.texels.shape
     step = max(1, -(-max(height, width) // SIDE))
     small = image.texels[::step, ::step]
@@ -149,8 +149,8 @@ def _packed_objection(seen: Thumbnail, roles: Roles) -> str:
         return "it holds normals"
     if seen.is_grey and np.ptp(seen.texels) > _COLOURED and roles[1:3] != (None, None):
         return "its channels are alike: one grey map, not several"
-    for place, role in enumerate(roles[:3]):
-        channel, letter = seen.texels[..., place], "rgb"[place]
+    for index, role in enumerate(roles[:3]):
+        channel, letter = seen.texels[..., index], "rgb"[index]
         if role is MapRole.METALLIC and ((channel > 0.2) & (channel < 0.8)).mean() > _METAL_MIDDLE:
             return f"{letter} should be metallic, and is neither metal nor not"
         if role is MapRole.OCCLUSION and float(channel.mean()) < 0.3:

@@ -334,8 +334,8 @@ def _near_a_set(one: NamedSet, named: Sequence[NamedSet]) -> str:
 
 
 def _order(roles: Roles) -> list[int]:
-    places = list(MapRole)
-    return [places.index(role) if role else -1 for role in roles]
+    roles_in_order = list(MapRole)
+    return [roles_in_order.index(role) if role else -1 for role in roles]
 
 
 def _words(roles: Roles) -> str:
@@ -370,10 +370,10 @@ def _variants_with_what_they_share(named: Sequence[NamedSet]) -> list[NamedSet]:
         if not variants:
             out.append(one)
         for other in variants:
-            place = next(k for k, each in enumerate(out) if (each.words, each.folder) == (other.words, other.folder))
-            there = {each.roles for each in out[place].maps}
+            index = next(k for k, each in enumerate(out) if (each.words, each.folder) == (other.words, other.folder))
+            there = {each.roles for each in out[index].maps}
             more = tuple(each for each in one.maps if each.roles not in there)
-            out[place] = replace(out[place], maps=(*out[place].maps, *more))
+            out[index] = replace(out[index], maps=(*out[index].maps, *more))
     return out
 
 

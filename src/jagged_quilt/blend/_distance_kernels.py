@@ -32,13 +32,13 @@ def _away(p, position, rest, eye):
 
 
 @kernel
-def seen_from(places, seen, layers, weights, out_layers, out_weights):
+def seen_from(positions, seen, layers, weights, out_layers, out_weights):
     """Fill (N, 2 K) layers and weights as they are seen: each layer, and in the second half what stands for it farther away.
 
     places : positions and what float32 leaves away of them. Return how many columns are used: 0 if nothing stands for a layer
     anywhere, K if each point sees a layer or what stands for it, 2 K if somewhere both show.
     """
-    position, rest = places
+    position, rest = positions
     count, columns = layers.shape[1], 0
     for p in range(layers.shape[0]):
         away = -1.0

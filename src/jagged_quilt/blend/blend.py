@@ -231,14 +231,14 @@ class Blend:
         return Survey.of(out, points, self.plan.layer_rows["tiles"][seen.dominant], self.pages.side)
 
     def _targets(self, target: Mapping[MapRole, Stored], where: NDArray[np.int64] | None) -> k.TargetRows:
-        place = np.empty(0, np.int64) if where is None else where
+        index = np.empty(0, np.int64) if where is None else where
         roles, arrays = [], list[Stored]()
         for role in sorted(COLUMN_OF, key=lambda role: role.value.bits):  # of all roles, so that the kernel is compiled once
             blended = target and any(each.role is role for each in self.plan.outputs)
             roles.append(role)
             arrays.append(target[role].reshape(len(target[role]), -1) if blended else np.empty((0, 0), stored_type(role)))
         return k.TargetRows(
-            frozen(place, np.int64),
+            frozen(index, np.int64),
             _encode_table(),
             frozen([COLUMN_OF[role] for role in roles], np.int32),
             frozen([role.is_colour for role in roles], bool),

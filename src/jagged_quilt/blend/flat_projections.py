@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend.projection import Place, ProjectionBase, Space, checked_place, unit_axis
+from jagged_quilt.blend.projection import Position, ProjectionBase, Space, checked_position, unit_axis
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.errors import RangeError
 
@@ -27,7 +27,7 @@ class Planar(ProjectionBase):
         Whether the pattern stays in the world or goes with the object as it is moved and turned.
     """
 
-    axis: str | Place = "y"
+    axis: str | Position = "y"
     space: Space = Space.WORLD
     key: ClassVar[str] = "planar"
 
@@ -68,7 +68,7 @@ class Triplanar(ProjectionBase):
     space: Space = Space.WORLD
     above: float = 0.0
     above_fade: float = 10.0
-    eye: Place | None = None
+    eye: Position | None = None
     beyond: float = 0.0
     beyond_fade: float = 5.0
     key: ClassVar[str] = "triplanar"
@@ -86,7 +86,7 @@ class Triplanar(ProjectionBase):
         number_in("beyond", self.beyond, 0, unit="m")
         positive("beyond_fade", self.beyond_fade, "m")
         if self.eye is not None:
-            checked_place("eye", self.eye)
+            checked_position("eye", self.eye)
         elif self.beyond:
             raise RangeError("beyond is a distance from a camera; say where it stands with eye = (x, y, z)")
 

@@ -126,15 +126,15 @@ class BlendPlan:
             raise ShapeError("there is no layer to blend; name at least one")
         near = one_each(layers)
         shown = [*near, *(far_of(layer) for layer in near if layer.far is not None)]
-        places = [pages.place_of(layer.swatch) for layer in shown]
+        indices = [pages.index_of(layer.swatch) for layer in shown]
         tallest = tallest_of(near, pages) if relief is None else positive("relief", relief, "m")
         mappings = Mappings(np.eye(4) if frame is None else rigid_frame(frame), positive("metres", metres, "m"))
         rows = np.zeros(len(shown), k.LAYER)
         groups = _groups_of(shown)
         per_map_rows = np.full((len(groups), len(shown)), -1, np.int32)
-        for number, (row, layer, place) in enumerate(zip(rows, shown, places, strict=True)):
-            _fill_row(row, layer, pages, place, tallest, filter)
-            how, aspect = (layer.projection, pages.facts[place].tile, filter), pages.facts[place].aspect
+        for number, (row, layer, index) in enumerate(zip(rows, shown, indices, strict=True)):
+            _fill_row(row, layer, pages, index, tallest, filter)
+            how, aspect = (layer.projection, pages.facts[index].tile, filter), pages.facts[index].aspect
             if aspect != 1 and layer.projection.shuffle is not None and layer.projection.shuffle.turn is not Turn.NONE:
                 raise RangeError(
                     f'layer "{layer.base_name or layer.name}": patches of a tile that is not square cannot be turned; say '
@@ -150,7 +150,7 @@ class BlendPlan:
             layers=tuple(shown),
             slices=pages.names,
             layouts=pages.layouts,
-            outputs=_outputs(pages, places),
+            outputs=_outputs(pages, indices),
             filter=filter,
             relief=tallest,
             layer_rows=frozen(rows, k.LAYER),
@@ -339,26 +339,26 @@ def opened(arrays: TextureArrays | Pages, layers: Sequence[Layer]) -> Pages:
     return arrays.open(every_swatch(layers))
 
 
-def _fill_row(row: np.void, layer: Layer, pages: Pages, place: int, tallest: float, filter: Filter) -> None:
+def _fill_row(row: np.void, layer: Layer, pages: Pages, index: int, tallest: float, filter: Filter) -> None:
     """Fill the kernel's row of one layer, but its chart."""
     lie, tuning = layer.projection, layer.tuning
     row["hardness"] = _hardness(layer.softness)
-    row["relief"] = pages.facts[place].relief * tuning.relief / tallest
+    row["relief"] = pages.facts[index].relief * tuning.relief / tallest
     row["height_offset"] = tuning.lift / tallest
     row["normal_scale"], row["roughness_offset"], row["occlusion_strength"] = tuning.normal, tuning.roughness, tuning.occlusion
     row["colours"] = tuning.colours
     if lie.shuffle is not None:
         row["patch_size"], row["patch_border"] = 1 / lie.shuffle.size, lie.shuffle.border
         row["patch_ways"] = lie.shuffle.ways
-    row["level_bias"] = math.log2(pages.side / pages.facts[place].tile)
+    row["level_bias"] = math.log2(pages.side / pages.facts[index].tile)
     row["sharpness"] = lie.plane_sharpness
     row["planes"] = lie.planes
     row["wrap_u"], row["wrap_v"] = (each.code for each in lie.wraps)
     row["filter"] = (lie.filter or filter).code
     row["most_taps"] = lie.anisotropy
-    row["slice"] = place
-    row["tiles"] = row["tiles_high"] = 1 / pages.facts[place].tile
-    row["tiles_low"] = 1 / pages.facts[place].tile - float(row["tiles_high"])
+    row["slice"] = index
+    row["tiles"] = row["tiles_high"] = 1 / pages.facts[index].tile
+    row["tiles_low"] = 1 / pages.facts[index].tile - float(row["tiles_high"])
 
 
 def _far_numbers(near: Sequence[Layer]) -> list[int]:
@@ -382,7 +382,7 @@ def _hardness(softness: float | NDArray[np.float64]) -> NDArray[np.float64]:
 
 def tallest_of(layers: Sequence[Layer], pages: Pages) -> float:
     """Return the metres of the tallest relief of some layers, each of one swatch."""
-    reliefs = [pages.facts[pages.place_of(layer.swatch)].relief for layer in layers]
+    reliefs = [pages.facts[pages.index_of(layer.swatch)].relief for layer in layers]
     tuned = [relief * layer.tuning.relief for relief, layer in zip(reliefs, layers, strict=True)]
     return max(tuned) or max(reliefs)
 
@@ -404,12 +404,12 @@ def _slot_rows(rows: NDArray[np.void]) -> NDArray[np.float32]:
 def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
     """What the arrays carry of the slices that are shown, and what is blended in any case."""
     out = []
-    optional = {role for place in shown for role in pages.facts[place].optional}
+    optional = {role for index in shown for role in pages.facts[index].optional}
     for role in BLENDED_ROLES:
         layout = next((each for each in pages.layouts if role in each.roles), None)
         if layout is not None and (role.value.always or role in optional):
-            places = [place for place, channel in enumerate(layout.channels) if channel.role is role]
-            out.append(Output(role, layout.name, tuple(places)))
+            indices = [index for index, channel in enumerate(layout.channels) if channel.role is role]
+            out.append(Output(role, layout.name, tuple(indices)))
         elif role.value.always:
             out.append(Output(role, "", ()))
     return tuple(out)

@@ -51,7 +51,7 @@ class Detail(Choice):
     CHEAP = "cheap"
 
 
-Place = tuple[float, float, float]
+Position = tuple[float, float, float]
 Pair = tuple[float, float]
 
 
@@ -255,19 +255,19 @@ class ProjectionBase:
         """
 
 
-def checked_place(name: str, place: Place) -> None:
+def checked_position(name: str, position: Position) -> None:
     """Raise `ShapeError` or `RangeError` if a value is not x, y and z in metres."""
-    if not isinstance(place, (tuple, list)) or len(place) != 3:
-        raise ShapeError(f"{name} must be x, y and z in metres; got {place!r}")
-    for value in place:
+    if not isinstance(position, (tuple, list)) or len(position) != 3:
+        raise ShapeError(f"{name} must be x, y and z in metres; got {position!r}")
+    for value in position:
         number_in(name, value, unit="m")
 
 
-def unit_axis(axis: str | Place) -> NDArray[np.float64]:
+def unit_axis(axis: str | Position) -> NDArray[np.float64]:
     """Return an axis, by name or as a vector, as a unit vector; raise `QuiltError` if it is none."""
     if isinstance(axis, str):
         return np.array(AXES[known_name("axis", axis, AXES)])
-    checked_place("axis", axis)
+    checked_position("axis", axis)
     length = float(np.linalg.norm(axis))
     if length < 1e-9:
         raise RangeError(f"axis must have a length; got {axis!r}")

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.blend import _rows as k
-from jagged_quilt.blend.projection import Place, ProjectionBase, Space, checked_place, unit_axis
+from jagged_quilt.blend.projection import Position, ProjectionBase, Space, checked_position, unit_axis
 from jagged_quilt.foundation.checks import number_in, positive
 from jagged_quilt.foundation.choices import Wrap
 from jagged_quilt.foundation.errors import RangeError
@@ -31,9 +31,9 @@ class Round(ProjectionBase):
     space : "world" or "object"
     """
 
-    centre: Place = (0.0, 0.0, 0.0)
+    centre: Position = (0.0, 0.0, 0.0)
     radius: float = 1.0
-    axis: str | Place = "y"
+    axis: str | Position = "y"
     space: Space = Space.WORLD
     closes_around: ClassVar[bool] = True
 
@@ -51,7 +51,7 @@ class Round(ProjectionBase):
 
     def __post_init__(self) -> None:
         ProjectionBase.__post_init__(self)
-        checked_place("centre", self.centre)
+        checked_position("centre", self.centre)
         positive("radius", self.radius, "m")
         unit_axis(self.axis)
         object.__setattr__(self, "space", Space.of(self.space))

@@ -34,7 +34,7 @@ class Survey:
         How many planes of how many layers are read, in all.
     """
 
-    place: NDArray[np.float32]
+    tile_uv: NDArray[np.float32]
     stretch: NDArray[np.float32]
     density: NDArray[np.float32]
     mip: NDArray[np.float32]
@@ -62,7 +62,7 @@ class Survey:
         root = np.sqrt(np.maximum(both**2 - 4 * area**2, 0))
         stretch = np.sqrt((both + root) / np.maximum(both - root, 1e-12 * both + 1e-30))
         return cls(
-            place=(values[:, :2] * repeats[:, None]).astype(np.float32),
+            tile_uv=(values[:, :2] * repeats[:, None]).astype(np.float32),
             stretch=stretch.astype(np.float32),
             density=(np.sqrt(area) * repeats * side).astype(np.float32),
             mip=values[:, k.SurveyColumns.MIP],

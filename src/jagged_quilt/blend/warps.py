@@ -155,7 +155,7 @@ class Swirl:
 
     def moves(self, points: Points) -> NDArray[np.float32]:
         """Return how far each point is moved, (N, 3) metres."""
-        away = points.places[:, [0, 2]] - np.array(self.centre, np.float64)
+        away = points.world[:, [0, 2]] - np.array(self.centre, np.float64)
         near = np.maximum(0, 1 - np.hypot(away[:, 0], away[:, 1]) / self.radius)
         angle = math.radians(self.turn + self.rate * self.time) * near**2
         cos, sin = np.cos(angle), np.sin(angle)
@@ -207,7 +207,7 @@ def moves_of(warps: tuple[AnyWarp, ...], points: Points) -> NDArray[np.float32]:
         tangent = points.tangent[:, :3]
         there = points.moved(step * tangent), points.moved(step * np.cross(points.normal, tangent))
         moved[:, :3] = warp.moves(points)
-        moved[:, 3:6], moved[:, 6:] = ((warp.moves(place) - moved[:, :3]) / step for place in there)
+        moved[:, 3:6], moved[:, 6:] = ((warp.moves(shifted) - moved[:, :3]) / step for shifted in there)
     out.flags.writeable = False
     return out
 

@@ -60,7 +60,7 @@ def jquilt(wide: bool) -> None:
 
 def main() -> None:
     """Run the command line. Exit code 0 done, 1 the check found faults, 2 the input was refused, 3 our own failure."""
-    command = next((place for place, word in enumerate(sys.argv) if word in COMMANDS), len(sys.argv))
+    command = next((index for index, word in enumerate(sys.argv) if word in COMMANDS), len(sys.argv))
     debug = "--debug" in sys.argv[:command]  # after a command it may be that command's own
     if not debug:
         _keep_libraries_quiet()

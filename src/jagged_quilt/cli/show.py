@@ -40,7 +40,7 @@ if TYPE_CHECKING:
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
 @anew_option
 @time_option
-def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path | None, force: bool) -> None:
+def command(named: Named, words: tuple[str, ...], position: str | None, csv: Path | None, force: bool) -> None:
     """Draw pictures to judge by; all of them where none is named.
 
     \b
@@ -84,7 +84,7 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
             raise RangeError("--pages STORE goes with view or debug pages, and debug pages with --pages STORE")
         for name in chosen:
             results.picture_named(name)
-        if not (words or place or csv):
+        if not (words or position or csv):
             chosen = results.pictures
         others = {
             "debug": kinds or paged,
@@ -92,7 +92,7 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
             "compare": asked.compared or asked.without,
             "view": asked.swing,
             "sweep": swept,
-            "weigh": csv or place,
+            "weigh": csv or position,
         }
         ready_kernels(results, [*chosen, *(name for name, there in others.items() if there)], work)
         made = results.draw([name for name in results.pictures if name in chosen], force=force) if chosen else []
@@ -110,8 +110,8 @@ def command(named: Named, words: tuple[str, ...], place: str | None, csv: Path |
             report(each, taken)
         if csv:
             click.echo(f"{csv}: the coverage of {len(results.weights.names)} layers")
-        if place:
-            _explain(results, place)
+        if position:
+            _explain(results, position)
 
 
 def _coverage(results: Results) -> bytes:
@@ -137,7 +137,7 @@ def _steps_of(swing: str) -> tuple[int, int]:
     return int(steps), int(which or 0)
 
 
-def _explain(results: Results, place: str) -> None:
+def _explain(results: Results, position: str) -> None:
     """Print every layer from the top down, each mask step's value, and the weight."""
     from rich.table import Table
     from rich.text import Text
@@ -149,11 +149,11 @@ def _explain(results: Results, place: str) -> None:
 
     east, south = results.quilt.terrain.size
     try:
-        x, z = (float(at) for at in place.split(","))
+        x, z = (float(at) for at in position.split(","))
     except ValueError:
-        raise RangeError(f"--at is X,Z in metres; got {place!r}") from None
+        raise RangeError(f"--at is X,Z in metres; got {position!r}") from None
     if not (0 <= x <= east and 0 <= z <= south):
-        raise RangeError(f"--at {place}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
+        raise RangeError(f"--at {position}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
     texels = results.quilt.table.weights.texels
     points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
     explained = explain(results.weigher, points, which, grid)

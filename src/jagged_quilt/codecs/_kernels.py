@@ -127,9 +127,9 @@ def fit_blocks(values, scratch, out):
     colours = scratch[1]
     choice = scratch[2].view(np.int32)
     across = values.shape[1] // 4
-    for place in range(out.shape[0]):
-        top = place // across * 4
-        left = place % across * 4
+    for index in range(out.shape[0]):
+        top = index // across * 4
+        left = index % across * 4
         low = np.float32(255)
         high = np.float32(0)
         inner_low = np.float32(255)
@@ -154,10 +154,10 @@ def fit_blocks(values, scratch, out):
                 first, second = a, b
         _palette(first, second, colours)
         _choose(block, colours, choice)
-        out[place, 0] = first
-        out[place, 1] = second
+        out[index, 0] = first
+        out[index, 1] = second
         bits = np.uint64(0)
         for t in range(16):
             bits |= np.uint64(choice[t]) << np.uint64(3 * t)
         for byte in range(6):
-            out[place, 2 + byte] = np.uint8((bits >> np.uint64(8 * byte)) & np.uint64(255))
+            out[index, 2 + byte] = np.uint8((bits >> np.uint64(8 * byte)) & np.uint64(255))

@@ -110,15 +110,15 @@ def write_ktx2(path: Path, head: Ktx2Head, frames: Sequence[Sequence[FileFrame]]
     """
     front, starts = _front(head, frames)
     first = frames[0][0]
-    places = [
+    wanted = [
         start + sum(frame.length for frame in level[:n])
         for start, level in zip(starts, frames, strict=True)
         for n in (0, len(level) - 1)
     ]
-    lie = [level[n].offset for level in frames for n in (0, len(level) - 1)]
+    offsets = [level[n].offset for level in frames for n in (0, len(level) - 1)]
     whole = all(len(list(_runs(level))) == 1 and level[0].path == first.path for level in frames)
     with written_whole(path) as temporary:
-        if whole and places == lie:
+        if whole and wanted == offsets:
             with first.path.open("r+b", buffering=0) as target:
                 target.write(front)
             temporary.unlink()  # to replace a file makes some file systems write all of the new one to disk first

@@ -72,9 +72,9 @@ def descriptor_of(head: Ktx2Head) -> bytes:
         bits, plane = 8 * size, size * head.channels
         low, high = (_ONE | 1 << 31, _ONE) if head.pixels is PixelFormat.HALF else (0, int(head.pixels.top))
     samples = b""
-    for place, kind in enumerate(kinds):
+    for index, kind in enumerate(kinds):
         marks = (_LINEAR if head.srgb and kind == _ALPHA else 0) | (_SIGNED_FLOAT if head.pixels is PixelFormat.HALF else 0)
-        samples += struct.pack("<HBB4B2I", bits * place, bits - 1, kind | marks, 0, 0, 0, 0, low, high)
+        samples += struct.pack("<HBB4B2I", bits * index, bits - 1, kind | marks, 0, 0, 0, 0, low, high)
     basic = struct.pack("<IHH4B4B8B", 0, 2, 24 + len(samples), model, 1, 2 if head.srgb else 1, 0, *sides, plane, *(0,) * 7)
     return struct.pack("<I", 4 + len(basic) + len(samples)) + basic + samples
 

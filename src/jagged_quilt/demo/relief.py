@@ -49,15 +49,15 @@ def cells_of(u: Field, v: Field, *, count: int, seed: int) -> tuple[Field, Field
     side = int(np.sqrt(count))
     row, column = np.divmod(np.arange(side * side), side)
     seeds = (np.column_stack([column, row]) + rng.uniform(0.12, 0.88, (side * side, 2))) / side
-    places = np.column_stack([u.ravel() % 1.0, v.ravel() % 1.0])
+    positions = np.column_stack([u.ravel() % 1.0, v.ravel() % 1.0])
     tree = cKDTree(seeds, boxsize=np.ones(2))
-    distance, near = map(np.asarray, tree.query(places, k=4))
+    distance, near = map(np.asarray, tree.query(positions, k=4))
     own = seeds[near[:, 0]]
-    edge = np.full(len(places), np.inf)
+    edge = np.full(len(positions), np.inf)
     for other in range(1, 4):
         apart = (seeds[near[:, other]] - own + 0.5) % 1.0 - 0.5
         middle = own + apart / 2
-        offset = (middle - places + 0.5) % 1.0 - 0.5
+        offset = (middle - positions + 0.5) % 1.0 - 0.5
         edge = np.minimum(edge, np.abs((offset * apart).sum(1)) / np.linalg.norm(apart, axis=1))
     return edge.reshape(u.shape), distance[:, 0].reshape(u.shape), near[:, 0].reshape(u.shape)
 

@@ -114,11 +114,11 @@ def _beds(side: int, *, count: int, seed: int, dark: tuple[int, int, int], pale:
     along = v + bend
     rng = np.random.default_rng(seed + 1)
     borders = np.sort((np.arange(count) + rng.uniform(0.15, 0.85, count)) / count)
-    place = along % 1.0
-    bed = np.searchsorted(borders, place) % count
+    turn = along % 1.0
+    bed = np.searchsorted(borders, turn) % count
     below = borders[bed - 1]
     above = borders[bed]
-    within = ((place - below) % 1.0) / ((above - below) % 1.0)
+    within = ((turn - below) % 1.0) / ((above - below) % 1.0)
     ledge = rng.random(count)[bed]
     crumble = patches(u, v, cells=14, octaves=5, seed=seed + 2)
     split = step(np.abs(patches(u, v, cells=6, octaves=4, seed=seed + 3) - 0.5), 0.012, 0.004)

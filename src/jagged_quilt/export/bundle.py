@@ -190,7 +190,7 @@ def _write_ground(stage: Path, terrain: Terrain) -> Facts:
 def _layer(bundle: Bundle, number: int) -> Facts:
     """What is said of a layer: its swatch, where that lies, how it lies, how it meets others."""
     plan, layer = bundle.plan, bundle.plan.layers[number]
-    of_swatch = bundle.arrays.facts[bundle.arrays.place_of(layer.swatch)]
+    of_swatch = bundle.arrays.facts[bundle.arrays.index_of(layer.swatch)]
     lie, row = layer.projection, plan.layer_rows[number]
     facts: Facts = {
         "name": plan.names[number] if number < len(plan.names) else layer.name,

@@ -87,8 +87,8 @@ class Driver:
             rows, columns = texels.shape[1:3]
             data = np.ascontiguousarray(texels)
             kind = _FLOAT if floats else _BYTES
-            place = data.ctypes.data_as(ctypes.c_void_p)
-            self.call("TexSubImage3D", _ARRAY, level, 0, 0, 0, columns, rows, count, _RGBA, kind, place)
+            data_at = data.ctypes.data_as(ctypes.c_void_p)
+            self.call("TexSubImage3D", _ARRAY, level, 0, 0, 0, columns, rows, count, _RGBA, kind, data_at)
         for what, how in ((_MIN, NEAREST if exact else _LINEAR_MIPS), (_MAG, NEAREST if exact else _LINEAR)):
             self.call("TexParameteri", _ARRAY, what, how)
         return made.value

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.foundation.noise import lattice_turn, places_of_noise
+from jagged_quilt.foundation.noise import lattice_turn, noise_quantiles
 from jagged_quilt.foundation.noise_kinds import NoiseKind
 from jagged_quilt.masks.mask import Combine, Combined, Constant, Cut, Inverted, Levels, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise
@@ -50,7 +50,7 @@ class LiveWeights:
         The layers whose adopted weights stand in the sheets `adopted_0` …, four in each.
     is_painted : bool
         Whether it reads `painted_weights`, where daubs lie, and the sheets of weights there.
-    noise_places : (K, S) float32
+    noise_quantiles : (K, S) float32
         Which share of space lies below a value of noise, a row for each kind; no rows where there is no noise.
     """
 
@@ -59,12 +59,12 @@ class LiveWeights:
     sampled: tuple[Mask, ...]
     adopted: tuple[str, ...]
     is_painted: bool
-    noise_places: NDArray[np.float32]
+    noise_quantiles: NDArray[np.float32]
 
     @property
     def sheets(self) -> int:
         """How many textures it reads."""
-        own = _sheets(len(self.sampled)) + _sheets(len(self.adopted)) + bool(len(self.noise_places))
+        own = _sheets(len(self.sampled)) + _sheets(len(self.adopted)) + bool(len(self.noise_quantiles))
         return own + (1 + _sheets(len(self.names)) if self.is_painted else 0)
 
 
@@ -109,14 +109,14 @@ class _MaskSource:
         for number, layer in enumerate(self.layers):
             start = "1.0"
             if layer.name in self.adopted:
-                place = self.adopted.index(layer.name)
-                start = f"texture(adopted_{place // _AT_ONCE}, uv).{'rgba'[place % _AT_ONCE]}"
+                index = self.adopted.index(layer.name)
+                start = f"texture(adopted_{index // _AT_ONCE}, uv).{'rgba'[index % _AT_ONCE]}"
             answer = self._of(layer.mask) if layer.mask is not None and (number or layer.name in self.adopted) else ""
             value = f"{start} * {_closed(answer)}" if answer and start != "1.0" else answer or start
             self.lines.append(f"    answers[{number}] = {value};  // {layer.name}")
         shown = self._shown()
         names, sampled = shown_names(self.layers), tuple(self.sampled)
-        tables = [places_of_noise(*each) for each in self.tables]
+        tables = [noise_quantiles(*each) for each in self.tables]
         features = {
             "sampled": bool(sampled) or bool(self.adopted),
             "noise": bool(self.noises),
@@ -145,8 +145,8 @@ class _MaskSource:
             "painted_reads": "\n".join(self._painted(names)),
         }
         source = filled("masks.glsl", {name for name, there in features.items() if there}, words)
-        places = np.array([each[0] for each in tables], np.float32) if tables else np.zeros((0, 0), np.float32)
-        return LiveWeights(source, names, sampled, self.adopted, self.painted, places)
+        quantiles = np.array([each[0] for each in tables], np.float32) if tables else np.zeros((0, 0), np.float32)
+        return LiveWeights(source, names, sampled, self.adopted, self.painted, quantiles)
 
     def _of(self, mask: Mask) -> str:
         """What a mask says at a point, as source."""
@@ -205,8 +205,8 @@ class _MaskSource:
         table = (noise.kind, noise.dimensions, noise.octaves)
         row, low, steps = -1, 0.0, 0.0
         if even:
-            places, low, high = places_of_noise(*table)
-            row, steps = self.tables.index(table), (len(places) - 1) / (high - low)
+            quantiles, low, high = noise_quantiles(*table)
+            row, steps = self.tables.index(table), (len(quantiles) - 1) / (high - low)
         how = f"ivec4({noise.octaves}, {noise.seed}, {noise.period}, {_KINDS[noise.kind]})"
         flat = int(noise.dimensions == 2)
         return f"Noise({_number(noise.size)}, {how}, ivec2({flat}, {row}), vec2({_number(low)}, {_number(steps)}))"
@@ -288,8 +288,8 @@ class _MaskSource:
     def _reads(sheet: str, target: str, words: Sequence[str]) -> list[str]:
         lines = [f"    vec4 {sheet}_sheet_{n} = texture({sheet}_{n}, uv);" for n in range(_sheets(len(words)))]
         for number, said in enumerate(words):
-            place = f"{sheet}_sheet_{number // _AT_ONCE}.{'rgba'[number % _AT_ONCE]}"
-            lines.append(f"    {target}[{number}] = {place};  // {said}")
+            value = f"{sheet}_sheet_{number // _AT_ONCE}.{'rgba'[number % _AT_ONCE]}"
+            lines.append(f"    {target}[{number}] = {value};  // {said}")
         return lines or [f"    {target}[0] = 0.0;"]
 
     @staticmethod
@@ -297,9 +297,9 @@ class _MaskSource:
         lines = []
         for sheet in range(_sheets(len(names))):
             lines.append(f"    vec4 sheet_{sheet} = texture(splat_{sheet}, uv);")
-            for place in range(_AT_ONCE * sheet, min(_AT_ONCE * (sheet + 1), len(names))):
-                left = f"sheet_{sheet}.{'rgba'[place % _AT_ONCE]}"
-                lines.append(f"    weight[{place}] = mix(weight[{place}], {left}, painted);  // {names[place]}")
+            for index in range(_AT_ONCE * sheet, min(_AT_ONCE * (sheet + 1), len(names))):
+                left = f"sheet_{sheet}.{'rgba'[index % _AT_ONCE]}"
+                lines.append(f"    weight[{index}] = mix(weight[{index}], {left}, painted);  // {names[index]}")
         return lines
 
 

@@ -62,9 +62,11 @@ def by_files(plan: BlendPlan, arrays: TextureArrays) -> tuple[BlendPlan, tuple[F
 def _of_file(output: Output, every: Sequence[FileArray]) -> Output:
     """Where an output lies."""
     for each in every:
-        places = {channel.component: place for place, channel in enumerate(each.layout.channels) if channel.role is output.role}
-        if set(places) >= set(range(output.role.value.packed)):
-            return Output(output.role, each.name, tuple(places[n] for n in range(output.role.value.packed)))
+        channels = {
+            channel.component: index for index, channel in enumerate(each.layout.channels) if channel.role is output.role
+        }
+        if set(channels) >= set(range(output.role.value.packed)):
+            return Output(output.role, each.name, tuple(channels[n] for n in range(output.role.value.packed)))
     raise RangeError(
         f"the shader reads all channels of a map from one array, and none holds those of {output.role.key}; pack them together"
     )

@@ -65,11 +65,11 @@ def _layer_table(
     fields += [("per_map", "<i4")] if "per_map" in features else []
     fields += [(f"mean_{each.name}", "<f4") for each in held] if "shuffle" in features else []
     table = np.zeros(len(rows), [(name, kind, 4) for name, kind in fields])
-    places = [arrays.names.index(layer.swatch) for layer in plan.layers]
+    indices = [arrays.names.index(layer.swatch) for layer in plan.layers]
     for number, each in enumerate(held):  # swatches of the same content share a slice
-        own = [arrays.facts[place].slices[each.layout.name] for place in places]
+        own = [arrays.facts[index].slices[each.layout.name] for index in indices]
         table["slices" if number < _AT_ONCE else "more_slices"][:, number % _AT_ONCE] = own
-    table["which"] = np.stack([places, rows["mapping"], rows["planes"], rows["filter"]], axis=1)
+    table["which"] = np.stack([indices, rows["mapping"], rows["planes"], rows["filter"]], axis=1)
     taps = rows["most_taps"].astype(int)
     table["ways"] = np.stack([rows["wrap_u"], rows["wrap_v"], rows["patch_ways"], taps], axis=1)
     table["lies"] = np.stack([rows["tiles"], rows["sharpness"], rows["patch_size"], rows["patch_border"]], axis=1)

@@ -49,9 +49,9 @@ def cost(plan: BlendPlan, arrays: TextureArrays, held: Sequence[FileArray], shee
         planes = 3 if row["planes"] == k.SHARED and plan.mapping_rows[row["mapping"]]["kind"] == k.FLAT else 1
         laid = planes * (3 if row["patch_size"] > 0 else 1)
         apart = planes * int((plan.per_map_rows[:, number] >= 0).sum()) if len(plan.groups) else 0
-        places = f"{laid + apart} place{'s' if laid + apart > 1 else ''}"
+        positions = f"{laid + apart} place{'s' if laid + apart > 1 else ''}"
         far = " far away" if number >= len(plan.names) else ""
-        lines.append(f"  {number:>3}  {layer.name}{far}: {layer.projection.key}, at most {places} to read")
+        lines.append(f"  {number:>3}  {layer.name}{far}: {layer.projection.key}, at most {positions} to read")
         most += laid + apart
     size = sum(_bytes_of(arrays, each.layout) for each in held) / (1 << 20)
     lines.append(

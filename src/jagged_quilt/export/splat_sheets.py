@@ -36,7 +36,7 @@ def write_splat(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
 def write_live(
     weights: LiveWeights, folder: Path | str, sampled: Sequence[Stored], adopted: Sequence[Stored] = ()
 ) -> list[Path]:
-    """Write what live weights read: `sampled_0.png` …, `adopted_0.png` …, four masks in each, and `noise_places.exr`.
+    """Write what live weights read: `sampled_0.png` …, `adopted_0.png` …, four masks in each, and `noise_quantiles.exr`.
 
     Parameters
     ----------
@@ -50,9 +50,9 @@ def write_live(
                 four = [*grey[first : first + 4], *[np.zeros_like(grey[0])] * 3][:4]
                 files.append(f"{kind}_{first // 4}.png")
                 write_image(stage / files[-1], np.stack(four, axis=2))
-        if len(weights.noise_places):
-            files.append("noise_places.exr")
-            write_image(stage / files[-1], np.ascontiguousarray(weights.noise_places))
+        if len(weights.noise_quantiles):
+            files.append("noise_quantiles.exr")
+            write_image(stage / files[-1], np.ascontiguousarray(weights.noise_quantiles))
     return [folder / name for name in files]
 
 

@@ -109,9 +109,9 @@ class _StageWriter:
             own.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.normal[used])))
             own.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
             if mesh.uv is not None:
-                places = np.ascontiguousarray(mesh.uv[used] * (1, -1) + (0, 1), np.float32)  # v grows upwards
+                uvs = np.ascontiguousarray(mesh.uv[used] * (1, -1) + (0, 1), np.float32)  # v grows upwards
                 uv = UsdGeom.PrimvarsAPI(own).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-                uv.Set(Vt.Vec2fArray.FromNumpy(places))
+                uv.Set(Vt.Vec2fArray.FromNumpy(uvs))
             if thing.maps is None and mesh.colour is not None:
                 colours = own.CreateDisplayColorPrimvar(UsdGeom.Tokens.vertex)
                 colours.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.colour[used, :3])))
@@ -120,14 +120,14 @@ class _StageWriter:
     def _material(self, thing: SceneThing) -> _Prim:
         from pxr import Gf, Sdf, UsdShade
 
-        place, types = f"/scene/{self.stems[thing.name]}/material", Sdf.ValueTypeNames
-        material = UsdShade.Material.Define(self.stage, place)
-        surface = UsdShade.Shader.Define(self.stage, f"{place}/surface")
+        prim, types = f"/scene/{self.stems[thing.name]}/material", Sdf.ValueTypeNames
+        material = UsdShade.Material.Define(self.stage, prim)
+        surface = UsdShade.Shader.Define(self.stage, f"{prim}/surface")
         surface.CreateIdAttr("UsdPreviewSurface")
         material.CreateSurfaceOutput().ConnectToSource(surface.ConnectableAPI(), "surface")
         surface.CreateInput("useSpecularWorkflow", types.Int).Set(1)
         if thing.maps is None:
-            by_vertex = UsdShade.Shader.Define(self.stage, f"{place}/colour")
+            by_vertex = UsdShade.Shader.Define(self.stage, f"{prim}/colour")
             by_vertex.CreateIdAttr("UsdPrimvarReader_float3")
             by_vertex.CreateInput("varname", types.String).Set("displayColor")
             colour = by_vertex.CreateOutput("result", types.Float3)
@@ -137,7 +137,7 @@ class _StageWriter:
                 f'"{thing.name}": its vertices hold colours alone; how rough it is stands as the neutral value'
             )
             return material
-        reader = UsdShade.Shader.Define(self.stage, f"{place}/uv")
+        reader = UsdShade.Shader.Define(self.stage, f"{prim}/uv")
         reader.CreateIdAttr("UsdPrimvarReader_float2")
         reader.CreateInput("varname", types.String).Set("st")
         uv = reader.CreateOutput("result", types.Float2)
@@ -149,7 +149,7 @@ class _StageWriter:
         self.files += maps.save(folder)
         for key in maps.images:
             fed = INPUTS[key]
-            texture = UsdShade.Shader.Define(self.stage, f"{place}/{key}")
+            texture = UsdShade.Shader.Define(self.stage, f"{prim}/{key}")
             texture.CreateIdAttr("UsdUVTexture")
             texture.CreateInput("file", types.Asset).Set(f"./{folder.name}/{key}.png")
             texture.CreateInput("sourceColorSpace", types.Token).Set("sRGB" if fed.read is Read.COLOUR else "raw")
@@ -174,16 +174,16 @@ class _StageWriter:
     def add_light(self, number: int, light: Light) -> None:
         from pxr import Gf, UsdLux
 
-        place = f"/scene/{name_of(light)}_{number}"
+        prim = f"/scene/{name_of(light)}_{number}"
         lamp: _Prim
         if light.position is None:
-            lamp = UsdLux.DistantLight.Define(self.stage, place)
+            lamp = UsdLux.DistantLight.Define(self.stage, prim)
             lamp.CreateAngleAttr(float(light.size))
             _turn(lamp, light.way, np.zeros(3))
             lamp.CreateNormalizeAttr(True)
             lamp.CreateIntensityAttr(float(light.strength))
         else:
-            lamp = UsdLux.SphereLight.Define(self.stage, place)
+            lamp = UsdLux.SphereLight.Define(self.stage, prim)
             lamp.CreateRadiusAttr(float(light.radius))
             lamp.CreateTreatAsPointAttr(False)
             lamp.CreateIntensityAttr(float(light.strength / (math.pi * light.radius**2)))  # nits of a ball so wide
@@ -222,11 +222,11 @@ class _StageWriter:
         _turn(view, np.subtract(camera.target, camera.position), np.array(camera.position))
 
 
-def _turn(thing: _Prim, way: NDArray[np.float64], place: NDArray[np.float64]) -> None:
+def _turn(thing: _Prim, way: NDArray[np.float64], prim: NDArray[np.float64]) -> None:
     """Move a thing to a place, and turn its -z to a direction."""
     from pxr import Gf
 
     ahead = Gf.Vec3d(*(float(each) for each in way)).GetNormalized()
     up = Gf.Vec3d(0, 1, 0) if abs(ahead[1]) < 0.999999 else Gf.Vec3d(0, 0, 1)
-    at = Gf.Vec3d(*(float(each) for each in place))
+    at = Gf.Vec3d(*(float(each) for each in prim))
     thing.AddTransformOp().Set(Gf.Matrix4d().SetLookAt(at, at + ahead, up).GetInverse())

@@ -59,7 +59,7 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
                 "vertices": len(mesh.position),
                 "colour": "COLOR_0, linear",
                 "weights": {
-                    name: f"_WEIGHTS_{place // _AT_ONCE}.{'xyzw'[place % _AT_ONCE]}" for place, name in enumerate(names)
+                    name: f"_WEIGHTS_{index // _AT_ONCE}.{'xyzw'[index % _AT_ONCE]}" for index, name in enumerate(names)
                 },
             },
         )

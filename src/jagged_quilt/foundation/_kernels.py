@@ -238,7 +238,7 @@ class NoiseScratch(NamedTuple):
     seed, and where inside of its cell (x, y, z) each place lies; corners (9, LANES) uint32: by axis, of the cell, the one
     after it and the one before it."""
 
-    places: NDArray[np.float64]
+    positions: NDArray[np.float64]
     sums: NDArray[np.float32]
     corners: NDArray[np.uint32]
 
@@ -250,7 +250,7 @@ def noise(position, rest, lattice, scratch, out):
     rest : what float32 leaves away of the positions, or no rows.
     """
     period, kind, flat = lattice.period, lattice.kind, lattice.flat
-    x, y, z = scratch.places[0], scratch.places[1], scratch.places[2]
+    x, y, z = scratch.positions[0], scratch.positions[1], scratch.positions[2]
     total, nearest, inside, corners = scratch.sums[0], scratch.sums[1], scratch.sums[2:5], scratch.corners
     xs, ys, zs = corners[0:3], corners[3:6], corners[6:9]
     for i in range(LANES):

@@ -35,22 +35,23 @@ _LOW_PAIRS, _HIGH_PAIRS = [0, 1, 8, 9, 4, 5, 12, 13], [2, 3, 10, 11, 6, 7, 14, 1
 @intrinsic
 def _turn_eight(context: Compiled, words: Compiled, first: Compiled, rows: Compiled, to: Compiled) -> Compiled:
     def build(context: Compiled, builder: Compiled, signature: Compiled, arguments: Compiled) -> Compiled:
-        def place_of(which: int, place: Compiled, kind: Compiled) -> Compiled:
+        def pointer_to(which: int, offset: Compiled, kind: Compiled) -> Compiled:
             data = context.make_array(signature.args[which])(context, builder, arguments[which]).data
-            return builder.bitcast(builder.gep(data, [place]), ir.PointerType(kind))
+            return builder.bitcast(builder.gep(data, [offset]), ir.PointerType(kind))
 
         def pick(a: Compiled, b: Compiled, order: list[int]) -> Compiled:
             return builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(_WORD, len(order)), order))
 
         lanes = [
-            builder.load(place_of(0, place, _FOUR), align=4, typ=_FOUR) for place in cgutils.unpack_tuple(builder, arguments[1])
+            builder.load(pointer_to(0, offset, _FOUR), align=4, typ=_FOUR)
+            for offset in cgutils.unpack_tuple(builder, arguments[1])
         ]
         halves = [pick(lanes[n], lanes[n + 4], _JOIN) for n in range(4)]
         low = [pick(halves[n], halves[n + 1], _LOW) for n in (0, 2)]
         high = [pick(halves[n], halves[n + 1], _HIGH) for n in (0, 2)]
         turned = [pick(*low, _LOW_PAIRS), pick(*low, _HIGH_PAIRS), pick(*high, _LOW_PAIRS), pick(*high, _HIGH_PAIRS)]
-        for row, place in zip(turned, cgutils.unpack_tuple(builder, arguments[3]), strict=True):
-            builder.store(row, place_of(2, place, _LANES), align=4)
+        for row, offset in zip(turned, cgutils.unpack_tuple(builder, arguments[3]), strict=True):
+            builder.store(row, pointer_to(2, offset, _LANES), align=4)
         return context.get_dummy_value()
 
     return types.void(words, first, rows, to), build
@@ -75,7 +76,7 @@ overload(turn_eight)(lambda words, first, rows, to: lambda words, first, rows, t
 
 
 @intrinsic
-def _expect(context: Compiled, words: Compiled, place: Compiled) -> Compiled:
+def _expect(context: Compiled, words: Compiled, offset: Compiled) -> Compiled:
     def build(context: Compiled, builder: Compiled, signature: Compiled, arguments: Compiled) -> Compiled:
         data = context.make_array(signature.args[0])(context, builder, arguments[0]).data
         at, whole = builder.bitcast(builder.gep(data, [arguments[1]]), cgutils.voidptr_t), ir.IntType(32)
@@ -84,14 +85,14 @@ def _expect(context: Compiled, words: Compiled, place: Compiled) -> Compiled:
         builder.call(prefetch, [at, whole(0), whole(3), whole(1)])
         return context.get_dummy_value()
 
-    return types.void(words, place), build
+    return types.void(words, offset), build
 
 
-def expect(words: NDArray[np.generic], place: np.uint64) -> None:
+def expect(words: NDArray[np.generic], offset: np.uint64) -> None:
     """Have the processor begin to bring what lies at a place in words."""
 
 
-overload(expect)(lambda words, place: lambda words, place: _expect(words, place))  # type: ignore[call-arg]
+overload(expect)(lambda words, offset: lambda words, offset: _expect(words, offset))  # type: ignore[call-arg]
 
 
 @inlined

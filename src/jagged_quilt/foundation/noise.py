@@ -80,7 +80,7 @@ def even_noise_at(
 
     The position must be an (N, 3) float32 array of finite numbers, as `Points` hold it.
     """
-    table, low, high = places_of_noise(kind, dimensions, octaves)
+    table, low, high = noise_quantiles(kind, dimensions, octaves)
     values = _raw(position, size, octaves, seed, period, kind, dimensions, rest)
     _kernels.read_even(table, np.float32(low), np.float32(_STEPS / (high - low)), values)
     return values
@@ -118,7 +118,7 @@ def _raw(
 
 
 @lru_cache(maxsize=64)
-def places_of_noise(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[np.float32], float, float]:
+def noise_quantiles(kind: NoiseKind, dimensions: int, octaves: int) -> tuple[NDArray[np.float32], float, float]:
     """Return a table of which share of space lies below a value, at even steps from the lowest to the highest, and those two.
 
     From samples, the same ones every time.

@@ -109,19 +109,19 @@ class Points:
         return Points(**some)
 
     @property
-    def places(self) -> NDArray[np.float64]:
+    def world(self) -> NDArray[np.float64]:
         """Where the points are, exactly, (N, 3)."""
         whole = self.position.astype(np.float64)
         return whole if self.rest is None else whole + self.rest
 
     def moved(self, by: NDArray[np.float32]) -> Points:
         """Return the points moved by (N, 3) metres, the rest as it is."""
-        return replace(self, position=self.position + by) if self.rest is None else self.at(self.places + by)
+        return replace(self, position=self.position + by) if self.rest is None else self.at(self.world + by)
 
-    def at(self, places: NDArray[np.float64]) -> Points:
+    def at(self, positions: NDArray[np.float64]) -> Points:
         """Return the points at other places, (N, 3), the rest as it is: what float32 leaves away is kept beside."""
-        position = places.astype(np.float32)
-        return replace(self, position=position, rest=(places - position).astype(np.float32))
+        position = positions.astype(np.float32)
+        return replace(self, position=position, rest=(positions - position).astype(np.float32))
 
     def true_steps(self) -> NDArray[np.float32]:
         """Return the ways to the next texel to the right and below, (N, 2, 3)."""

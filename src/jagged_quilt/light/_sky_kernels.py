@@ -38,7 +38,7 @@ def through_air(light, away, density, sky, out):
 
 
 @kernel
-def reach_lamp(places, lamp, cone, ways, share):
+def reach_lamp(positions, lamp, cone, ways, share):
     """Fill the unit vectors from places (N, 3) to a lamp, and how much of its strength arrives.
 
     lamp : its place, x, y and z; radius; reach, or 0; and the terms of its fall-off, of which the first is below 0 for none.
@@ -51,9 +51,9 @@ def reach_lamp(places, lamp, cone, ways, share):
     constant, linear, quadratic = np.float32(constant), np.float32(linear), np.float32(quadratic)
     axis_x, axis_y, axis_z, edge_from = np.float32(axis_x), np.float32(axis_y), np.float32(axis_z), np.float32(outer)
     per_edge = np.float32(1.0 / max(inner - outer, BLUNTEST))
-    for p in range(places.shape[0]):  # differences first, in float64: places may be far from the origin
+    for p in range(positions.shape[0]):  # differences first, in float64: places may be far from the origin
         i = INDEX(p)
-        way_x, way_y, way_z = np.float32(x - places[i, 0]), np.float32(y - places[i, 1]), np.float32(z - places[i, 2])
+        way_x, way_y, way_z = np.float32(x - positions[i, 0]), np.float32(y - positions[i, 1]), np.float32(z - positions[i, 2])
         square = way_x * way_x + way_y * way_y + way_z * way_z
         far = math.sqrt(square)
         near = F1 / max(far, np.float32(1e-9))

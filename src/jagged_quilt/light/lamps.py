@@ -16,7 +16,7 @@ from jagged_quilt.foundation.kernels import kernels_of
 
 _sky_kernels = kernels_of("jagged_quilt.light._sky_kernels")
 
-Place: TypeAlias = tuple[float, float, float]
+Position: TypeAlias = tuple[float, float, float]
 Colour: TypeAlias = tuple[float, float, float]
 """Linear light, Rec. 709, from 0 on; may be above 1."""
 
@@ -82,13 +82,13 @@ class Sun:
         )
         return np.asarray(out / np.linalg.norm(out, axis=1, keepdims=True))
 
-    def turned(self, degrees: float, around: Place = (0.0, 0.0, 0.0)) -> Sun:
+    def turned(self, degrees: float, around: Position = (0.0, 0.0, 0.0)) -> Sun:
         """Return the same sun from another side, `degrees` further over east."""
         return replace(self, bearing=(self.bearing + degrees) % 360)
 
-    def reach_at(self, places: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    def reach_at(self, positions: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """Return unit vectors towards it from places (N, 3), here one for all, and how much of its strength arrives, (N,)."""
-        return frozen(self.towards[None], np.float32), np.ones(len(places), np.float32)
+        return frozen(self.towards[None], np.float32), np.ones(len(positions), np.float32)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,7 +113,7 @@ class PointLight:
 
     kind: ClassVar[str] = "point"
 
-    position: Place
+    position: Position
     colour: Colour = (1.0, 1.0, 1.0)
     strength: float = 10.0
     radius: float = 0.05
@@ -121,7 +121,7 @@ class PointLight:
     fall_off: tuple[float, float, float] | None = None
 
     def __post_init__(self) -> None:
-        _check_place("position", self.position)
+        _check_position("position", self.position)
         _check_light(self.colour, self.strength)
         positive("radius", self.radius, "m")
         number_in("reach", self.reach, 0, unit="m")
@@ -140,7 +140,7 @@ class PointLight:
         """Degrees from its axis, within which it shines in full, and beyond which not at all; None for all ways alike."""
         return None
 
-    def turned(self, degrees: float, around: Place) -> Self:
+    def turned(self, degrees: float, around: Position) -> Self:
         """Return the same lamp from another side of a place, `degrees` further over east."""
         turn = math.radians(degrees)
         east, south = self.position[0] - around[0], self.position[2] - around[2]
@@ -148,13 +148,13 @@ class PointLight:
         z = around[2] + east * math.sin(turn) + south * math.cos(turn)
         return replace(self, position=(x, self.position[1], z))
 
-    def reach_at(self, places: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    def reach_at(self, positions: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """Return unit vectors towards it from places (N, 3), and how much of its strength arrives, (N,)."""
-        ways, share = np.empty((len(places), 3), np.float32), np.empty(len(places), np.float32)
+        ways, share = np.empty((len(positions), 3), np.float32), np.empty(len(positions), np.float32)
         x, y, z = (float(each) for each in self.position)
         terms = (-1.0, 0.0, 0.0) if self.fall_off is None else tuple(float(each) for each in self.fall_off)
         lamp = (x, y, z, float(self.radius), float(self.reach), *terms)
-        _sky_kernels.reach_lamp(frozen(places, np.float64), lamp, self._cone(), ways, share)
+        _sky_kernels.reach_lamp(frozen(positions, np.float64), lamp, self._cone(), ways, share)
         return ways, share
 
     def _cone(self) -> tuple[float, float, float, float, float]:
@@ -178,13 +178,13 @@ class SpotLight(PointLight):
 
     kind: ClassVar[str] = "spot"
 
-    target: Place
+    target: Position
     inner: float = 20.0
     outer: float = 30.0
 
     def __post_init__(self) -> None:
         PointLight.__post_init__(self)
-        _check_place("target", self.target)
+        _check_position("target", self.target)
         number_in("outer", self.outer, 0.1, 89, "degrees")
         number_in("inner", self.inner, 0, 89, "degrees")
         if self.inner > self.outer:
@@ -221,10 +221,10 @@ def checked_lights(lights: Sequence[Light]) -> tuple[Light, ...]:
     return tuple(lights)
 
 
-def _check_place(name: str, place: Place) -> None:
-    if len(place) != 3:
-        raise RangeError(f"{name} must be three numbers, x, y and z in metres; got {place}")
-    for each in place:
+def _check_position(name: str, position: Position) -> None:
+    if len(position) != 3:
+        raise RangeError(f"{name} must be three numbers, x, y and z in metres; got {position}")
+    for each in position:
         number_in(name, each, -1e8, 1e8, "m")
 
 

@@ -99,7 +99,12 @@ class Lighting:
         return toned(light, exposure=self.exposure, tone=self.tone)
 
     def leaving(
-        self, surface: LitSurface, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]], *, in_parts: bool = False
+        self,
+        surface: LitSurface,
+        positions: NDArray[np.float64],
+        free: Sequence[NDArray[np.float32]],
+        *,
+        in_parts: bool = False,
     ) -> Vectors:
         """Return the light that leaves points towards the eye, (N, 3); or the `PARTS` of which it is the sum, (N, 6, 3).
 
@@ -119,12 +124,12 @@ class Lighting:
         out = np.zeros((count, len(PARTS) if in_parts else 1, 3), np.float32)
         rows = k.SurfaceRows(*(frozen(each, np.float32) for each in surface))
         scratch, at = np.zeros(k.SCRATCH, np.float32), np.zeros(3 * k.LANES, np.int32)
-        _kernels.light_points(rows, self._lamps(places, free), self.sky.rows, albedo_table(), scratch, at, out)
+        _kernels.light_points(rows, self._lamps(positions, free), self.sky.rows, albedo_table(), scratch, at, out)
         return out if in_parts else out[:, 0]
 
-    def _lamps(self, places: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> k.LampRows:
+    def _lamps(self, positions: NDArray[np.float64], free: Sequence[NDArray[np.float32]]) -> k.LampRows:
         """The lights at places, as the kernel reads them."""
-        reached = [light.reach_at(places) for light in self.lights]
+        reached = [light.reach_at(positions) for light in self.lights]
         ways = [way for way, _ in reached]
         arriving = [share * each for (_, share), each in zip(reached, free, strict=True)]
         colours = [np.multiply(light.colour, light.strength) for light in self.lights]
@@ -132,7 +137,7 @@ class Lighting:
             frozen(np.concatenate([*ways, np.empty((0, 3), np.float32)]), np.float32),
             frozen([0, *np.cumsum([len(way) for way in ways])[:-1]] if ways else [], np.int64),
             frozen([len(way) > 1 for way in ways], np.int64),
-            frozen(np.reshape(arriving, (len(ways), len(places))), np.float32),
+            frozen(np.reshape(arriving, (len(ways), len(positions))), np.float32),
             frozen(np.reshape(colours, (len(ways), 3)), np.float32),
         )
 

@@ -77,8 +77,8 @@ def _rows_of(sky: Sky) -> k.SkyRows:
     normal and mirror image are one (Karis 2013)."""
     up = np.linspace(-1, 1, k.UPS)
     level = np.sqrt(1 - up**2)
-    places = spread_out(_SAMPLES)
-    towards, away = np.sqrt(places[:, 1]), np.sqrt(1 - places[:, 1]) * np.cos(2 * np.pi * places[:, 0])
+    positions = spread_out(_SAMPLES)
+    towards, away = np.sqrt(positions[:, 1]), np.sqrt(1 - positions[:, 1]) * np.cos(2 * np.pi * positions[:, 0])
     irradiance = sky.from_up(up[:, None] * towards + level[:, None] * away).mean(axis=1)
     half = half_vectors(np.linspace(0, 1, k.SKY_ROUGHNESSES), _SAMPLES)
     ahead = 2 * half[..., 2] ** 2 - 1

@@ -11,11 +11,11 @@ _HALF = np.float32(0.5)
 
 
 @inlined
-def _beside(place, count, wraps):
+def _beside(index, count, wraps):
     """A row or column that may lie beyond the border: around it, or the border itself."""
     if wraps:
-        return (place + count) % count
-    return min(max(place, 0), count - 1)
+        return (index + count) % count
+    return min(max(index, 0), count - 1)
 
 
 @kernel

@@ -54,9 +54,9 @@ def _halved(values: NDArray[np.float64]) -> NDArray[np.float64]:
 def _doubled(values: NDArray[np.float64], size: tuple[int, int]) -> NDArray[np.float64]:
     """Twice as many samples each way, bilinear between the centres of the coarse ones."""
     for axis, count in enumerate(size):
-        place = np.clip((np.arange(count) - 0.5) / 2, 0, values.shape[axis] - 1)
-        low = np.minimum(place.astype(int), max(0, values.shape[axis] - 2))
-        share = np.expand_dims(place - low, 1 - axis)
+        coordinate = np.clip((np.arange(count) - 0.5) / 2, 0, values.shape[axis] - 1)
+        low = np.minimum(coordinate.astype(int), max(0, values.shape[axis] - 2))
+        share = np.expand_dims(coordinate - low, 1 - axis)
         high = np.minimum(low + 1, values.shape[axis] - 1)
         values = values.take(low, axis) * (1 - share) + values.take(high, axis) * share
     return values

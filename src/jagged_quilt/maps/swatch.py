@@ -181,7 +181,7 @@ def repeated(swatch: Swatch) -> Swatch:
     for role, each in swatch.maps.items():
         rows, columns = each.shape
         if max(rows, columns) % min(rows, columns):
-            raise ShapeError(f'{each.place}: {columns} x {rows} cannot be repeated to a square; write fit = "stretch"')
+            raise ShapeError(f'{each.where}: {columns} x {rows} cannot be repeated to a square; write fit = "stretch"')
         times = (max(1, columns // rows), max(1, rows // columns), 1)
         maps[role] = replace(each, texels=np.tile(each.texels, times)) if times != (1, 1, 1) else each
     return replace(swatch, maps=maps)

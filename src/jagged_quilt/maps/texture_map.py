@@ -55,11 +55,11 @@ class TextureMap(NotebookValue):
             texels = texels[..., None]
         if texels.ndim != 3 or 0 in texels.shape or texels.dtype not in (np.uint8, np.uint16, np.float32):
             raise ShapeError(
-                f"{self.place}: texels must be (H, W, C) of uint8, uint16 or float32; "
+                f"{self.where}: texels must be (H, W, C) of uint8, uint16 or float32; "
                 f"got {texels.dtype} of shape {texels.shape}"
             )
         if texels.dtype == np.float32 and not np.isfinite(texels).all():
-            raise RangeError(f"{self.place}: texels must be finite; got {int((~np.isfinite(texels)).sum())} that are not")
+            raise RangeError(f"{self.where}: texels must be finite; got {int((~np.isfinite(texels)).sum())} that are not")
         texels = self._channels(texels, wanted)
         texels.flags.writeable = False
         object.__setattr__(self, "texels", texels)
@@ -79,7 +79,7 @@ class TextureMap(NotebookValue):
         return cls(role=role, texels=plain, source=source, transfer=Transfer.NONE)
 
     @property
-    def place(self) -> str:
+    def where(self) -> str:
         """How an error names this map."""
         return str(self.source) if self.source else f"{self.role.key} map"
 
@@ -142,10 +142,10 @@ class TextureMap(NotebookValue):
             if grey is not None:
                 return grey
             raise ShapeError(
-                f"{self.place}: a {self.role.key} map must be grey; this one has colour "
+                f"{self.where}: a {self.role.key} map must be grey; this one has colour "
                 '(channel = "r" takes one of its channels)'
             )
-        raise ShapeError(f"{self.place}: a {self.role.key} map needs {wanted} channels; got {given}")
+        raise ShapeError(f"{self.where}: a {self.role.key} map needs {wanted} channels; got {given}")
 
 
 def stored_values(role: MapRole, values: NDArray[np.floating], bits: int = 8) -> Stored:

@@ -40,17 +40,17 @@ def _read_level(u, v, texels, start, rows, columns, wrap):
 
 
 @kernel
-def read_picture(places, levels, texels, table, wrap, out):
+def read_picture(uv, levels, texels, table, wrap, out):
     """Fill what a picture holds at places (N, 2), 0..1 right and down, bilinear on two mips and mixed by level."""
     last = table.shape[0] - 1
-    for i in range(places.shape[0]):
+    for i in range(uv.shape[0]):
         level = min(max(levels[i], F0), np.float32(last))
         fine = min(int(level), last)
-        value = _read_level(places[i, 0], places[i, 1], texels, table[fine, 0], table[fine, 1], table[fine, 2], wrap)
+        value = _read_level(uv[i, 0], uv[i, 1], texels, table[fine, 0], table[fine, 1], table[fine, 2], wrap)
         between = level - np.float32(fine)
         if between > 0:
             coarse = fine + 1
-            other = _read_level(places[i, 0], places[i, 1], texels, table[coarse, 0], table[coarse, 1], table[coarse, 2], wrap)
+            other = _read_level(uv[i, 0], uv[i, 1], texels, table[coarse, 0], table[coarse, 1], table[coarse, 2], wrap)
             value += between * (other - value)
         out[i] = min(max(value, F0), F1)
 

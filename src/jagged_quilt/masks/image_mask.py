@@ -132,7 +132,7 @@ class ImageMask(Mask):
                 raise ShapeError("an image mask without a size is laid on by uv, and these points have none; give it a size")
             at = points.uv.astype(np.float64) - self.corner
         else:
-            at = points.places[:, [0, 2]] - self.corner
+            at = points.world[:, [0, 2]] - self.corner
         turn = math.radians(self.rotation)
         right, down = (math.cos(turn), math.sin(turn)), (-math.sin(turn), math.cos(turn))
         return np.ascontiguousarray(at @ np.array([right, down]).T / (self.size or (1.0, 1.0)))

@@ -75,7 +75,7 @@ class MaskOf(Mask):
     def answer(self, points: Points) -> Answers:
         wants_all = "points" in getattr(getattr(self.function, "__code__", None), "co_varnames", ())[:1]
         try:
-            given = np.asarray(self.function(points if wants_all else points.places), np.float32)
+            given = np.asarray(self.function(points if wants_all else points.world), np.float32)
         except (TypeError, ValueError, IndexError, AttributeError) as error:
             raise ShapeError(f'mask "{self.name}": its function failed on {len(points)} positions: {error}') from error
         if given.shape not in ((), (1,), (len(points),)):

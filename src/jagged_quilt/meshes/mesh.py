@@ -278,9 +278,9 @@ class Mesh(NotebookValue):
         strength = np.linalg.svd(linear, compute_uv=False)
         if strength.min() < 1e-9 * max(1e-30, strength.max()):
             raise RangeError("matrix must not flatten the mesh: one of its axes has no length")
-        places = self.world @ linear.T + given[:3, 3]
-        check_extent(places)
-        origin, where = split_origin(places)
+        positions = self.world @ linear.T + given[:3, 3]
+        check_extent(positions)
+        origin, where = split_origin(positions)
         normal = self.normal.astype(np.float64) @ np.linalg.inv(linear)
         unit = lambda vectors: vectors / np.linalg.norm(vectors, axis=1, keepdims=True)
         mirrors = np.linalg.det(linear) < 0
@@ -343,10 +343,10 @@ class Mesh(NotebookValue):
         ShapeError, RangeError
             If it is not that, or not finite.
         """
-        places = finite_array("layout", layout, (len(self.position), 2))
-        tangent, corners, source = mesh_tangents(self.position, self.normal, places, self.triangles)
+        positions = finite_array("layout", layout, (len(self.position), 2))
+        tangent, corners, source = mesh_tangents(self.position, self.normal, positions, self.triangles)
         made = self.split(source, corners)
-        return replace(made, layout=frozen(places[source], np.float32), layout_tangent=frozen(tangent, np.float32))
+        return replace(made, layout=frozen(positions[source], np.float32), layout_tangent=frozen(tangent, np.float32))
 
     def by_layout(self) -> Mesh:
         """Return the mesh with the layout as its only uv: as what was baked into it lies."""
@@ -367,9 +367,9 @@ class Mesh(NotebookValue):
         corners, source, first = split_vertices(self.triangles, np.repeat(part_of, 3))
         made = self.split(source, corners)
         uv, number = np.array(self.uv[source], np.float32), part_of[first // 3]
-        for place, material in enumerate(own):
+        for index, material in enumerate(own):
             if material is not None:
-                uv[number == place] = material.texture_uv(uv[number == place])
+                uv[number == index] = material.texture_uv(uv[number == index])
         made = replace(made, uv=frozen(uv, np.float32))
         if not any(material is not None and material.turns for material in own):
             return made
@@ -414,11 +414,11 @@ class Mesh(NotebookValue):
         return [(key, getattr(self, key)) for key in names]
 
 
-def _areas(places: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[np.float64]:
+def _areas(positions: NDArray[np.float32], corners: NDArray[np.int32]) -> NDArray[np.float64]:
     """The area of every triangle, in the plane or in space."""
-    at = places.astype(np.float64)[corners]
+    at = positions.astype(np.float64)[corners]
     e, f = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
-    if places.shape[1] == 2:
+    if positions.shape[1] == 2:
         return np.abs(e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]) / 2
     return np.linalg.norm(np.cross(e, f), axis=1) / 2
 

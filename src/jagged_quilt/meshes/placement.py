@@ -13,7 +13,7 @@ from jagged_quilt.foundation.points import Points
 class Standable(Protocol):
     """Ground on which a mesh may stand."""
 
-    def points_at(self, places: object) -> Points:
+    def points_at(self, positions: object) -> Points:
         """Return the ground at places (N, 2), x and z in metres."""
         ...
 
@@ -25,5 +25,5 @@ def placement(at: NDArray[np.float64], turn: float, scale: float, on: Standable 
     out[:3, :3] = scale * np.array([[np.cos(angle), 0, np.sin(angle)], [0, 1, 0], [-np.sin(angle), 0, np.cos(angle)]])
     out[:3, 3] = at
     if on is not None:
-        out[1, 3] += float(on.points_at([[at[0], at[2]]]).places[0, 1])
+        out[1, 3] += float(on.points_at([[at[0], at[2]]]).world[0, 1])
     return out

@@ -73,10 +73,10 @@ def tube(path: object, radius: float = 0.05, *, around: int = 24, tile: float | 
     tile : float, optional
         Metres that one repeat covers: u then goes a whole number of them around.
     """
-    radius, places = positive("radius", radius, "m"), finite_array("path", path, ("N", 3)).astype(np.float64)
-    steps = np.diff(places, axis=0)
+    radius, positions = positive("radius", radius, "m"), finite_array("path", path, ("N", 3)).astype(np.float64)
+    steps = np.diff(positions, axis=0)
     lengths = np.linalg.norm(steps, axis=1)
-    if len(places) < 2 or (lengths < 1e-9).any():
+    if len(positions) < 2 or (lengths < 1e-9).any():
         raise ShapeError("path must have at least two places, and no place twice in a row")
     whole = 2 * np.pi * radius
     if tile is not None:
@@ -98,7 +98,7 @@ def tube(path: object, radius: float = 0.05, *, around: int = 24, tile: float | 
     normal = across[:, None] * np.cos(turn)[None, :, None] + up[:, None] * np.sin(turn)[None, :, None]
     along = np.concatenate([[0], np.cumsum(lengths)])
     v, u = np.meshgrid(along, turn / (2 * np.pi) * whole, indexing="ij")
-    return _from_grid(places[:, None] + radius * normal, np.stack([u, v], axis=2), normal, name="tube")
+    return _from_grid(positions[:, None] + radius * normal, np.stack([u, v], axis=2), normal, name="tube")
 
 
 def jar(height: float = 0.6, *, around: int = 96, rings: int = 72, tile: float | None = None) -> Mesh:

@@ -31,8 +31,8 @@ def mesh_tangents(
         Vertices are split where mirrored sides meet; which one each was.
     """
     at: NDArray[np.float64] = position.astype(np.float64)[triangles]
-    place: NDArray[np.float64] = uv.astype(np.float64)[triangles] * (1.0, -1.0)
-    along, area = _directions(at, place)
+    uvs: NDArray[np.float64] = uv.astype(np.float64)[triangles] * (1.0, -1.0)
+    along, area = _directions(at, uvs)
     first, second, ends = neighbours(welded(position, normal, uv)[triangles])
     turns = _ways_of_turning(np.sign(area), first, second)
     alike = turns[first] == turns[second]
@@ -57,10 +57,10 @@ def mesh_tangents(
     return np.column_stack([tangent, hand]).astype(np.float32), split, source
 
 
-def _directions(at: NDArray[np.float64], place: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def _directions(at: NDArray[np.float64], uvs: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """The unit direction of growing u of each triangle, (T, 3), and its area in uv, signed, 0 where it has none."""
     e, f = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
-    d, g = place[:, 1] - place[:, 0], place[:, 2] - place[:, 0]
+    d, g = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
     area = d[:, 0] * g[:, 1] - d[:, 1] * g[:, 0]
     along = (e * g[:, 1:] - f * d[:, 1:]) * np.sign(area)[:, None]
     across = f * d[:, :1] - e * g[:, :1]

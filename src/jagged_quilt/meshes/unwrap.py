@@ -74,14 +74,14 @@ def _atlas(
         atlas.add_mesh(position[vertices], local.astype(np.uint32), normal[vertices])
         used.append(vertices)
     atlas.generate(xatlas.ChartOptions(), options)
-    source, places, laid, count = list[NDArray[np.int64]](), list[NDArray[np.float32]](), np.empty_like(corners), 0
+    source, uvs, laid, count = list[NDArray[np.int64]](), list[NDArray[np.float32]](), np.empty_like(corners), 0
     for number, own in enumerate(pieces):
         taken, triangles, uv = atlas[number]
         source.append(used[number][np.asarray(taken, np.int64)])
-        places.append(np.asarray(uv, np.float32))
+        uvs.append(np.asarray(uv, np.float32))
         laid[own] = np.asarray(triangles).reshape(-1, 3).astype(np.int32) + count
         count += len(uv)
-    return np.concatenate(source), laid, np.concatenate(places)
+    return np.concatenate(source), laid, np.concatenate(uvs)
 
 
 def _pieces(position: NDArray[np.float32], corners: NDArray[np.int32]) -> list[NDArray[np.intp]]:
@@ -120,16 +120,16 @@ def _with_the_rest(mesh: Mesh, uv: NDArray[np.float32], texels: int, padding: in
     if side < _LEAST:
         raise RangeError(f"the other faces leave a square of {side} texels free, too little; lay all faces out")
     used, own_corners = only_used(mesh.triangles[bare], len(mesh.position))
-    rows, own_corners, places = _atlas(mesh.position[used], own_corners, mesh.normal[used], side, padding)
-    places = ((column, row) + places * side) / np.float32(texels)
+    rows, own_corners, uvs = _atlas(mesh.position[used], own_corners, mesh.normal[used], side, padding)
+    uvs = ((column, row) + uvs * side) / np.float32(texels)
     own = used[rows]
-    tangent, own_corners, again = mesh_tangents(mesh.position[own], mesh.normal[own], places, own_corners)
+    tangent, own_corners, again = mesh_tangents(mesh.position[own], mesh.normal[own], uvs, own_corners)
     triangles = np.empty_like(mesh.triangles)
     triangles[~bare], triangles[bare] = kept_corners, own_corners + len(kept)
     made = mesh.split(np.concatenate([kept, own[again]]), triangles)
     return replace(
         made,
-        uv=frozen(np.concatenate([uv[kept], places[again]]), np.float32),
+        uv=frozen(np.concatenate([uv[kept], uvs[again]]), np.float32),
         tangent=frozen(np.concatenate([mesh.tangent[kept], tangent]), np.float32),
     )
 

@@ -67,7 +67,7 @@ def triangles_of(values: object, count: int) -> NDArray[np.int32]:
         raise ShapeError(f"triangles must be whole numbers of shape (T, 3); got {given.dtype} {given.shape}")
     bad: NDArray[np.bool_] = np.asarray((given < 0) | (given >= count))
     if bad.any():
-        place = int(np.argwhere(bad)[0, 0])
+        index = int(np.argwhere(bad)[0, 0])
         named = int(given.ravel()[int(np.argmax(bad))])
-        raise RangeError(f"triangle {place} names vertex {named}; there are {count}, from 0 to {count - 1}")
+        raise RangeError(f"triangle {index} names vertex {named}; there are {count}, from 0 to {count - 1}")
     return np.ascontiguousarray(given, np.int32)

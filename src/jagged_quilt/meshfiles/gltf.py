@@ -56,12 +56,12 @@ def _mesh(file: GltfFile, second_uv: bool, options: dict[str, Unchecked]) -> Mes
         one = file.entry("meshes", node["mesh"])
         joints = _joints(file, node["skin"], frames) if "skin" in node else None
         placements = [np.eye(4)] if joints is not None else [frames[number] @ own for own in _instances(file, node)]
-        for frame, (place, primitive) in itertools.product(placements, enumerate(one.get("primitives", []))):
+        for frame, (index, primitive) in itertools.product(placements, enumerate(one.get("primitives", []))):
             if primitive.get("mode", _TRIANGLES) not in (_TRIANGLES, _STRIP, _FAN):
                 passed_over += 1
                 continue
             name = str(node.get("name") or one.get("name") or "mesh")
-            name += f" / {place + 1}" if len(one["primitives"]) > 1 else ""
+            name += f" / {index + 1}" if len(one["primitives"]) > 1 else ""
             pieces.append(_piece(file, primitive, frame, name, names, joints))
             if primitive.get("targets") and any(node.get("weights") or one.get("weights") or []):
                 notes.append(f'"{name}" has default morph weights, which are not supported; it keeps its base shape')
@@ -192,7 +192,7 @@ def _joints(file: GltfFile, number: int, frames: dict[int, NDArray[np.float64]])
     """What the joints of a skin do to the places of a mesh, (J, 4, 4); the node of the mesh itself does nothing to them."""
     skin = file.entry("skins", number)
     joints = skin["joints"]
-    parents = {child: place for place, node in enumerate(file.document.get("nodes", [])) for child in node.get("children", [])}
+    parents = {child: index for index, node in enumerate(file.document.get("nodes", [])) for child in node.get("children", [])}
     world = np.array([frames[each] if each in frames else _outside(file, each, parents) for each in joints])
     if "inverseBindMatrices" not in skin:
         return world
@@ -217,11 +217,11 @@ def _skinned(
     file: GltfFile, given: dict[str, int], joints: NDArray[np.float64], name: str
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
     """What places each vertex, (V, 3, 3) and (V, 3): the mean of its joints by their weights; None where it has none."""
-    sets = [place for place in range(_SETS) if f"JOINTS_{place}" in given and f"WEIGHTS_{place}" in given]
+    sets = [index for index in range(_SETS) if f"JOINTS_{index}" in given and f"WEIGHTS_{index}" in given]
     if not sets:
         return None
-    which = np.concatenate([file.accessor(given[f"JOINTS_{place}"]) for place in sets], axis=1).astype(np.int64)
-    weight = np.concatenate([file.accessor(given[f"WEIGHTS_{place}"]) for place in sets], axis=1).astype(np.float64)
+    which = np.concatenate([file.accessor(given[f"JOINTS_{index}"]) for index in sets], axis=1).astype(np.int64)
+    weight = np.concatenate([file.accessor(given[f"WEIGHTS_{index}"]) for index in sets], axis=1).astype(np.float64)
     if which.shape != weight.shape or (which.size and int(which.max()) >= len(joints)):
         raise FileError(f'{file.path}: the joints of "{name}" do not fit its skin of {len(joints)}')
     total = weight.sum(axis=1, keepdims=True)

@@ -124,9 +124,9 @@ def _lines_of(path: Path, within: PathGuard) -> _Lines:
     for letter, which in (("t", _VT), ("n", _VN)):
         kind[(text[first] == ord("v")) & (second == ord(letter)) & ends_then] = which
     others = []
-    for place in np.flatnonzero(kind == _OTHER):
-        number = int(lines[place])
-        word, _, rest = text[int(first[place]) : int(ends[number])].tobytes().decode("utf-8", "replace").partition(" ")
+    for index in np.flatnonzero(kind == _OTHER):
+        number = int(lines[index])
+        word, _, rest = text[int(first[index]) : int(ends[number])].tobytes().decode("utf-8", "replace").partition(" ")
         others.append((number, word, rest.strip()))
     text[first[kind != _OTHER]] = _SPACE
     text[first[(kind == _VT) | (kind == _VN)] + 1] = _SPACE
@@ -160,7 +160,7 @@ def _numbers(lines: _Lines, kind: int, least: int) -> tuple[NDArray[np.float64],
     block = lines.block(kind)
     values = _read_fast(block, np.float64)
     if values is None or len(values) != counts.sum():
-        values = np.array([_odd_number(lines, word, place, which, counts) for place, word in enumerate(block.split())])
+        values = np.array([_odd_number(lines, word, index, which, counts) for index, word in enumerate(block.split())])
     return values, np.cumsum(counts) - counts
 
 
@@ -174,7 +174,7 @@ def _read_fast(block: bytes, kind: type[np.float64] | type[np.int64]) -> NDArray
             return None
 
 
-def _odd_number(lines: _Lines, word: bytes, place: int, which: Whole, counts: Whole) -> float:
+def _odd_number(lines: _Lines, word: bytes, index: int, which: Whole, counts: Whole) -> float:
     """A number in whatever form it is written, or an error that names its line."""
     said = word.decode("utf-8", "replace")
     plain = said
@@ -194,7 +194,7 @@ def _odd_number(lines: _Lines, word: bytes, place: int, which: Whole, counts: Wh
             raise ValueError
         return float(plain)
     except ValueError:
-        number = int(which[np.searchsorted(np.cumsum(counts), place, side="right")])
+        number = int(which[np.searchsorted(np.cumsum(counts), index, side="right")])
         raise lines.refuse(number, f"{said!r} is no number") from None
 
 
@@ -227,33 +227,33 @@ def _corners(block: bytes) -> tuple[Whole, NDArray[np.bool_]] | None:
         return None
     corner = np.cumsum(is_start, dtype=np.int32)[begins] - 1
     slashes = np.cumsum(is_slash, dtype=np.int32)
-    place = slashes[begins] - (slashes[starts] - is_slash[starts])[corner]
-    if int(place.max(initial=0)) > 2:
+    index = slashes[begins] - (slashes[starts] - is_slash[starts])[corner]
+    if int(index.max(initial=0)) > 2:
         return None
     out, named = np.zeros((len(starts), 3), np.int64), np.zeros((len(starts), 3), bool)
-    out[corner, place], named[corner, place] = numbers, True
+    out[corner, index], named[corner, index] = numbers, True
     return out, named
 
 
 def _resolve(lines: _Lines, corners: Whole, line_of: Whole, named: NDArray[np.bool_]) -> None:
     """Turn numbers as files count them (from 1, or back from the line) to rows, in place; -1 where nothing is named."""
-    for place, kind in enumerate((_V, _VT, _VN)):
+    for index, kind in enumerate((_V, _VT, _VN)):
         is_own = lines.kind == kind
-        total, numbers = int(is_own.sum()), corners[:, place]
-        if place == 0 and not named[:, 0].all():
+        total, numbers = int(is_own.sum()), corners[:, index]
+        if index == 0 and not named[:, 0].all():
             raise lines.refuse(int(line_of[np.argmin(named[:, 0])]), "a corner needs a vertex")
         back = numbers < 0
         row = numbers - 1
         if back.any():
             row = np.where(back, np.cumsum(is_own)[line_of] + numbers, row)
-        bad = named[:, place] & ((row < 0) | (row >= total))
+        bad = named[:, index] & ((row < 0) | (row >= total))
         if bad.any():
             at = int(np.argmax(bad))
             raise lines.refuse(
                 int(line_of[at]),
                 f"a corner names {_WORDS[kind]} {int(numbers[at])}; the file has {total} ({_WORDS[kind]} 1 is the first)",
             )
-        corners[:, place] = np.where(named[:, place], row, -1)
+        corners[:, index] = np.where(named[:, index], row, -1)
 
 
 def _bad_corner(lines: _Lines, which: Whole) -> FileError:
@@ -269,7 +269,7 @@ def _mesh(
 ) -> Mesh:
     path, notes = lines.path, list[str]()
     (values, at), (corners, counts, face_lines) = vertices, faces
-    places = values[at[:, None] + np.arange(3)]
+    positions = values[at[:, None] + np.arange(3)]
     tall = counts >= 3
     if not tall.all():
         notes.append(f"{(~tall).sum():,} of {len(counts):,} faces have fewer than three corners; left out")
@@ -277,13 +277,13 @@ def _mesh(
         if not len(counts):
             raise FileError(f"{path}: the mesh has no faces: none of them has three corners")
     has = {}
-    for name, place in (("uv", 1), ("normal", 2)):
-        of_face = np.logical_and.reduceat(corners[:, place] >= 0, np.cumsum(counts) - counts)
+    for name, index in (("uv", 1), ("normal", 2)):
+        of_face = np.logical_and.reduceat(corners[:, index] >= 0, np.cumsum(counts) - counts)
         has[name] = bool(of_face.any())
-        corners[np.repeat(~of_face, counts), place] = -1
+        corners[np.repeat(~of_face, counts), index] = -1
         if name == "uv" and has[name] and not of_face.all():
             notes.append(f"{(~of_face).sum():,} of {len(of_face):,} faces have no uv")
-    cut, face = cut_polygons(places[corners[:, 0]], counts)
+    cut, face = cut_polygons(positions[corners[:, 0]], counts)
     parts, order = _parts(lines, face_lines[face])
     unique, which = _unique(corners)
     uv = normal = colour = None
@@ -302,7 +302,7 @@ def _mesh(
     materials, library_notes = _materials(lines, parts)
     notes += [f"{count:,} numbers {form} read" for form, count in lines.odd.items()] + library_notes
     mesh = Mesh.of(
-        places[unique[:, 0]],
+        positions[unique[:, 0]],
         which[cut][order],
         uv=uv,
         normal=normal,
@@ -339,7 +339,7 @@ def _parts(lines: _Lines, triangle_lines: Whole) -> tuple[list[Part], Whole]:
     state = np.searchsorted(np.array(starts), triangle_lines, side="right") - 1
     met = state[np.sort(np.unique(state, return_index=True)[1])]
     keys = list(dict.fromkeys(states[int(each)] for each in met))
-    key_of = {key: place for place, key in enumerate(keys)}
+    key_of = {key: index for index, key in enumerate(keys)}
     part = np.array([key_of.get(each, -1) for each in states])[state]
     order = np.argsort(part, kind="stable")
     ends = np.searchsorted(part[order], np.arange(len(keys) + 1))

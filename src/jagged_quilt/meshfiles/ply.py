@@ -225,23 +225,23 @@ class _Binary:
         starts, counts = (np.empty((len(sizes), element.count), np.int64) for _ in range(2))
         at, last = self._at, len(self._data)
         for number in range(element.count):
-            for place, (size, length) in enumerate(zip(sizes, lengths, strict=True)):
+            for index, (size, length) in enumerate(zip(sizes, lengths, strict=True)):
                 count = 1
                 if length is not None:
                     count = max(0, length.unpack_from(self._data, at)[0]) if at + length.size <= last else last
                     at += length.size
-                starts[place, number], counts[place, number] = at, count
+                starts[index, number], counts[index, number] = at, count
                 at += size * count
                 if at > last:
                     raise FileError(f"{self._path}: the file is cut short within a list")
         self._at = at
         data = np.frombuffer(self._data, np.uint8)
         out: dict[str, Unchecked] = {}
-        for place, (name, kind, is_list) in enumerate(element.properties):
-            within = np.arange(counts[place].sum()) - np.repeat(np.cumsum(counts[place]) - counts[place], counts[place])
-            first = np.repeat(starts[place], counts[place]) + sizes[place] * within
-            values = data[first[:, None] + np.arange(sizes[place])].view(self._order + kind)[:, 0]
-            out[name] = _Lists(values, counts[place]) if is_list else values
+        for index, (name, kind, is_list) in enumerate(element.properties):
+            within = np.arange(counts[index].sum()) - np.repeat(np.cumsum(counts[index]) - counts[index], counts[index])
+            first = np.repeat(starts[index], counts[index]) + sizes[index] * within
+            values = data[first[:, None] + np.arange(sizes[index])].view(self._order + kind)[:, 0]
+            out[name] = _Lists(values, counts[index]) if is_list else values
         return out
 
 

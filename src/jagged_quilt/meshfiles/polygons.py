@@ -13,7 +13,7 @@ _kernels = kernels_of("jagged_quilt.meshfiles._kernels")
 _LONG = 64  # corners, from which on it is worth asking first whether a polygon crosses itself
 
 
-def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def cut_polygons(positions: NDArray[np.float64], counts: NDArray[np.integer]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return triangles of polygons: convex ones as fans, any other by its ears.
 
     Parameters
@@ -38,15 +38,15 @@ def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tu
         fan = np.stack([np.zeros(count - 2, int), np.arange(1, count - 1), np.arange(2, count)], axis=1)
         fans = corners[:, fan]
         if count > 3:
-            flat = _laid_flat(places[corners])
+            flat = _laid_flat(positions[corners])
             dented = np.flatnonzero(~_is_convex(flat))
             if count == 4:
                 fans[dented] = np.take_along_axis(corners[dented], _cut_at_dents(flat[dented]).reshape(-1, 6), 1).reshape(
                     -1, 2, 3
                 )
             else:
-                for place in dented:
-                    fans[place] = corners[place][_cut_by_ears(flat[place], fan)]
+                for index in dented:
+                    fans[index] = corners[index][_cut_by_ears(flat[index], fan)]
         cuts.append(fans.reshape(-1, 3))
         owners.append(np.repeat(which, count - 2))
     cut, owner = np.concatenate(cuts), np.concatenate(owners)
@@ -54,14 +54,14 @@ def cut_polygons(places: NDArray[np.float64], counts: NDArray[np.integer]) -> tu
     return cut[order], owner[order]
 
 
-def _laid_flat(places: NDArray[np.float64]) -> NDArray[np.float64]:
+def _laid_flat(positions: NDArray[np.float64]) -> NDArray[np.float64]:
     """Polygons (P, n, 3) laid flat along their mean normals (Newell's), (P, n, 2), each turning to the left."""
-    after = np.roll(places, -1, axis=1)
+    after = np.roll(positions, -1, axis=1)
     pairs = ((1, 2), (2, 0), (0, 1))
-    normal = np.stack([((places - after)[..., i] * (places + after)[..., j]).sum(axis=1) for i, j in pairs], axis=1)
+    normal = np.stack([((positions - after)[..., i] * (positions + after)[..., j]).sum(axis=1) for i, j in pairs], axis=1)
     drop = np.argmax(np.abs(normal), axis=1)
     kept = np.array(pairs)[drop]  # turning to the left where the normal is above 0
-    flat: NDArray[np.float64] = np.take_along_axis(places, kept[:, None, :].repeat(places.shape[1], axis=1), axis=2)
+    flat: NDArray[np.float64] = np.take_along_axis(positions, kept[:, None, :].repeat(positions.shape[1], axis=1), axis=2)
     flat[..., 0] *= np.where(np.take_along_axis(normal, drop[:, None], 1) < 0, -1, 1)
     return flat
 

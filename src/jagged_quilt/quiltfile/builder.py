@@ -20,11 +20,11 @@ from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.quiltfile.checks import GROUND, check_own_name
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
 from jagged_quilt.quiltfile.layer_tables import OWN, FlowTable
 from jagged_quilt.quiltfile.locator import Locator
 from jagged_quilt.quiltfile.mask_maker import Channels, MaskMaker
 from jagged_quilt.quiltfile.mask_tables import steps_mask
-from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.schema import FilmTable, MedleyTable, MeshTable
 from jagged_quilt.quiltfile.swatch_sources import source_of
 from jagged_quilt.quiltfile.tables import said
@@ -85,12 +85,12 @@ class _Builder:
     def built(self) -> Built:
         table = self.table
         layouts = self._layouts()
-        sources = tuple(source_of(self.where, self._within, place, swatch) for place, swatch in enumerate(table.swatch))
-        self._medleys = {each.name: self._medley(place, each) for place, each in enumerate(table.medley)}
-        for place, layer in enumerate(table.layer):
-            self._maker.laid.append(self._layer(place, layer))
-        channels = tuple(self._channel(place, each.name) for place, each in enumerate(table.channel))
-        films = tuple(self._film(place, film) for place, film in enumerate(table.film))
+        sources = tuple(source_of(self.where, self._within, index, swatch) for index, swatch in enumerate(table.swatch))
+        self._medleys = {each.name: self._medley(index, each) for index, each in enumerate(table.medley)}
+        for index, layer in enumerate(table.layer):
+            self._maker.laid.append(self._layer(index, layer))
+        channels = tuple(self._channel(index, each.name) for index, each in enumerate(table.channel))
+        films = tuple(self._film(index, film) for index, film in enumerate(table.film))
         mesh_layers = tuple(self._mesh_layers(number, mesh) for number, mesh in enumerate(table.mesh))
         return Built(layouts, sources, tuple(self._maker.laid), channels, films, mesh_layers)
 
@@ -107,20 +107,20 @@ class _Builder:
                     raise RangeError(f'"{own.name}" must be a name of its own, of letters, digits, - and _')
         for name, pixels in arrays.formats.items():
             with self.where.at("arrays", "formats", name):
-                place = [each.name for each in made].index(known_name("array", name, [each.name for each in made]))
-                made[place] = made[place].in_format(format_named(pixels))
+                index = [each.name for each in made].index(known_name("array", name, [each.name for each in made]))
+                made[index] = made[index].in_format(format_named(pixels))
         if not made:
             with self.where.at("arrays", "layouts"):
                 raise RangeError("there is no array to pack; name at least one layout")
         return tuple(made)
 
-    def _layer(self, place: int, layer: Model) -> Layer:
-        with self.where.at("layer", place, "mask"):
-            mask = self._maker.mask(place)
+    def _layer(self, index: int, layer: Model) -> Layer:
+        with self.where.at("layer", index, "mask"):
+            mask = self._maker.mask(index)
             adopted = self.table.adopt.to.values() if self.table.adopt else ()
-            if place == 0 and mask is not None and layer.name not in adopted:
+            if index == 0 and mask is not None and layer.name not in adopted:
                 raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
-        return self._made(layer, mask, ("layer", place))
+        return self._made(layer, mask, ("layer", index))
 
     def _made(self, layer: Model, mask: Mask | None, key: KeyPath) -> Layer:
         with self.where.at(*key, "warp"):
@@ -139,17 +139,17 @@ class _Builder:
                 meets=layer.meets,
             )
 
-    def _channel(self, place: int, name: str) -> Channel:
-        with self.where.at("channel", place, "name"):
+    def _channel(self, index: int, name: str) -> Channel:
+        with self.where.at("channel", index, "name"):
             check_own_name(name, self._channel_files)
             return self._maker.channel_named(name)
 
-    def _film(self, place: int, table: FilmTable) -> Film:
+    def _film(self, index: int, table: FilmTable) -> Film:
         for which, name in enumerate(table.on):
-            with self.where.at("film", place, "on", which):
+            with self.where.at("film", index, "on", which):
                 known_name("thing that a film lies on", name, [GROUND, *(mesh.name for mesh in self.table.mesh)])
-        mask = steps_mask(table.mask, self._maker, lambda which: self.where.at("film", place, "mask", which))
-        with self.where.at("film", place):
+        mask = steps_mask(table.mask, self._maker, lambda which: self.where.at("film", index, "mask", which))
+        with self.where.at("film", index):
             return Film(mask=mask, **said(table, Film, leave_out=("mask",)))
 
     def _warp(self, given: FlowTable | AnyWarp | None) -> AnyWarp | None:
@@ -165,23 +165,23 @@ class _Builder:
         at = lambda *key: self.where.at("mesh", number, *key)
         maker = MaskMaker(self.where.path.parent, self.table.images, list(table.layer), at, above=self._maker)
         out: list[tuple[str, Layer]] = []
-        for place, layer in enumerate(table.layer):
-            with at("layer", place, "mask"):
-                mask = maker.mask(place)
-            with at("layer", place, "swatch"):
+        for index, layer in enumerate(table.layer):
+            with at("layer", index, "mask"):
+                mask = maker.mask(index)
+            with at("layer", index, "swatch"):
                 if not layer.is_own:
                     known_name("swatch or medley", layer.swatch, [*(s.name for s in self.table.swatch), *self._medleys, OWN])
                 if (layer.part, layer.name) in [(part, each.name) for part, each in out]:
                     raise RangeError(f'two layers are called "{layer.name}"; give this one a label of its own')
-            with at("layer", place, "mask"):
+            with at("layer", index, "mask"):
                 if mask is not None and layer.part not in [part for part, _ in out]:
                     raise RangeError("the lowest layer takes what the others leave, so a mask has no effect; remove it")
-            maker.laid.append(self._made(layer, mask, ("mesh", number, "layer", place)))
+            maker.laid.append(self._made(layer, mask, ("mesh", number, "layer", index)))
             out.append((layer.part, maker.laid[-1]))
         return out
 
-    def _medley(self, place: int, table: MedleyTable) -> Medley:
+    def _medley(self, index: int, table: MedleyTable) -> Medley:
         if table.by == "height" and not table.heights and self.table.surface is not None:
             table = table.model_copy(update={"heights": list(self._heights())})
-        with self.where.at("medley", place):
-            return self._maker.medley(place, table)
+        with self.where.at("medley", index):
+            return self._maker.medley(index, table)

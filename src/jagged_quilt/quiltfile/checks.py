@@ -7,9 +7,9 @@ import re
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import QuiltFileError, RangeError
 from jagged_quilt.foundation.path_guard import PathGuard
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
 from jagged_quilt.quiltfile.layer_tables import OWN
 from jagged_quilt.quiltfile.locator import Locator
-from jagged_quilt.quiltfile.places import Path as KeyPath
 
 GROUND = "ground"
 """What films call the terrain."""
@@ -28,10 +28,10 @@ def _check_printable(where: Locator) -> None:
     table = where.table
     said: list[tuple[KeyPath, str]] = [(("title",), table.title)]
     for name in ("swatch", "medley", "mesh"):
-        said += [((name, place, "name"), each.name) for place, each in enumerate(getattr(table, name))]
-    said += [(("layer", place, "label"), each.label) for place, each in enumerate(table.layer)]
+        said += [((name, index, "name"), each.name) for index, each in enumerate(getattr(table, name))]
+    said += [(("layer", index, "label"), each.label) for index, each in enumerate(table.layer)]
     for number, mesh in enumerate(table.mesh):
-        said += [(("mesh", number, "layer", place, "label"), each.label) for place, each in enumerate(mesh.layer)]
+        said += [(("mesh", number, "layer", index, "label"), each.label) for index, each in enumerate(mesh.layer)]
     for key, text in said:
         if not text.isprintable():
             with where.at(*key):
@@ -43,29 +43,29 @@ def _check_names(where: Locator) -> None:
     if not names and not any(layer.is_own for mesh in where.table.mesh for layer in mesh.layer):
         raise QuiltFileError(f"{where.path}: there is no swatch; write a [[swatch]], or a [[mesh]] with a layer of its own")
     known: dict[str, None] = {}
-    for place, name in enumerate(names):
-        with where.at("swatch", place, "name"):
+    for index, name in enumerate(names):
+        with where.at("swatch", index, "name"):
             if name == OWN:
                 raise RangeError(f'"{OWN}" stands for the material of a mesh; give this swatch another name')
             if name in known:
                 raise RangeError(f'two swatches are called "{name}"; give one of them another name')
         known[name] = None
-    for place, medley in enumerate(where.table.medley):
+    for index, medley in enumerate(where.table.medley):
         for which, name in enumerate(medley.swatches):
-            with where.at("medley", place, "swatches", which):
+            with where.at("medley", index, "swatches", which):
                 known_name("swatch", name, known)
-    for place, medley in enumerate(where.table.medley):
-        with where.at("medley", place, "name"):
+    for index, medley in enumerate(where.table.medley):
+        with where.at("medley", index, "name"):
             if medley.name in known:
                 raise RangeError(f'something else is called "{medley.name}" already; give this medley another name')
         known[medley.name] = None
-    for place, mesh in enumerate(where.table.mesh if where.table.surface else ()):
-        with where.at("mesh", place, "name"):
+    for index, mesh in enumerate(where.table.mesh if where.table.surface else ()):
+        with where.at("mesh", index, "name"):
             if mesh.name == GROUND:
                 raise RangeError(f'"{GROUND}" is what the terrain is called; give this mesh another name')
     labels = set[str]()
-    for place, layer in enumerate(where.table.layer):
-        with where.at("layer", place, "swatch"):
+    for index, layer in enumerate(where.table.layer):
+        with where.at("layer", index, "swatch"):
             known_name("swatch or medley", layer.swatch, known)
             if layer.name in labels:
                 raise RangeError(f'two layers are called "{layer.name}"; give this one a label of its own')

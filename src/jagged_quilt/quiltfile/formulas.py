@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.json_types import Unchecked
-from jagged_quilt.quiltfile.places import Path
+from jagged_quilt.quiltfile.key_paths import Path
 
 _SIGNS: dict[type, Callable[..., Unchecked]] = {
     ast.Add: operator.add,

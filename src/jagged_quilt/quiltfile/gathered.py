@@ -61,7 +61,7 @@ def write_gathered(path: Path, found: Gathering, *, ground: GroundFile | None = 
         blocks.append(_ground(ground, path.parent))
     blocks += [_swatch(each, path.parent) for each in sets]
     if ground is not None:
-        blocks += [_layer(place, each) for place, each in enumerate(sets)]
+        blocks += [_layer(index, each) for index, each in enumerate(sets)]
     with written_whole(path) as temporary:
         temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
         read_quilt(temporary)
@@ -135,10 +135,10 @@ def _ground(ground: GroundFile, home: Path) -> str:
     )
 
 
-def _layer(place: int, one: GatheredSet) -> str:
+def _layer(index: int, one: GatheredSet) -> str:
     lines = ["[[layer]]", f"swatch = {_quoted(one.name)}"]
-    if place:
-        lines += ["[[layer.mask]]", _line('kind = "noise"', "a patch of it, to begin with"), "size = 20.0", f"seed = {place}"]
+    if index:
+        lines += ["[[layer.mask]]", _line('kind = "noise"', "a patch of it, to begin with"), "size = 20.0", f"seed = {index}"]
         lines += ["threshold = 0.6"]
     return "\n".join(lines)
 

@@ -171,7 +171,7 @@ class Loaded:
             return Camera.before(low, high, _ASPECT)
         (east, south), low = self.ground.size, self.terrain.height_range[0]
         corners = np.array([[x, low, z] for x in (0, east) for z in (0, south)])
-        return Camera.fitting(np.concatenate([self.terrain.points((_SEEN, _SEEN)).places, corners]), _ASPECT, rise=_RISE)
+        return Camera.fitting(np.concatenate([self.terrain.points((_SEEN, _SEEN)).world, corners]), _ASPECT, rise=_RISE)
 
     @cached_property
     def lighting(self) -> Lighting:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError
 from jagged_quilt.foundation.json_types import Model
-from jagged_quilt.quiltfile.places import Path as KeyPath
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
 from jagged_quilt.quiltfile.read import fault_at
 from jagged_quilt.quiltfile.schema import QuiltTable
 
@@ -40,9 +40,9 @@ class Locator:
         except QuiltFileError:
             raise
         except QuiltError as error:
-            place = self._closer(key, str(error))
-            message = str(error).removeprefix(f"{place[-1]}: ") if place else str(error)
-            raise QuiltFileError(fault_at(self.path, self.text, place, message)) from error
+            closer = self._closer(key, str(error))
+            message = str(error).removeprefix(f"{closer[-1]}: ") if closer else str(error)
+            raise QuiltFileError(fault_at(self.path, self.text, closer, message)) from error
 
     def _closer(self, key: KeyPath, message: str) -> KeyPath:
         """The key, of the table at a path, that a message names before it says what it must be; else the path itself."""

@@ -89,10 +89,10 @@ class MaskMaker:
         RangeError
             If one of them begins with adopted weights, which are no mask.
         """
-        place = self._being_made[-1] if self._being_made else ""
-        if isinstance(place, str):
+        index = self._being_made[-1] if self._being_made else ""
+        if isinstance(index, str):
             raise RangeError('kind = "shown" is for the masks of layers: it asks what lies below')
-        below = self._below(place)
+        below = self._below(index)
         names = [self._layers[n].name for n in below]
         first = below[names.index(known_name("layer below this one", name, names))]
         asked = [n for n in below if n >= first]
@@ -103,10 +103,10 @@ class MaskMaker:
 
     def layers_below(self) -> list[Layer]:
         """Return the layers below the one whose mask is being made; raise `RangeError` if they cannot be asked."""
-        place = self._being_made[-1] if self._being_made else ""
-        if isinstance(place, str):
+        index = self._being_made[-1] if self._being_made else ""
+        if isinstance(index, str):
             raise RangeError('kind = "detail" is for the masks of layers: it asks what lies below')
-        below = self._below(place)
+        below = self._below(index)
         if not below:
             raise RangeError('kind = "detail" asks what lies below, and nothing does; put it on a higher layer')
         if max(below) >= len(self.laid):
@@ -115,22 +115,22 @@ class MaskMaker:
             self._refuse_adopted(n)
         return [self.laid[n] for n in below]
 
-    def _below(self, place: int) -> list[int]:
-        part = getattr(self._layers[place], "part", "")
-        return [n for n in range(place) if getattr(self._layers[n], "part", "") == part]
+    def _below(self, index: int) -> list[int]:
+        part = getattr(self._layers[index], "part", "")
+        return [n for n in range(index) if getattr(self._layers[n], "part", "") == part]
 
-    def _refuse_adopted(self, place: int) -> None:
-        if self._layers[place].name in self._adopted:
+    def _refuse_adopted(self, index: int) -> None:
+        if self._layers[index].name in self._adopted:
             raise RangeError(
-                f'"{self._layers[place].name}" begins with adopted weights, which a mask cannot ask; use an image of them'
+                f'"{self._layers[index].name}" begins with adopted weights, which a mask cannot ask; use an image of them'
             )
 
-    def mask(self, place: int) -> Mask | None:
+    def mask(self, index: int) -> Mask | None:
         """Return the mask of the layer in a place, or None where it has none."""
-        if place not in self._made:
-            self._made[place] = self._of_steps(place, self._layers[place].mask, "layer", place)
-        self._taken[-1] += self._steps[place]
-        return self._made[place]
+        if index not in self._made:
+            self._made[index] = self._of_steps(index, self._layers[index].mask, "layer", index)
+        self._taken[-1] += self._steps[index]
+        return self._made[index]
 
     def channel_named(self, name: str) -> Channel:
         """Return a channel: what its table says is there, and the daubs upon it.
@@ -146,9 +146,9 @@ class MaskMaker:
             made = self._above.channel_named(name)
             self._taken[-1] += self._above._steps[f'channel "{name}"']
             return made
-        place = self._places_of_channels[known_name("channel", name, self._places_of_channels)]
+        index = self._places_of_channels[known_name("channel", name, self._places_of_channels)]
         if name not in self._made_channels:
-            below = self._of_steps(f'channel "{name}"', self._channels.tables[place].mask, "channel", place)
+            below = self._of_steps(f'channel "{name}"', self._channels.tables[index].mask, "channel", index)
             daubs = self._channels.daubs()
             own = daubs if isinstance(daubs, DaubFile) else tuple(daub for daub in daubs if daub.channel == name)
             self._made_channels[name] = Channel(name, below, own)
@@ -175,7 +175,7 @@ class MaskMaker:
             )
         return made
 
-    def medley(self, place: int, table: MedleyTable) -> Medley:
+    def medley(self, index: int, table: MedleyTable) -> Medley:
         """Return the medley of a table; raise `RangeError` if it does not say by what, or in two ways."""
         given = {"noise": table.noise is not None, "height": bool(table.heights), "mask": bool(table.mask)}
         if not given[table.by] or sum(given.values()) != 1:
@@ -187,10 +187,10 @@ class MaskMaker:
         elif table.heights:
             by = Heights(tuple(table.heights), table.wobble, table.size)
         else:
-            by = steps_mask(table.mask, self, lambda which: self._at("medley", place, "mask", which))
+            by = steps_mask(table.mask, self, lambda which: self._at("medley", index, "mask", which))
         return Medley(tuple(table.swatches), by, table.softness)
 
 
 def _places(tables: Sequence[Model]) -> dict[str, int]:
     """The first table of each name."""
-    return {table.name: place for place, table in reversed(list(enumerate(tables)))}
+    return {table.name: index for index, table in reversed(list(enumerate(tables)))}

@@ -139,14 +139,14 @@ def _above(
     matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDArray[np.float64], terrain: Terrain
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Where the places of a base come to lie, (N, 3), and how much higher above the ground than on flat ground, (N,)."""
-    places = base @ matrix[:3, :3].T + matrix[:3, 3]
-    return places, places[:, 1] - flat - terrain.points_at(places[:, [0, 2]]).places[:, 1]
+    positions = base @ matrix[:3, :3].T + matrix[:3, 3]
+    return positions, positions[:, 1] - flat - terrain.points_at(positions[:, [0, 2]]).world[:, 1]
 
 
 def _upright(matrix: NDArray[np.float64], terrain: Terrain) -> NDArray[np.float64]:
     """Raise a mesh by the height of the ground below its origin."""
     out = matrix.copy()
-    out[1, 3] += float(terrain.points_at([matrix[[0, 2], 3]]).places[0, 1])
+    out[1, 3] += float(terrain.points_at([matrix[[0, 2], 3]]).world[0, 1])
     return out
 
 
@@ -157,9 +157,9 @@ def _leaning(
     until it is as far above that as below on average."""
     out = _upright(matrix, terrain)
     for _ in range(_LEANS):  # leaning moves it sideways
-        places = base @ out[:3, :3].T + out[:3, 3]
-        ground = terrain.points_at(places[:, [0, 2]]).places[:, 1]
-        plane = np.column_stack([places[:, [0, 2]] - matrix[[0, 2], 3], np.ones(len(places))])
+        positions = base @ out[:3, :3].T + out[:3, 3]
+        ground = terrain.points_at(positions[:, [0, 2]]).world[:, 1]
+        plane = np.column_stack([positions[:, [0, 2]] - matrix[[0, 2], 3], np.ones(len(positions))])
         east, south, _height = np.linalg.lstsq(plane, ground, rcond=None)[0]
         normal = np.array([-east, 1.0, -south]) / np.sqrt(1 + east**2 + south**2)
         out[:3, :3] = _turn_up_to(normal) @ matrix[:3, :3]
@@ -176,9 +176,9 @@ def _turn_up_to(normal: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _gap_words(matrix: NDArray[np.float64], base: NDArray[np.float64], flat: NDArray[np.float64], terrain: Terrain) -> str:
     """How far a standing mesh sinks in and hangs above the ground, beside flat ground; empty where nobody sees it."""
-    places, above = _above(matrix, base, flat, terrain)
+    positions, above = _above(matrix, base, flat, terrain)
     sinks, hangs = max(0.0, -float(above.min())), max(0.0, float(above.max()))
-    seen = max(_SMALLEST_GAP, _GAP_OF_SIZE * float(np.ptp(places[:, [0, 2]], axis=0).max()))
+    seen = max(_SMALLEST_GAP, _GAP_OF_SIZE * float(np.ptp(positions[:, [0, 2]], axis=0).max()))
     if max(sinks, hangs) <= seen:
         return ""
     both = (sinks, f"sinks in by up to {sinks:.2f} m"), (hangs, f"hangs up to {hangs:.2f} m above it")

@@ -17,10 +17,10 @@ from jagged_quilt.foundation.files import read_bytes
 from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.formulas import put_numbers
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
+from jagged_quilt.quiltfile.key_paths import line_of, words_of
 from jagged_quilt.quiltfile.layer_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import mask_kinds, step_of
-from jagged_quilt.quiltfile.places import Path as KeyPath
-from jagged_quilt.quiltfile.places import line_of, words_of
 from jagged_quilt.quiltfile.schema import QuiltTable
 
 _PARTS = 64
@@ -80,10 +80,10 @@ def _take_names(path: Path, text: str, document: dict[str, Unchecked]) -> None:
     tables = lambda holder, key: holder[key] if isinstance(holder, dict) and isinstance(holder.get(key), list) else []
     of_meshes = [(("mesh", number, "layer"), tables(mesh, "layer")) for number, mesh in enumerate(tables(document, "mesh"))]
     for key, layers in [(("layer",), tables(document, "layer")), *of_meshes]:
-        for place, layer in enumerate(layers):
+        for full, layer in enumerate(layers):
             if isinstance(layer, dict) and "name" in layer:
                 if "label" in layer:
-                    both = fault_at(path, text, (*key, place, "name"), "is the same as label; remove one of them")
+                    both = fault_at(path, text, (*key, full, "name"), "is the same as label; remove one of them")
                     raise QuiltFileError(both)
                 layer["label"] = layer.pop("name")
 
@@ -119,36 +119,36 @@ def put_at(document: dict[str, Unchecked], key: str, value: Unchecked) -> None:
     A whole number where the file has a number with a point becomes one too.
     """
     around, dot, _ = key.rpartition(".")
-    if dot and not list(_places(document, parts_of(key))):  # a table that the file does not write, as that of a tuning
+    if dot and not list(_full_keys(document, parts_of(key))):  # a table that the file does not write, as that of a tuning
         outer, dot, name = around.rpartition(".")
-        if dot and len(places := list(_places(document, parts_of(outer)))) == 1:
+        if dot and len(keys := list(_full_keys(document, parts_of(outer)))) == 1:
             holder: Unchecked = document
-            for part in places[0]:
+            for part in keys[0]:
                 holder = holder[part]
             if isinstance(holder, dict) and name.isidentifier():
                 holder.setdefault(name, {})
-    place = place_in(document, key)
+    full = full_key(document, key)
     table: Unchecked = document
-    for part in place[:-1]:
+    for part in full[:-1]:
         table = table[part]
-    last: Unchecked = place[-1]
+    last: Unchecked = full[-1]
     before = table[last] if isinstance(table, list) else table.get(last)
     table[last] = float(value) if isinstance(before, float) and isinstance(value, (int, float)) else value
     if last == "projection" and isinstance(table, dict):
         without_idle(table)
 
 
-def place_in(document: dict[str, Unchecked], key: str) -> KeyPath:
+def full_key(document: dict[str, Unchecked], key: str) -> KeyPath:
     """Return the full path of a key as people write it, `layer[2].mask[0].threshold`.
 
     A list is entered by a number from 0, or by a name: `layer[salt crust].mask[1].threshold`. Where it is entered with
     neither, its only member that has the rest of the path is meant.
     """
-    places = list(_places(document, parts_of(key)))
-    if len(places) != 1:
-        why = "leads nowhere" if not places else f"can mean {', '.join(words_of(place) for place in places)}"
+    keys = list(_full_keys(document, parts_of(key)))
+    if len(keys) != 1:
+        why = "leads nowhere" if not keys else f"can mean {', '.join(words_of(full) for full in keys)}"
         raise NameNotFoundError(f'"{key}" {why}; write it as layer[2].mask[0].threshold or layer[name].mask[0].threshold')
-    return places[0]
+    return keys[0]
 
 
 def parts_of(key: str) -> list[str | int]:
@@ -159,21 +159,21 @@ def parts_of(key: str) -> list[str | int]:
     return parts
 
 
-def _places(table: Unchecked, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
+def _full_keys(table: Unchecked, parts: list[str | int], before: KeyPath = ()) -> Iterator[KeyPath]:
     """Yield the full key paths that a path can mean."""
     if not parts:
         yield before
         return
     first, rest = parts[0], parts[1:]
     if isinstance(table, list):
-        for place, inner in enumerate(table):
+        for full, inner in enumerate(table):
             if isinstance(first, int) or _is_called(inner, first):
-                if first == place or isinstance(first, str):
-                    yield from _places(inner, rest, (*before, place))
+                if first == full or isinstance(first, str):
+                    yield from _full_keys(inner, rest, (*before, full))
             elif isinstance(inner, dict) and not any(_is_called(other, first) for other in table):
-                yield from _places(inner, parts, (*before, place))
+                yield from _full_keys(inner, parts, (*before, full))
     elif isinstance(table, dict) and isinstance(first, str) and (first in table or (before and not rest)):
-        yield from _places(table.get(first), rest, (*before, first))  # a last key may be one that is not written yet
+        yield from _full_keys(table.get(first), rest, (*before, first))  # a last key may be one that is not written yet
 
 
 def _is_called(table: Unchecked, name: str | int) -> bool:
@@ -199,11 +199,11 @@ def _lacks_values(error: Unchecked) -> bool:
 def _key_path(error: Unchecked) -> KeyPath:
     """Leave out the kind of mask and the types of a choice of types, which pydantic puts into the path."""
     location = error["loc"][:-1] if _lacks_values(error) else error["loc"]
-    return tuple(part for place, part in enumerate(location) if not _is_kind(location, place) and not _is_type(part))
+    return tuple(part for full, part in enumerate(location) if not _is_kind(location, full) and not _is_type(part))
 
 
-def _is_kind(location: tuple[int | str, ...], place: int) -> bool:
-    return place >= 2 and location[place - 2] in ("mask", "of") and location[place] in mask_kinds()
+def _is_kind(location: tuple[int | str, ...], full: int) -> bool:
+    return full >= 2 and location[full - 2] in ("mask", "of") and location[full] in mask_kinds()
 
 
 def _is_type(part: str | int) -> bool:
@@ -234,10 +234,10 @@ def _words(error: Unchecked) -> str:
 def _known_keys(location: tuple[int | str, ...]) -> list[str]:
     """The keys of the table in which an unknown one stands."""
     model: Unchecked = QuiltTable
-    for place, part in enumerate(location[:-1]):
+    for full, part in enumerate(location[:-1]):
         if isinstance(part, int):
             continue
-        if _is_kind(location, place):
+        if _is_kind(location, full):
             model = step_of(str(part))
             continue
         field = model.model_fields.get(part) if isinstance(model, type) and issubclass(model, BaseModel) else None

@@ -27,17 +27,17 @@ from jagged_quilt.maps.swatch import SIDE
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.meshes import settings as reading
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
 from jagged_quilt.quiltfile.layer_tables import FlowTable, LayerTable, MeshLayerTable
 from jagged_quilt.quiltfile.light_tables import LightTable, SkyTable
 from jagged_quilt.quiltfile.mask_tables import AnyStep, ImageFileStep
-from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.tables import SWATCHES, Table, keys_of, some, table_of
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain_source import TerrainSource
 from jagged_quilt.weights import settings as weighing
 from jagged_quilt.weights.medley import Heights, Medley
 
-Place = tuple[float, float, float]
+Position = tuple[float, float, float]
 Texels = Annotated[int, AfterValidator(checked_texels)]
 
 
@@ -152,7 +152,7 @@ class MeshTable(Table):
 
     name: str
     file: str
-    at: Place = (0.0, 0.0, 0.0)
+    at: Position = (0.0, 0.0, 0.0)
     turn: float = 0.0
     scale: Annotated[float, AfterValidator(lambda scale: positive("scale", scale))] = 1.0
     stand: bool | Literal["lean"] = False
@@ -186,7 +186,7 @@ class BakeTable(Table):
     normals: blending.NormalSpace = blending.NORMALS
     filter: Filter = blending.FILTER
     weights: Literal["map", "masks"] = "map"
-    eye: Place | None = None
+    eye: Position | None = None
 
 
 class ViewTable(Table):
@@ -194,8 +194,8 @@ class ViewTable(Table):
     [[light]] is said; metres after which two thirds of what is seen is air; stops of exposure; what becomes of bright light;
     the opacity below which nothing is there."""
 
-    camera: Place | None = None
-    target: Place | None = None
+    camera: Position | None = None
+    target: Position | None = None
     view_angle: float = keys_of(Camera)["view_angle"][1]
     sun: tuple[float, float] = (keys_of(Sun)["bearing"][1], keys_of(Sun)["height"][1])
     haze: Annotated[float, AfterValidator(lambda haze: positive("haze", haze, "m"))] | None = None
@@ -247,12 +247,12 @@ class QuiltTable(Table):
 
     def named_files(self) -> Iterator[tuple[KeyPath, str]]:
         """Yield every file and folder that is read, relative to the quilt file, and the path of the key that names it."""
-        for place, swatch in enumerate(self.swatch):
+        for index, swatch in enumerate(self.swatch):
             if swatch.folder:
-                yield ("swatch", place, "folder"), swatch.folder
+                yield ("swatch", index, "folder"), swatch.folder
             for which, rule in enumerate(swatch.map):
                 if rule.file:
-                    yield ("swatch", place, "map", which, "file"), f"{swatch.folder}/{rule.file}"
+                    yield ("swatch", index, "map", which, "file"), f"{swatch.folder}/{rule.file}"
         for file in self.surface.files if self.surface is not None else ():
             yield ("surface", "terrain"), file
         for which, file in enumerate(self.adopt.files if self.adopt is not None else ()):
@@ -261,9 +261,9 @@ class QuiltTable(Table):
             yield ("sky", "image"), self.sky.image
         if self.weights.daubs:
             yield ("weights", "daubs"), self.weights.daubs
-        for place, mesh in enumerate(self.mesh):
-            yield ("mesh", place, "file"), mesh.file
-            yield from _files_of(("mesh", place, "layer"), mesh.layer)
+        for index, mesh in enumerate(self.mesh):
+            yield ("mesh", index, "file"), mesh.file
+            yield from _files_of(("mesh", index, "layer"), mesh.layer)
         for name in ("layer", "medley", "channel", "film"):
             yield from _files_of((name,), getattr(self, name))
 
@@ -275,14 +275,14 @@ def _roles_named(names: list[str]) -> Roles:
 
 def _files_of(key: KeyPath, tables: list[Unchecked]) -> Iterator[tuple[KeyPath, str]]:
     """Yield what masks read, and by what textures are bent, of tables in a list."""
-    for place, table in enumerate(tables):
-        yield from _files_of_steps((*key, place, "mask"), table.mask)
+    for index, table in enumerate(tables):
+        yield from _files_of_steps((*key, index, "mask"), table.mask)
         if isinstance(getattr(table, "warp", None), FlowTable):
-            yield (*key, place, "warp", "image"), table.warp.image
+            yield (*key, index, "warp", "image"), table.warp.image
 
 
 def _files_of_steps(key: KeyPath, steps: list[Unchecked]) -> Iterator[tuple[KeyPath, str]]:
-    for place, step in enumerate(steps):
+    for index, step in enumerate(steps):
         if isinstance(step, ImageFileStep):
-            yield (*key, place, "file"), step.file
-        yield from _files_of_steps((*key, place, "of"), getattr(step, "of", []))
+            yield (*key, index, "file"), step.file
+        yield from _files_of_steps((*key, index, "of"), getattr(step, "of", []))

@@ -16,8 +16,8 @@ from jagged_quilt.maps.names import channels_of
 from jagged_quilt.maps.roles import PACKED, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource, plain_value
+from jagged_quilt.quiltfile.key_paths import Path as KeyPath
 from jagged_quilt.quiltfile.locator import Locator
-from jagged_quilt.quiltfile.places import Path as KeyPath
 from jagged_quilt.quiltfile.schema import MapTable, SwatchTable
 from jagged_quilt.quiltfile.tables import said
 
@@ -45,12 +45,12 @@ class PlacedSource(SwatchSource):
             return super().stamp(roles, digests)
 
 
-def source_of(where: Locator, within: PathGuard, place: int, swatch: SwatchTable) -> PlacedSource:
+def source_of(where: Locator, within: PathGuard, index: int, swatch: SwatchTable) -> PlacedSource:
     """Return where the swatch of a table comes from; nothing of it is read."""
-    rules = [rule for which, each in enumerate(swatch.map) for rule in _rules(where, ("swatch", place, "map", which), each)]
-    with where.at("swatch", place, "plain"):
+    rules = [rule for which, each in enumerate(swatch.map) for rule in _rules(where, ("swatch", index, "map", which), each)]
+    with where.at("swatch", index, "plain"):
         rules += [MapRule(role=_ROLES[key], value=plain_value(_ROLES[key], value)) for key, value in swatch.plain.items()]
-    with where.at("swatch", place):
+    with where.at("swatch", index):
         own = said(swatch, SwatchSource, leave_out=("folder", "rules", "words", "limits", "aspect"))
         if isinstance(swatch.tile, tuple):
             along, down = (positive("tile", each, "m") for each in swatch.tile)
@@ -66,7 +66,7 @@ def source_of(where: Locator, within: PathGuard, place: int, swatch: SwatchTable
             words=where.table.words(),
             limits=where.table.images,
             within=within,
-            at=lambda: where.at("swatch", place, "folder"),
+            at=lambda: where.at("swatch", index, "folder"),
         )
 
 

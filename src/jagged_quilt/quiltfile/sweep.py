@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from jagged_quilt.foundation.checks import number_in, whole_number_in
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.quiltfile.quilt import Quilt
-from jagged_quilt.quiltfile.read import place_in
+from jagged_quilt.quiltfile.read import full_key
 
 
 def plain_value(words: str) -> object:
@@ -44,12 +44,12 @@ class Sweep:
 
     def layer_of(self, quilt: Quilt) -> str:
         """Return the layer that the number belongs to (of a medley, the topmost that shows it); "" where it belongs to none."""
-        place = place_in(quilt.table.model_dump(mode="json"), self.key)
-        if place[0] not in ("layer", "medley") and place != ("weights", "time"):
+        key = full_key(quilt.table.model_dump(mode="json"), self.key)
+        if key[0] not in ("layer", "medley") and key != ("weights", "time"):
             raise RangeError(f"a sweep turns numbers of layers, medleys, films, channels, and weights.time; got {self.key}")
-        if place[0] == "layer" and isinstance(place[1], int):
-            return quilt.layers[place[1]].name
-        if place[0] == "medley" and isinstance(place[1], int):
-            medley = quilt.table.medley[place[1]].name
+        if key[0] == "layer" and isinstance(key[1], int):
+            return quilt.layers[key[1]].name
+        if key[0] == "medley" and isinstance(key[1], int):
+            medley = quilt.table.medley[key[1]].name
             return next((layer.name for layer in reversed(quilt.layers) if layer.swatch == medley), "")
         return ""

@@ -54,11 +54,11 @@ def audit_sources(
     stamps: list[str] = [""] * len(sources)
     audits: list[SwatchAudit | None] = [None] * len(sources)
 
-    def examine(place: int) -> None:
-        source = sources[place]
-        stamps[place] = _stamp(source, side, digests) if memo else ""
-        recorded = known.get(stamps[place]) if memo else None
-        audits[place] = _audit_of(recorded, source) if recorded else audit_swatch(source, side=side)
+    def examine(index: int) -> None:
+        source = sources[index]
+        stamps[index] = _stamp(source, side, digests) if memo else ""
+        recorded = known.get(stamps[index]) if memo else None
+        audits[index] = _audit_of(recorded, source) if recorded else audit_swatch(source, side=side)
 
     work.through(range(len(sources)), examine, step="examining maps")
     made = [each for each in audits if each is not None]

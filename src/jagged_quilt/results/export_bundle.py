@@ -14,7 +14,7 @@ from jagged_quilt.export.gltf_scene import write_gltf
 from jagged_quilt.foundation.json_types import Facts
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.results.export_scene import scene_things
-from jagged_quilt.results.export_shader import SHADER_WEIGHTS, check_layers, places_read, write_source, write_weights
+from jagged_quilt.results.export_shader import SHADER_WEIGHTS, check_layers, points_read, write_source, write_weights
 from jagged_quilt.results.export_weights import BITS
 from jagged_quilt.results.exporter import Exporter, Written, option
 from jagged_quilt.results.results import Results
@@ -52,7 +52,7 @@ class BundleFolder(Exporter):
             sheets = [f"weights/{path.name}" for path in weights if path.suffix == ".png" and not path.name.startswith("film_")]
             said: Facts = {"form": self.weights, "bits": self.bits, "texels": list(results.weights.layers.shape[:2])}
             said |= {"layers": list(results.weights.names), "files": sheets}
-            shaders, average = [], places_read(results)
+            shaders, average = [], points_read(results)
             for dialect in ("glsl", "essl"):
                 files, shader = write_source(results, stage / "shaders" / dialect, dialect, self.weights, average)
                 named = [f"shaders/{dialect}/{path.name}" for path in files]

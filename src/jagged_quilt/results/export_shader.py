@@ -54,7 +54,7 @@ class ShaderFiles(Exporter):
 
     def write(self, results: Results, folder: Path) -> Written:
         check_layers(results)
-        files, shader = write_source(results, folder, self.dialect, self.weights, places_read(results))
+        files, shader = write_source(results, folder, self.dialect, self.weights, points_read(results))
         files += write_weights(results, folder, self.weights, self.bits)
         return Written(tuple(files), lost=shader.left_out, notes=shader.cost)
 
@@ -78,7 +78,7 @@ def write_source(results: Results, folder: Path, dialect: str, weights: str, ave
     return files, replace(shader, left_out=(*shader.left_out, *light.left_out))
 
 
-def places_read(results: Results) -> float:
+def points_read(results: Results) -> float:
     """Return how many planes of layers a pixel reads on average over the ground."""
     quilt, terrain = results.quilt, results.quilt.terrain
     points = terrain.points(terrain.layout(_LOOKED_AT))

@@ -121,7 +121,7 @@ def rehearse_ground() -> None:
     ground.sunlit(seen, Sun().towards, np.zeros(ground.heights.shape, np.uint8))
     ground.lamplit(seen, (4.0, 2.0, 4.0))
     ground.fields.open_to_sky()
-    PointLight(position=(4.0, 2.0, 4.0)).reach_at(seen.places)
+    PointLight(position=(4.0, 2.0, 4.0)).reach_at(seen.world)
     clear_sky(rows=8).seen(np.ones((1, 3), np.float32))
     ones = np.ones((1, 3), np.float32)
     Lighting().leaving(LitSurface(np.ones((1, 12), np.float32), ones), np.zeros((1, 3)), [ones[:, 0]])

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.quiltfile.checks import GROUND
-from jagged_quilt.quiltfile.read import place_in
+from jagged_quilt.quiltfile.read import full_key
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.quiltfile.sweep import Sweep
 from jagged_quilt.show.board import Board
@@ -28,13 +28,13 @@ _RISE = 40.0  # degrees
 
 def turns_a_look(sweep: Sweep, results: Results) -> bool:
     """Whether a sweep turns what a layer of the ground looks like, and not where it lies; or what lies upon all of them."""
-    place = place_in(results.quilt.table.model_dump(mode="json"), sweep.key)
-    return place[0] in _UPON or (place[0] == "layer" and len(place) > 2 and place[2] in _LOOKS)
+    key = full_key(results.quilt.table.model_dump(mode="json"), sweep.key)
+    return key[0] in _UPON or (key[0] == "layer" and len(key) > 2 and key[2] in _LOOKS)
 
 
 def draw_looks(results: Results, sweep: Sweep) -> Board:
     """Draw the place where a layer shows most, seen from near by (of `far`, the view's camera sees it), for each value."""
-    quilt, key = results.quilt, place_in(results.quilt.table.model_dump(mode="json"), sweep.key)
+    quilt, key = results.quilt, full_key(results.quilt.table.model_dump(mode="json"), sweep.key)
     layer = str(key[0]) if key[0] in _UPON else sweep.layer_of(quilt)
     far = "far" in key or key[0] in _UPON
     camera = quilt.camera if far else close_to(results, layer)
@@ -48,8 +48,8 @@ def draw_looks(results: Results, sweep: Sweep) -> Board:
         scenes.append(scene.add(quilt.terrain, changed.layers, weights=results.weights, films=changed.films_on(GROUND)))
     pictures = draw_scenes(scenes, camera, width=width, height=height, closely=True, work=results.work)
     board = Board(f"What {sweep.key} does", f"{layer}, {'from the camera of the view' if far else 'seen from near by'}")
-    for place, (value, picture) in enumerate(zip(sweep.values, pictures, strict=True)):
-        x, y = 20 + place % across * (width + 14), 56 + place // across * (height + 34)
+    for index, (value, picture) in enumerate(zip(sweep.values, pictures, strict=True)):
+        x, y = 20 + index % across * (width + 14), 56 + index // across * (height + 34)
         board.pin(picture, x, y)
         board.write(x, y + height + 14, f"{value:g}", size=13, bold=True)
     return board
@@ -63,9 +63,9 @@ def close_to(results: Results, layer: str) -> Camera:
     row, column = _most(shown)
     east, south = quilt.ground.size
     x, z = (column + 0.5) / shown.shape[1] * east, (row + 0.5) / shown.shape[0] * south
-    y = float(quilt.terrain.points_at([[x, z]]).places[0, 1])
+    y = float(quilt.terrain.points_at([[x, z]]).world[0, 1])
     own = next(each for each in quilt.layers if each.name == layer)
-    tile = max(results.arrays.tiles[results.arrays.place_of(swatch)] for swatch in own.swatches)
+    tile = max(results.arrays.tiles[results.arrays.index_of(swatch)] for swatch in own.swatches)
     away = float(np.clip(_TILES_AWAY * tile, _NEAREST, _FARTHEST))
     rise = np.radians(_RISE)
     eye = (x, y + away * float(np.sin(rise)), z + away * float(np.cos(rise)))

@@ -103,10 +103,10 @@ def _lit(
         bumpy = np.einsum("nk,nkd->nd", texels[role], frame)
         texels[role][...] = bumpy / np.sqrt(np.einsum("nd,nd->n", bumpy, bumpy))[:, None]
     surface = surface_of(texels, np.broadcast_to(look.eye, normal.shape))
-    places = np.array(look.middle) + normal.astype(np.float64)
-    ways = [light.reach_at(places)[0] for light in lighting.lights]
+    positions = np.array(look.middle) + normal.astype(np.float64)
+    ways = [light.reach_at(positions)[0] for light in lighting.lights]
     free = [np.clip(np.einsum("nd,nd->n", normal, np.broadcast_to(way, normal.shape)) * 8, 0, 1) for way in ways]
-    light = lighting.leaving(surface, places, free)
+    light = lighting.leaving(surface, positions, free)
     whole = np.tile(linear_from_srgb(np.array(GROUND) / 255), (side * _OVERSAMPLED, side * _OVERSAMPLED, 1))
     whole[ball.inside] = lighting.shown(light)
     mean = sum(whole[down::_OVERSAMPLED, across::_OVERSAMPLED] for down in (0, 1) for across in (0, 1)) / np.float32(4)

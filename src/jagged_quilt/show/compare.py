@@ -63,9 +63,9 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     apart = np.abs(pictures[0].astype(np.int16) - pictures[1].astype(np.int16)).max(axis=2)
     shrink = min(1.0, (board.width - 40) / 2 / apart.shape[1], (board.height - 72 - 26 - 14) * 0.6 / apart.shape[0])
     height, width = (max(1, int(side * shrink)) for side in apart.shape)
-    for place, (name, picture) in enumerate(zip(names, pictures, strict=True)):
-        x = 15 + place * (width + 10)
-        board.write(x, 58, f"{'left' if place == 0 else 'right'}: {name}", size=13, bold=True)
+    for index, (name, picture) in enumerate(zip(names, pictures, strict=True)):
+        x = 15 + index * (width + 10)
+        board.write(x, 58, f"{'left' if index == 0 else 'right'}: {name}", size=13, bold=True)
         board.pin(picture if shrink == 1 else _shrunk(picture, height, width), x, 72)
     top = 72 + height + 26
     shown = heat(np.clip(apart / _MOST, 0, 1))
@@ -77,9 +77,9 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
     x = 15 + width + 10
     bar = heat(np.linspace(0, 1, 400)[None].repeat(16, axis=0))
     board.pin(bar, x, top)
-    for place, step in enumerate((0, _MOST // 2, _MOST)):
-        side = ("left", "center", "right")[place]
-        board.write(x + 200 * place, top + 32, f"{step}{' of 255 or more' if place == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
+    for index, step in enumerate((0, _MOST // 2, _MOST)):
+        side = ("left", "center", "right")[index]
+        board.write(x + 200 * index, top + 32, f"{step}{' of 255 or more' if index == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
     changed = 100 * float((apart > 2).mean())
     board.write(x, top + 78, f"{changed:.1f} % of the pixels differ by more than 2 of 255", size=15, bold=True)
     board.write(

@@ -148,8 +148,8 @@ def _grid_key(board: Board, tiles: Sequence[float]) -> None:
 def _colour_key(board: Board, kind: str) -> None:
     """What the colours of a kind stand for."""
     colours, names = _KEYS.get(kind, _KEYS["normal"])
-    for place, (colour, name) in enumerate(zip(colours, names, strict=True)):
-        x = 20 + 1240 // len(names) * place
+    for index, (colour, name) in enumerate(zip(colours, names, strict=True)):
+        x = 20 + 1240 // len(names) * index
         board.pin(np.broadcast_to(np.array(colour, np.uint8), (14, 24, 3)), x, HEIGHT - 44)
         board.write(x + 34, HEIGHT - 37, name, size=13)
     if kind == "plane":
@@ -230,7 +230,7 @@ def _along(scene: Scene, canvas: PictureCanvas, kinds: Sequence[str], work: Work
 def _surveyed(kind: str, facts: Survey) -> Numbers:
     if kind == "plane":
         return np.asarray(_PLANES[facts.plane] * (0.45 + 0.55 * facts.share[:, None]), np.float32)
-    turns = facts.place - np.floor(facts.place)
+    turns = facts.tile_uv - np.floor(facts.tile_uv)
     return np.asarray(np.column_stack([turns * 255, np.full(len(turns), 40)]), np.float32)
 
 
@@ -265,7 +265,7 @@ def _to_line(piece: Piece, surface: Terrain | Mesh) -> tuple[Numbers, Numbers]:
     double = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
     for a, b in ((0, 1), (1, 2), (2, 0)):
         heights.append(double / np.linalg.norm(corners[:, b] - corners[:, a], axis=1))
-        way, own = corners[:, b] - corners[:, a], points.places - corners[:, a]
+        way, own = corners[:, b] - corners[:, a], points.world - corners[:, a]
         along = np.einsum("nd,nd->n", own, way) / np.einsum("nd,nd->n", way, way)
         away.append(np.linalg.norm(own - way * along[:, None], axis=1))
     return np.min(away, axis=0) / side, np.min(heights, axis=0) / side
@@ -304,9 +304,9 @@ def _key(board: Board, scale: Scale, known: Numbers) -> None:
     wide, x, y = 460, 20, HEIGHT - 50
     bar = heat(np.linspace(0, 1, wide)[None].repeat(16, axis=0))
     board.pin(bar, x, y)
-    for place, tick in enumerate(scale.ticks()):
-        side = "left" if place == 0 else "right" if place == 4 else "center"
-        board.write(x + wide * place / 4, y + 30, f"{tick:.3g}" + (f" {scale.unit}" if place == 4 else ""), size=12, side=side)  # type: ignore[arg-type]
+    for index, tick in enumerate(scale.ticks()):
+        side = "left" if index == 0 else "right" if index == 4 else "center"
+        board.write(x + wide * index / 4, y + 30, f"{tick:.3g}" + (f" {scale.unit}" if index == 4 else ""), size=12, side=side)  # type: ignore[arg-type]
     if known.size:
         median, high = np.percentile(known, [50, 99])
         board.write(560, y + 8, f"of what is seen: median {median:.3g}, 99th percentile {high:.3g}", size=15, bold=True)

@@ -101,8 +101,8 @@ def draw_flicker(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     found = find_flicker(scene, camera, work=work)
     board = Board("Flicker", "one ray a pixel, the camera gliding by a quarter of a pixel a frame; beyond 64 rays a pixel")
     shown = [("the surface itself, 64 rays a pixel", found.still), *found.beyond.items()]
-    for place, (name, jumps) in enumerate(shown):
-        x, y = 14 + place % 3 * 422, 52 + place // 3 * 352
+    for index, (name, jumps) in enumerate(shown):
+        x, y = 14 + index % 3 * 422, 52 + index // 3 * 352
         board.write(x, y + 8, name, size=14, bold=True)
         board.pin(heat(np.clip(jumps / _MOST, 0, 1)).repeat(_LARGER, axis=0).repeat(_LARGER, axis=1), x, y + 24)
         far = float(np.percentile(jumps, 99))
@@ -111,9 +111,9 @@ def draw_flicker(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
         )
     bar = heat(np.linspace(0, 1, 400)[None].repeat(14, axis=0))
     board.pin(bar, 14, 762)
-    for place, step in enumerate((0, _MOST / 2, _MOST)):
-        side = ("left", "center", "right")[place]
-        board.write(14 + 200 * place, 788, f"{step:.0f}{' of 255 a frame, or more' if place == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
+    for index, step in enumerate((0, _MOST / 2, _MOST)):
+        side = ("left", "center", "right")[index]
+        board.write(14 + 200 * index, 788, f"{step:.0f}{' of 255 a frame, or more' if index == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
     board.write(1266, 769, f"{FRAMES} frames", size=12, ink=FAINT, side="right")
     return board
 
@@ -126,11 +126,11 @@ def not_widened(pages: TexelPages) -> TexelPages:
     layout = pages.layouts[column]
     shift = 8 * [channel.role for channel in layout.channels].index(MapRole.ROUGHNESS)
     texels, starts = pages.texels.copy(), page_starts(pages.side, len(pages.names))
-    for place in range(len(pages.names)):
+    for index in range(len(pages.names)):
         full = None
         for level, start in enumerate(starts[:-1]):
             side = pages.side >> level
-            first = int(start) + place * side * (side + 1)
+            first = int(start) + index * side * (side + 1)
             rows = texels[first : first + side * (side + 1), column].reshape(side, side + 1)
             if full is None:
                 full = (rows[:, :-1] >> np.uint32(shift) & np.uint32(255)).astype(np.float64)

@@ -71,17 +71,17 @@ def light_in_parts(scene: Scene, camera: Camera, *, width: int, height: int, wor
         behind = seen_behind(block, lighting.sky, haze)
         for own, piece, ways in zip(block.rows_of, block.pieces, free_of(block, reaches), strict=True):
             part_seen = scene.parts[piece.part]
-            places, rows = piece.points.places, block.pixels[own]
+            positions, rows = piece.points.world, block.pixels[own]
             texels = part_seen.shade.at(piece.points, normals="world", eye=canvas.camera.position)
             surface = lit_surface(texels, piece.points.normal, -block.rays[own], open_sky=part_seen.open_sky(piece.points))
-            away = np.linalg.norm(places - canvas.camera.position, axis=1)
-            each, dull = lighting.leaving(surface, places, ways, in_parts=True), surface.without_glow()
+            away = np.linalg.norm(positions - canvas.camera.position, axis=1)
+            each, dull = lighting.leaving(surface, positions, ways, in_parts=True), surface.without_glow()
             shares["occlusion"][rows], shares["coat's Fresnel"][rows] = surface.occlusion, surface.coat_share
             for part in range(len(PARTS)):
                 kinds[part, rows] = hazed(each[:, part], away, haze, _DARK)
             behind[own] = hazed(np.zeros_like(each[:, 0]), away, haze, lighting.sky)
             for number, one in enumerate(alone):
-                lamps[number, rows] = hazed(one.leaving(dull, places, [ways[number]]), away, haze, _DARK)
+                lamps[number, rows] = hazed(one.leaving(dull, positions, [ways[number]]), away, haze, _DARK)
                 free[number, rows] = ways[number]
         kinds[-1, block.pixels] = behind
 
@@ -114,8 +114,8 @@ def draw_light(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
         shown.append((f"{name}, alone", _toned(scene, light)))
         shown.append((f"{name}: what it reaches", _grey(free)))
     board = Board("Debug: light", f"the next {_COUNTS[len(kinds)]} pictures sum to the first, before tone")
-    for place, (name, picture) in enumerate(shown[:count]):
-        x, y = 14 + place % across * (wide + 11), 50 + place // across * (high + 32)
+    for index, (name, picture) in enumerate(shown[:count]):
+        x, y = 14 + index % across * (wide + 11), 50 + index // across * (high + 32)
         board.write(x, y + 10, name, size=13 if across == 3 else 12, bold=True)
         board.pin(picture, x, y + 24)
     if len(shown) > count:
@@ -136,9 +136,9 @@ def draw_white(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     board = Board("Debug: white", "what is brighter than white after exposure and before tone, by stops")
     board.pin(picture.repeat(2, axis=0).repeat(2, axis=1), 0, 52)
     board.pin(heat(np.linspace(0.25, 1, 400)[None].repeat(14, axis=0)), 20, HEIGHT - 46)
-    for place, step in enumerate((0, _STOPS // 2, _STOPS)):
-        side = ("left", "center", "right")[place]
-        board.write(20 + 200 * place, HEIGHT - 20, f"{step}{' stops or more' if place == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
+    for index, step in enumerate((0, _STOPS // 2, _STOPS)):
+        side = ("left", "center", "right")[index]
+        board.write(20 + 200 * index, HEIGHT - 20, f"{step}{' stops or more' if index == 2 else ''}", size=12, side=side)  # type: ignore[arg-type]
     share = 100 * float((stops > 0).mean())
     board.write(480, HEIGHT - 38, f"{share:.2f} % of the picture is brighter than white", size=15, bold=True)
     if share:

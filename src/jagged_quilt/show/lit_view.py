@@ -122,13 +122,13 @@ def light_along(
         lit_by = free_of(block, reaches) if thumbnails is None else thumbnails.free(canvas, block, reaches)
         for own, piece, free in zip(block.rows_of, block.pieces, lit_by, strict=True):
             points, seen = piece.points, block.rays[own]
-            places = points.places
-            away = np.linalg.norm(places - camera_at, axis=1)
+            positions = points.world
+            away = np.linalg.norm(positions - camera_at, axis=1)
             for own_parts, roles, light in zip(parts, left_out, lights, strict=True):
                 part = own_parts[piece.part]
                 texels = part.shade.at(points, normals="world", eye=canvas.camera.position)
                 surface = lit_surface(texels, points.normal, -seen, roles, open_sky=part.open_sky(points))
-                shade = lighting.leaving(surface, places, free)
+                shade = lighting.leaving(surface, positions, free)
                 light[own] = hazed(shade, away, haze, lighting.sky)
         for target, light in zip(out, lights, strict=True):
             target[block.pixels] = lighting.shown(light)

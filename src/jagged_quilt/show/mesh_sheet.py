@@ -68,12 +68,12 @@ def draw_mesh_sheet(
         ("stretch, dark 1 to bright 8", painted(stretch, scale_of("stretch", stretch), wide, tall)),
         last,
     ]
-    for place, (title, picture) in enumerate(views):
+    for index, (title, picture) in enumerate(views):
         across = 4 if stands else 2
-        x, y = 20 + place % across * (wide + (13 if stands else 20)), 60 + place // across * (tall + 36)
+        x, y = 20 + index % across * (wide + (13 if stands else 20)), 60 + index // across * (tall + 36)
         board.pin(picture, x, y + 16)
         board.write(x, y + 4, title, size=13, bold=True)
-        if place == 2:
+        if index == 2:
             below = y + 16 + tall + 12 if stands else y + 4
             board.write(x + wide, below, figures, size=12, ink=FAINT, side="right")
     return board
@@ -95,9 +95,9 @@ def _layout_picture(uv: NDArray[np.float32], mesh: Mesh, wide: int, tall: int) -
         steps = np.maximum(1, np.ceil(np.abs(at[:, 1] - at[:, 0]).max(axis=1))).astype(int)
         which = np.repeat(np.arange(len(at)), steps + 1)
         share = (np.arange(len(which)) - np.repeat(np.cumsum(steps + 1) - steps - 1, steps + 1)) / steps[which]
-        place = np.rint(at[which, 0] + share[:, None] * (at[which, 1] - at[which, 0])).astype(int)
-        inside = (place >= 0).all(axis=1) & (place[:, 0] + thick <= wide) & (place[:, 1] + thick <= tall)
+        pixel = np.rint(at[which, 0] + share[:, None] * (at[which, 1] - at[which, 0])).astype(int)
+        inside = (pixel >= 0).all(axis=1) & (pixel[:, 0] + thick <= wide) & (pixel[:, 1] + thick <= tall)
         for down in range(thick):
             for across in range(thick):
-                out[place[inside, 1] + down, place[inside, 0] + across] = ink
+                out[pixel[inside, 1] + down, pixel[inside, 0] + across] = ink
     return out

@@ -149,9 +149,9 @@ def draw_pages(scene: Stage, camera: Camera, ground: PagedGround, *, work: Work 
         mip = int(np.searchsorted(starts, number, side="right")) - 1
         row, column = divmod(number - int(starts[mip]), grid.pages(mip)[1])
         board.write(float(x), top + float(y), f"{mip}:{row}:{column}", size=10, side="center", behind="#14161a")
-    for place, mip in enumerate(range(grid.mips)):
-        board.pin(np.broadcast_to(tints[mip].astype(np.uint8), (14, 14, 3)), 20 + 74 * place, HEIGHT - 44)
-        board.write(40 + 74 * place, HEIGHT - 36, f"mip {mip}", size=12)
+    for index, mip in enumerate(range(grid.mips)):
+        board.pin(np.broadcast_to(tints[mip].astype(np.uint8), (14, 14, 3)), 20 + 74 * index, HEIGHT - 44)
+        board.write(40 + 74 * index, HEIGHT - 36, f"mip {mip}", size=12)
     missing = f", {len(pages.missing)} missing: coarser ones stand in" if pages.missing else ""
     summary = f"{len(pages.held)} of {grid.page_count:,} pages are held, {pages.nbytes / 2**20:.0f} MiB{missing}"
     board.write(1260, HEIGHT - 36, summary, size=13, bold=True, side="right")

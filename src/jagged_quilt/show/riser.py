@@ -47,8 +47,8 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW)
     )
     scenes = [Scene(grid, lights=[sun]).add(terrain, [Layer("grid", projection)]) for _, projection, _ in sides]
     pictures = draw_scenes(scenes, camera, width=615, height=676, work=work)
-    for place, ((title, _, stretch), picture) in enumerate(zip(sides, pictures, strict=True)):
-        x = 20 + place * 625
+    for position, ((title, _, stretch), picture) in enumerate(zip(sides, pictures, strict=True)):
+        x = 20 + position * 625
         board.pin(picture, x, 56)
         median, high = np.percentile(stretch, [50, 99])
         board.write(x, 752, title, size=15, bold=True)
@@ -65,13 +65,13 @@ def _in_front_of_riser(terrain: Terrain, points: Points, slope: NDArray[np.float
     east, south = np.abs(points.normal[:, 0]), np.abs(points.normal[:, 2])
     askew = np.degrees(np.arctan2(np.minimum(east, south), np.maximum(east, south)))
     score = np.where(inside, slope - np.abs(askew - 12), -1)  # a little askew, as cliffs are
-    place = points.position[int(np.argmax(score))].astype(np.float64)
+    position = points.position[int(np.argmax(score))].astype(np.float64)
     out = points.normal[int(np.argmax(score))].astype(np.float64)
     out[1] = 0
     out /= np.linalg.norm(out) or 1.0
-    eye = place + out * reach
+    eye = position + out * reach
     ground = float(terrain.points_at([[eye[0], eye[2]]]).position[0, 1])
-    eye[1] = max(ground + 0.2 * reach, place[1] + 0.12 * reach)
+    eye[1] = max(ground + 0.2 * reach, position[1] + 0.12 * reach)
     bearing = float(np.degrees(np.arctan2(out[0], -out[2])))
-    camera = Camera(position=(eye[0], eye[1], eye[2]), target=(place[0], place[1], place[2]), view_angle=46.0)
+    camera = Camera(position=(eye[0], eye[1], eye[2]), target=(position[0], position[1], position[2]), view_angle=46.0)
     return camera, bearing

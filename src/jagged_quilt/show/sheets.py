@@ -101,9 +101,9 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     board.pin(key_plan(weights, colours, rows, columns), 20, 62)
     names = weights.names[first:last]
     line = min(24.0, 208 / max(1, len(names)))
-    for place, name in enumerate(reversed(names)):
-        which = last - 1 - place
-        y = 62 + rows + 22 + place * line
+    for index, name in enumerate(reversed(names)):
+        which = last - 1 - index
+        y = 62 + rows + 22 + index * line
         board.pin(np.broadcast_to(colours[which], (14, 22, 3)), 20, round(y) - 7)
         board.write(52, y, name, size=13)
         board.write(290, y, f"{100 * shares[name]:.1f} %", size=13, side="right")
@@ -112,11 +112,11 @@ def _weight_sheet(weights: WeightMap, area: float, first: int, last: int, pages:
     cell = (1280 - 544 - 10) // side
     lines = -(-len(names) // side)
     room = min(cell - 10, (800 - 62) // lines - 34)
-    for place, name in enumerate(names):
-        x, y = 544 + place % side * cell, 62 + place // side * (room + 34)
+    for index, name in enumerate(names):
+        x, y = 544 + index % side * cell, 62 + index // side * (room + 34)
         rows, columns = within(height, width, room, room)
-        board.pin(picture_of_data(weights.layer(first + place)[..., None], rows, columns), x, y)
-        board.pin(np.broadcast_to(colours[first + place], (12, 12, 3)), x, y + rows + 10)
+        board.pin(picture_of_data(weights.layer(first + index)[..., None], rows, columns), x, y)
+        board.pin(np.broadcast_to(colours[first + index], (12, 12, 3)), x, y + rows + 10)
         board.write(x + 18, y + rows + 16, name, size=12 if 7 * len(name) < columns - 70 else 10)
         board.write(x + columns, y + rows + 16, f"{100 * shares[name]:.1f} %", size=12, ink=FAINT, side="right")
     return board
@@ -145,8 +145,8 @@ def maps_sheet(folder: Path, metres: tuple[float, float]) -> Board:
     row, column = _busiest(images[MapRole.DIFFUSE], side)
     zoom_side = -(-side // 4)
     down, right = _busiest(images[MapRole.DIFFUSE][row : row + side, column : column + side], zoom_side)
-    for place, role in enumerate(images):
-        x = 20 + place * cell
+    for index, role in enumerate(images):
+        x = 20 + index * cell
         shown = _eight_bits(images[role])
         rows, columns = within(height, width, side, side)
         plain = TextureMap(role=role, texels=images[role])

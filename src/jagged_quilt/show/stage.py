@@ -255,7 +255,7 @@ class Stage:
         """
         for terrain in self.terrains:
             x, y, z = camera.position
-            depth = float(terrain.points_at([[x, z]]).places[0, 1]) - y
+            depth = float(terrain.points_at([[x, z]]).world[0, 1]) - y
             if 0 <= x <= terrain.size[0] and 0 <= z <= terrain.size[1] and depth > 0:
                 warnings.warn(
                     f"the camera at {x:g}, {y:g}, {z:g} is {depth:.3g} m below the ground, and sees nothing of it",
@@ -365,7 +365,7 @@ def _lamplit(
     terrains: Sequence[Terrain], lamp: tuple[float, float, float], cast: LampMap | None, points: Points
 ) -> NDArray[np.float32]:
     """How free the way to a lamp is from points."""
-    free = (np.einsum("nd,nd->n", points.normal, np.array(lamp) - points.places) > 0).astype(np.float32)
+    free = (np.einsum("nd,nd->n", points.normal, np.array(lamp) - points.world) > 0).astype(np.float32)
     for terrain in terrains:
         free *= terrain.lamplit(points, lamp)
     return free * cast.free(points) if cast else free

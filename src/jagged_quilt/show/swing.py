@@ -56,10 +56,10 @@ def swing_sheet(pictures: Sequence[Picture], lightings: Sequence[Lighting], whic
     """Lay up to twelve of them out, evenly chosen, each with where the light stands."""
     board = Board(f"light[{which}] goes around", "the camera and all other lights stay as they are")
     chosen = np.unique(np.linspace(0, len(pictures), min(_ON_SHEET, len(pictures)), endpoint=False).astype(int))
-    for place, number in enumerate(chosen):
-        x, y = 14 + place % _ACROSS * 314, 62 + place // _ACROSS * 246
+    for position, number in enumerate(chosen):
+        x, y = 14 + position % _ACROSS * 314, 62 + position // _ACROSS * 246
         light = lightings[number].lights[which]
-        where = f"bearing {light.bearing:.0f}°" if light.position is None else "at " + _place_words(light.position)
+        where = f"bearing {light.bearing:.0f}°" if light.position is None else "at " + _position_text(light.position)
         board.write(x, y + 10, where, size=13, bold=True)
         small = pictures[number].reshape(HIGH // 2, 2, WIDE // 2, 2, 3).mean(axis=(1, 3))
         board.pin(np.rint(small).astype(np.uint8)[4:195, 7:313], x, y + 24)
@@ -70,8 +70,8 @@ def swing_sheet(pictures: Sequence[Picture], lightings: Sequence[Lighting], whic
     return board
 
 
-def _place_words(place: tuple[float, float, float]) -> str:
-    return ", ".join(f"{each:.4g}" for each in place)
+def _position_text(position: tuple[float, float, float]) -> str:
+    return ", ".join(f"{each:.4g}" for each in position)
 
 
 def write_moving(path: Path, pictures: Sequence[Picture]) -> Path:

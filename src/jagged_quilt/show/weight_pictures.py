@@ -54,11 +54,11 @@ def draw_weight_facts(weights: WeightMap, ground: Ground) -> Board:
     board.pin(heat((counts[pick] - 0.5) / keep), 437, 80)
     _draw_cut(board, weights, 854, rows, columns)
     y = 80 + rows + 24
-    for place, count in enumerate(range(1, keep + 1)):
-        x = 437 + place % 4 * 102
-        board.pin(np.broadcast_to(heat(np.array((count - 0.5) / keep)), (12, 20, 3)), x, round(y) - 6 + place // 4 * 22)
+    for index, count in enumerate(range(1, keep + 1)):
+        x = 437 + index % 4 * 102
+        board.pin(np.broadcast_to(heat(np.array((count - 0.5) / keep)), (12, 20, 3)), x, round(y) - 6 + index // 4 * 22)
         share = 100 * float((counts == count).mean())
-        board.write(x + 26, y + place // 4 * 22, f"{count}: {share:.1f} %", size=12)
+        board.write(x + 26, y + index // 4 * 22, f"{count}: {share:.1f} %", size=12)
     _draw_coverage(board, weights, ground, y)
     return board
 
@@ -89,8 +89,8 @@ def _draw_cut(board: Board, weights: WeightMap, x: int, rows: int, columns: int)
 def _draw_coverage(board: Board, weights: WeightMap, ground: Ground, y: float) -> None:
     covered, colours = weights.covered(ground.size[0] * ground.size[1]), key_colours(weights.names)
     line = min(22.0, (770 - y) / max(1, len(weights.names)))
-    for place, (which, name) in enumerate(reversed(list(enumerate(weights.names)))):
-        at = y + place * line
+    for index, (which, name) in enumerate(reversed(list(enumerate(weights.names)))):
+        at = y + index * line
         board.pin(np.broadcast_to(colours[which], (12, 20, 3)), 20, round(at) - 6)
         board.write(48, at, name, size=12)
         board.write(325, at, f"{covered['percent'][which]:.1f} %", size=12, side="right")
@@ -120,8 +120,8 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int | tuple[s
     shade = shading(ground, rows, columns)
     stacked = weigher.daubs.laid(weigher.stacked(points), points) if not weigher.daubs.smooths else weigher.stacked(points)
     colours = colours_at_home(weigher.names, {}, weigher.shown)
-    for place, row in enumerate(layers):
-        y = 62 + place * cell
+    for index, row in enumerate(layers):
+        y = 62 + index * cell
         if isinstance(row, tuple):
             (name, mask), colour = row, _BESIDE
             shown_there = mask.answer(points)
@@ -184,11 +184,11 @@ def draw_adopted(old: WeightMap, new: WeightMap, homes: Sequence[tuple[str, str]
         shares = weights.shares()
         line = min(22.0, 2 * 170 / max(1, len(shares)))
         half = -(-len(shares) // 2) if len(shares) > 7 else len(shares)
-        for place, (name, share) in enumerate(shares.items()):
-            left, y = x + place // half * 305, 80 + rows + 22 + place % half * line
+        for index, (name, share) in enumerate(shares.items()):
+            left, y = x + index // half * 305, 80 + rows + 22 + index % half * line
             home = [to for was, to in homes if was == name] if weights is old else []
             words = name + (f"  →  {home[0]}" if home and home[0] != name else "")
-            board.pin(np.broadcast_to(colours[place], (12, 20, 3)), left, round(y) - 6)
+            board.pin(np.broadcast_to(colours[index], (12, 20, 3)), left, round(y) - 6)
             board.write(left + 28, y, words, size=12)
             wide = 285 if half < len(shares) else 600
             figures = f"{100 * share:.1f} %" + ("" if half < len(shares) else f"   {area * share:,.0f} m²")
@@ -207,8 +207,8 @@ def draw_sweep(key: str, layer: str, maps: Sequence[tuple[str, WeightMap]], grou
     shape = maps[0][1].layers.shape
     rows, columns, across = max(_fit_on_a_board(shape, len(maps), across) for across in range(1, len(maps) + 1))
     width, shade = 1254 // across - 14, shading(ground, rows, columns)
-    for place, (value, weights) in enumerate(maps):
-        x, y = 20 + place % across * (width + 14), 56 + place // across * (rows + 34)
+    for index, (value, weights) in enumerate(maps):
+        x, y = 20 + index % across * (width + 14), 56 + index // across * (rows + 34)
         board.write(x, y + rows + 14, value, size=13, bold=True)
         if layer:
             names = [name for name in weights.names if name == layer or name.startswith(f"{layer}: ")]

@@ -148,7 +148,7 @@ def grid_points(region, step_x, step_z, grid, out):
 
 
 @kernel
-def place_points(xs, zs, step, grid, out):
+def ground_points(xs, zs, step, grid, out):
     """Fill the points below given places; step[i] is metres along the ground that one pixel covers."""
     for i in range(xs.shape[0]):
         _fill_point(i, xs[i], zs[i], grid, step[i], step[i], out)
@@ -373,8 +373,8 @@ def cast_rays(origin, directions, longest, ground, scratch, out):
 
 
 @inlined
-def _is_free(place, normal, sun, ground):
-    start = (place[0] + sun.lift * normal[0], place[1] + sun.lift * normal[1], place[2] + sun.lift * normal[2])
+def _is_free(position, normal, sun, ground):
+    start = (position[0] + sun.lift * normal[0], position[1] + sun.lift * normal[1], position[2] + sun.lift * normal[2])
     return _ray(start, sun.towards, 0.0, sun.longest, ground) < 0.0
 
 
@@ -384,8 +384,8 @@ def _corner_is_free(r, c, sun, grid, ground, known):
     if known[r, c] == 0:
         gx, gz = grid.east[r, c], grid.south[r, c]
         upward = 1.0 / math.sqrt(1.0 + gx * gx + gz * gz)
-        place = (c * ground.spacing_x, np.float64(ground.heights[r, c]), r * ground.spacing_z)
-        known[r, c] = 2 if _is_free(place, (-gx * upward, upward, -gz * upward), sun, ground) else 1
+        position = (c * ground.spacing_x, np.float64(ground.heights[r, c]), r * ground.spacing_z)
+        known[r, c] = 2 if _is_free(position, (-gx * upward, upward, -gz * upward), sun, ground) else 1
     return known[r, c] == 2
 
 
@@ -403,17 +403,17 @@ def cast_shadows(origins, normals, footprints, sun, grid, ground, known, out):
         out[i] = np.float32(0.0)
         if normal[0] * towards_x + normal[1] * towards_y + normal[2] * towards_z <= 0.0:
             continue
-        place = (np.float64(origins[i, 0]), np.float64(origins[i, 1]), np.float64(origins[i, 2]))
+        position = (np.float64(origins[i, 0]), np.float64(origins[i, 1]), np.float64(origins[i, 2]))
         if known.shape[0] > 0 and footprints[i, 0] < narrow:
-            r, c, fr, fc = _cell(place[0], place[2], ground.spacing_x, ground.spacing_z, rows, columns)
-            if abs(place[1] - _between(ground.heights, r, c, fr, fc)) <= sun.lift:
+            r, c, fr, fc = _cell(position[0], position[2], ground.spacing_x, ground.spacing_z, rows, columns)
+            if abs(position[1] - _between(ground.heights, r, c, fr, fc)) <= sun.lift:
                 free = 0
                 for corner in range(4):
                     free += 1 if _corner_is_free(r + corner // 2, c + corner % 2, sun, grid, ground, known) else 0
                 if free == 0 or free == 4:
                     out[i] = np.float32(free // 4)
                     continue
-        if _is_free(place, normal, sun, ground):
+        if _is_free(position, normal, sun, ground):
             out[i] = np.float32(1.0)
 
 

@@ -13,7 +13,7 @@ from jagged_quilt.meshes._kernels import blend_corners, fill_frame, gradients_of
 
 
 @kernel
-def draw_triangles(places, triangles, rows, columns, beyond, depth, seen, shares):
+def draw_triangles(corners, triangles, rows, columns, beyond, depth, seen, shares):
     """Fill which triangle each pixel of some rows sees first.
 
     rows : the first, and one past the last.
@@ -24,10 +24,10 @@ def draw_triangles(places, triangles, rows, columns, beyond, depth, seen, shares
     first_row, last_row = rows
     for t in range(triangles.shape[0]):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        za, zb, zc = places[a, 2], places[b, 2], places[c, 2]
+        za, zb, zc = corners[a, 2], corners[b, 2], corners[c, 2]
         if za <= 0.0 or zb <= 0.0 or zc <= 0.0:
             continue
-        ax, ay, bx, by, cx, cy = places[a, 0], places[a, 1], places[b, 0], places[b, 1], places[c, 0], places[c, 1]
+        ax, ay, bx, by, cx, cy = corners[a, 0], corners[a, 1], corners[b, 0], corners[b, 1], corners[c, 0], corners[c, 1]
         area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
         if area == 0.0:
             continue
@@ -88,16 +88,16 @@ def free_of_map(points, axes, low, scale, nearest, out):
     """
     side, texel = nearest.shape[0], 1.0 / scale
     for i in range(out.shape[0]):
-        place = (np.float64(points.position[i, 0]), np.float64(points.position[i, 1]), np.float64(points.position[i, 2]))
+        position = (np.float64(points.position[i, 0]), np.float64(points.position[i, 1]), np.float64(points.position[i, 2]))
         if points.rest.shape[0] > 0:
-            place = (place[0] + points.rest[i, 0], place[1] + points.rest[i, 1], place[2] + points.rest[i, 2])
-        across, down = (_dot(place, axes, 0) - low[0]) * scale + 1.0, (_dot(place, axes, 1) - low[1]) * scale + 1.0
+            position = (position[0] + points.rest[i, 0], position[1] + points.rest[i, 1], position[2] + points.rest[i, 2])
+        across, down = (_dot(position, axes, 0) - low[0]) * scale + 1.0, (_dot(position, axes, 1) - low[1]) * scale + 1.0
         out[i] = np.float32(1.0)
         if not (across > -1.0 and across < side + 1.0 and down > -1.0 and down < side + 1.0):
             continue
         normal = (np.float64(points.normal[i, 0]), np.float64(points.normal[i, 1]), np.float64(points.normal[i, 2]))
         lean = min(max(_dot(normal, axes, 2), 0.1), 1.0)
-        lifted = _dot(place, axes, 2) - low[2] + 1.0 + texel * (2.5 * math.sqrt(1.0 - lean * lean) / lean + 1.0)
+        lifted = _dot(position, axes, 2) - low[2] + 1.0 + texel * (2.5 * math.sqrt(1.0 - lean * lean) / lean + 1.0)
         lifted = max(lifted, 0.0)  # farther from the light than all: what is 0 in the map stops no light
         column, row, behind = math.floor(across), math.floor(down), 0
         for r in range(max(row - 1, 0), min(row + 2, side)):

@@ -56,14 +56,14 @@ class Camera:
         return cls.fitting(corners, aspect, rise=rise)
 
     @classmethod
-    def fitting(cls, places: NDArray[np.float64], aspect: float, *, rise: float = _RISE) -> Camera:
+    def fitting(cls, positions: NDArray[np.float64], aspect: float, *, rise: float = _RISE) -> Camera:
         """A camera from the south-west, `rise` degrees from above, as near as it sees all of some places (N, 3)."""
         turn, rise = math.radians(BEARING), math.radians(rise)
         ahead = np.array([math.sin(turn) * math.cos(rise), -math.sin(rise), -math.cos(turn) * math.cos(rise)])
         right = np.array([math.cos(turn), 0.0, math.sin(turn)])
         axes, half = np.stack([right, np.cross(right, ahead), ahead]), math.tan(math.radians(_ANGLE / 2)) / _MARGIN
-        middle = (places.min(axis=0) + places.max(axis=0)) / 2
-        across, up, away = axes @ (places - middle).T
+        middle = (positions.min(axis=0) + positions.max(axis=0)) / 2
+        across, up, away = axes @ (positions - middle).T
         # a place is seen where |across - x| <= half * aspect * (away + back), and |up - y| <= half * (away + back)
         move, back = [0.0, 0.0], 0.0
         for which, (seen, wide) in enumerate(((across, half * aspect), (up, half))):
@@ -109,9 +109,9 @@ class Camera:
         ahead, right = np.array([x, y, z]) / far, np.array([-z, 0.0, x]) / level  # across the way ahead, and level
         return ahead, right, np.array([-x * y, level * level, -y * z]) / (level * far)
 
-    def on_picture(self, places: NDArray[np.floating], rows: int, columns: int) -> NDArray[np.float64]:
+    def on_picture(self, positions: NDArray[np.floating], rows: int, columns: int) -> NDArray[np.float64]:
         """Return where places lie on the picture: pixels across and down, and 1 / metres ahead, (V, 3)."""
-        way = places.astype(np.float64) - self.position
+        way = positions.astype(np.float64) - self.position
         ahead, right, up = (way @ axis for axis in self.axes())
         near = np.where(ahead > 1e-3, 1 / np.maximum(ahead, 1e-3), 0.0)
         scale = 1 / self.side_of_pixel(rows)

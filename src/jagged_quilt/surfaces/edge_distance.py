@@ -36,7 +36,7 @@ def signed_distance(answer: Answer, canvas: Canvas, room: ArrayStore = MEMORY) -
     for region in bands(canvas.texels, _ROWS_AT_ONCE * columns):
         points = canvas.block(region).pieces[0].points
         answers[region.top : region.bottom] = answer(points).reshape(-1, columns)
-        corners.append(points.places[[0, -1]][:, [0, 2]])
+        corners.append(points.world[[0, -1]][:, [0, 2]])
     first, last = corners[0][0], corners[-1][1]
     across = (last[0] - first[0]) / max(1, columns - 1)
     down = (last[1] - first[1]) / max(1, rows - 1)

@@ -285,10 +285,10 @@ def _samples_in(path: Path, image: Image, kind: HeightForm, channel: str) -> Sto
     texels = image.texels
     if channel:
         names = [name.lower() for name in image.channels]
-        place = 0 if len(names) <= 2 and channel.lower() in ("r", "g", "b") else None
-        if place is None and channel.lower() not in names:
+        index = 0 if len(names) <= 2 and channel.lower() in ("r", "g", "b") else None
+        if index is None and channel.lower() not in names:
             raise ImageError(f'{path}: has no channel "{channel}"; it holds {", ".join(image.channels)}')
-        return texels[..., names.index(channel.lower()) if place is None else place]
+        return texels[..., names.index(channel.lower()) if index is None else index]
     if kind is HeightForm.RGB24:
         if texels.dtype != np.uint8 or texels.shape[2] < 3:
             raise ImageError(

@@ -43,14 +43,14 @@ class EdgeOnMesh:
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the distance at each point, (N,)."""
-        away = np.full(len(points), _FAR) if self.tree is None else self._away(self.tree, points.places - self.origin)
+        away = np.full(len(points), _FAR) if self.tree is None else self._away(self.tree, points.world - self.origin)
         return np.where(self.answer(points) >= 0.5, -away, away).astype(np.float32)
 
-    def _away(self, tree: cKDTree, places: NDArray[np.float64]) -> NDArray[np.float64]:
+    def _away(self, tree: cKDTree, positions: NDArray[np.float64]) -> NDArray[np.float64]:
         count = min(_BESIDE, len(self.pieces))
-        which = np.asarray(tree.query(places, k=count)[1]).reshape(len(places), -1)
+        which = np.asarray(tree.query(positions, k=count)[1]).reshape(len(positions), -1)
         begin, way = self.pieces[which, 0], self.pieces[which, 1] - self.pieces[which, 0]
-        off = places[:, None] - begin
+        off = positions[:, None] - begin
         square = np.maximum(np.einsum("nkd,nkd->nk", way, way), 1e-30)
         share = np.clip(np.einsum("nkd,nkd->nk", off, way) / square, 0, 1)
         return np.asarray(np.linalg.norm(off - share[..., None] * way, axis=2).min(axis=1))
@@ -67,13 +67,13 @@ def mesh_distance(mesh: Mesh, answer: Answer, texels: int) -> EdgeOnMesh:
     low, high = mesh.bounds
     net = mesh_net(mesh, spacing_for(mesh, float((high - low).max()) / texels, _MOST))
     inside = answer(net.points)
-    places, own = net.points.places - mesh.origin, inside[net.triangles].astype(np.float64)
+    positions, own = net.points.world - mesh.origin, inside[net.triangles].astype(np.float64)
     ends, found = [], []
     for side in range(3):
         a, b = own[:, side], own[:, (side + 1) % 3]
         crosses = (a >= 0.5) != (b >= 0.5)
         share = np.divide(0.5 - a, b - a, out=np.zeros(len(a)), where=crosses)[:, None]
-        start, end = places[net.triangles[:, side]], places[net.triangles[:, (side + 1) % 3]]
+        start, end = positions[net.triangles[:, side]], positions[net.triangles[:, (side + 1) % 3]]
         ends.append(start + share * (end - start))
         found.append(crosses)
     cut = np.flatnonzero(np.any(found, axis=0))

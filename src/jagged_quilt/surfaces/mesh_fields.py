@@ -13,7 +13,7 @@ from jagged_quilt.foundation.fields import Answer
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.surfaces.mesh_distance import EdgeOnMesh, mesh_distance
-from jagged_quilt.surfaces.mesh_occlusion import PlacesField, mesh_occlusion
+from jagged_quilt.surfaces.mesh_occlusion import SampleField, mesh_occlusion
 
 _CELLS = 8.0  # per scale, along each axis: how finely a curvature looks at its surroundings
 _NEAREST = 64
@@ -33,7 +33,7 @@ class VertexField:
 
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the number at each point, (N,), from the four nearest vertices by the inverse of their distance."""
-        away, which = map(np.asarray, self.tree.query(points.places - self.origin, k=min(4, len(self.values))))
+        away, which = map(np.asarray, self.tree.query(points.world - self.origin, k=min(4, len(self.values))))
         away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
         weight = 1 / np.maximum(away, 1e-9)
         return np.asarray((self.values[which] * weight).sum(axis=1) / weight.sum(axis=1), np.float32)
@@ -61,16 +61,16 @@ class MeshFields:
     def _curvature(self, scale: float) -> VertexField:
         from scipy.spatial import cKDTree
 
-        places, normals, areas = self._cells(scale / _CELLS)
+        positions, normals, areas = self._cells(scale / _CELLS)
         own, facing = self.mesh.position.astype(np.float64), self.mesh.normal.astype(np.float64)
-        count = min(_NEAREST, len(places))
-        found = cKDTree(places).query(own, k=count, distance_upper_bound=scale / 2)
+        count = min(_NEAREST, len(positions))
+        found = cKDTree(positions).query(own, k=count, distance_upper_bound=scale / 2)
         away, which = (np.asarray(each).reshape(len(own), count) for each in found)
         bent = np.zeros(len(own))
         for first in range(0, len(own), 1 << 15):
             part = slice(first, first + (1 << 15))
-            near = np.minimum(which[part], len(places) - 1)
-            way, turn = places[near] - own[part, None], normals[near] - facing[part, None]
+            near = np.minimum(which[part], len(positions) - 1)
+            way, turn = positions[near] - own[part, None], normals[near] - facing[part, None]
             square = np.einsum("nkd,nkd->nk", way, way)
             weight = np.exp(-8 * np.minimum(away[part], scale) ** 2 / scale**2) * areas[near] * square
             weight *= np.isfinite(away[part]) & (np.einsum("nkd,nd->nk", normals[near], facing[part]) > 0)
@@ -95,7 +95,7 @@ class MeshFields:
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
         return mean(self.mesh.position), normals, total
 
-    def ambient_occlusion(self, reach: float) -> PlacesField:
+    def ambient_occlusion(self, reach: float) -> SampleField:
         """Return how much of what lies before the surface the mesh itself hides, 0..1; see `mesh_occlusion`."""
         return mesh_occlusion(self.mesh, positive("reach", reach, "m"))
 

@@ -29,7 +29,7 @@ _AT_ONCE = 1 << 10
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class PlacesField:
+class SampleField:
     """A number at places all over a mesh, read between those around a point that face as it does."""
 
     tree: cKDTree
@@ -40,14 +40,14 @@ class PlacesField:
     def at(self, points: Points) -> NDArray[np.float32]:
         """Return the number at each point, (N,): by the inverse square of distance, of places that face the same way."""
         count = min(_BESIDE, len(self.values))
-        away, which = map(np.asarray, self.tree.query(points.places - self.origin, k=count))
+        away, which = map(np.asarray, self.tree.query(points.world - self.origin, k=count))
         away, which = away.reshape(len(points), -1), which.reshape(len(points), -1)
         alike = np.einsum("nkd,nd->nk", self.normals[which], points.normal)
         weight = np.maximum(alike, 1e-3) ** 4 / np.maximum(away, 1e-6) ** 2
         return np.asarray((self.values[which] * weight).sum(axis=1) / weight.sum(axis=1), np.float32)
 
 
-def mesh_occlusion(mesh: Mesh, reach: float) -> PlacesField:
+def mesh_occlusion(mesh: Mesh, reach: float) -> SampleField:
     """Return which share, 0..1, of what lies before the surface, weighted by the cosine, the mesh hides within `reach` metres.
 
     96 rays from each of many places (Zhukov et al. 1998); triangles stop them from both sides.
@@ -58,17 +58,17 @@ def mesh_occlusion(mesh: Mesh, reach: float) -> PlacesField:
     size = float((high - low).max())
     spacing = spacing_for(mesh, min(reach / _PER_REACH, size / _PER_SIZE), _MOST)
     points = mesh_net(mesh, spacing).points
-    places = (points.places - mesh.origin).astype(np.float32)
-    cell = np.column_stack([np.floor(places / spacing), np.rint(2 * points.normal)]).astype(np.int64)
+    positions = (points.world - mesh.origin).astype(np.float32)
+    cell = np.column_stack([np.floor(positions / spacing), np.rint(2 * points.normal)]).astype(np.int64)
     kept = np.sort(np.unique(cell, axis=0, return_index=True)[1])  # one of those that stand together and face alike
-    places, normals = frozen(places[kept], np.float32), frozen(points.normal[kept], np.float32)
-    tree, out, off = _tree_of(mesh), np.empty(len(places), np.float32), np.float32(max(1e-4 * size, 1e-3 * min(reach, size)))
+    positions, normals = frozen(positions[kept], np.float32), frozen(points.normal[kept], np.float32)
+    tree, out, off = _tree_of(mesh), np.empty(len(positions), np.float32), np.float32(max(1e-4 * size, 1e-3 * min(reach, size)))
 
     def cast(part: slice) -> None:
-        _cast_kernels.hidden_share(places[part], normals[part], _ways(), off, np.float32(reach), tree, out[part])
+        _cast_kernels.hidden_share(positions[part], normals[part], _ways(), off, np.float32(reach), tree, out[part])
 
-    ANYHOW.through([slice(n, n + _AT_ONCE) for n in range(0, len(places), _AT_ONCE)], cast, step="casting rays")
-    return PlacesField(cKDTree(places), normals, out, mesh.origin)
+    ANYHOW.through([slice(n, n + _AT_ONCE) for n in range(0, len(positions), _AT_ONCE)], cast, step="casting rays")
+    return SampleField(cKDTree(positions), normals, out, mesh.origin)
 
 
 def _ways() -> NDArray[np.float32]:

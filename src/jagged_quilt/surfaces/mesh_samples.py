@@ -38,11 +38,11 @@ def mesh_net(mesh: Mesh, spacing: float) -> MeshNet:
     which, shares, small, first = [], [], [], 0
     for count in np.unique(cuts):
         own = np.flatnonzero(cuts == count)
-        places, triangles = _cut(int(count))
-        which.append(np.repeat(own, len(places)))
-        shares.append(np.tile(places, (len(own), 1)))
-        small.append((first + len(places) * np.arange(len(own))[:, None, None] + triangles).reshape(-1, 3))
-        first += len(own) * len(places)
+        positions, triangles = _cut(int(count))
+        which.append(np.repeat(own, len(positions)))
+        shares.append(np.tile(positions, (len(own), 1)))
+        small.append((first + len(positions) * np.arange(len(own))[:, None, None] + triangles).reshape(-1, 3))
+        first += len(own) * len(positions)
     points = points_on(mesh, np.concatenate(which).astype(np.int32), np.concatenate(shares))
     return MeshNet(points, np.concatenate(small))
 

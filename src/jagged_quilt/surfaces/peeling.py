@@ -30,7 +30,7 @@ _EVERYTHING = frozen(np.empty((0, 0)), np.float64)
 
 
 def draw_there(
-    places: NDArray[np.float64],
+    positions: NDArray[np.float64],
     triangles: NDArray[np.int32],
     rows: tuple[int, int],
     depth: NDArray[np.float64],
@@ -53,7 +53,7 @@ def draw_there(
         Of the pixels, those that matter; the others may keep what is not there.
     """
     columns = depth.shape[1]
-    _sight_kernels.draw_triangles(places, triangles, rows, columns, _EVERYTHING, depth, seen, shares)
+    _sight_kernels.draw_triangles(positions, triangles, rows, columns, _EVERYTHING, depth, seen, shares)
     if is_there is None:
         return
     near, which, corners = depth.reshape(-1), seen.reshape(-1), shares.reshape(-1, 2)
@@ -67,7 +67,7 @@ def draw_there(
         beyond[...] = 0
         beyond.reshape(-1)[gone] = near[gone] * (1 - 1e-9)
         near[gone], which[gone] = 0, -1
-        _sight_kernels.draw_triangles(places, triangles, rows, columns, beyond, depth, seen, shares)
+        _sight_kernels.draw_triangles(positions, triangles, rows, columns, beyond, depth, seen, shares)
         open_ = gone
     near[open_], which[open_] = 0, -1
 
@@ -80,7 +80,7 @@ def holes_of_parts(
 
     before : the number of its first part.
     """
-    asked = [(part, holes(before + place)) for place, part in enumerate(mesh.parts)]
+    asked = [(part, holes(before + index)) for index, part in enumerate(mesh.parts)]
     if all(is_there is None for _, is_there in asked):
         return None
 

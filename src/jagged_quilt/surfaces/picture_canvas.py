@@ -59,7 +59,7 @@ class _Met:
 class _Drawn(NamedTuple):
     """A mesh on the picture: its vertices, pixels across and down and 1 / metres ahead, (V, 3), and the rows that it spans."""
 
-    places: NDArray[np.float64]
+    positions: NDArray[np.float64]
     top: float
     bottom: float
 
@@ -151,7 +151,7 @@ class PictureCanvas:
     ) -> Iterator[tuple[NDArray[np.int64], Piece]]:
         """Yield what is seen first of each part of a surface, with the rows of its rays."""
         surface = self.surfaces[number]
-        before = next(place for place, (own, _) in enumerate(self._parts) if own == number)
+        before = next(index for index, (own, _) in enumerate(self._parts) if own == number)
         if not isinstance(surface, Mesh):
             rows = np.flatnonzero(first)
             if len(rows):
@@ -164,12 +164,12 @@ class PictureCanvas:
             return
         assert met.triangles is not None
         assert met.shares is not None
-        for place, part in enumerate(surface.parts):
+        for index, part in enumerate(surface.parts):
             rows = np.flatnonzero(first & (met.triangles >= part.first) & (met.triangles < part.last))
             if len(rows):
                 which = met.triangles[rows]
                 points = self._on_mesh(surface, which, met.shares[rows], rays[rows], met.far[rows])
-                yield rows, Piece(points=points, where=Where(each=pixels[rows]), part=before + place, triangles=which)
+                yield rows, Piece(points=points, where=Where(each=pixels[rows]), part=before + index, triangles=which)
 
     def _meet(self, number: int, rays: NDArray[np.float32], pixels: NDArray[np.int64], region: Region) -> _Met:
         surface = self.surfaces[number]
@@ -191,12 +191,12 @@ class PictureCanvas:
         near = seen[inside.min(axis=1) < 1e-6 * half.max() + 1e-6 * far[seen]]
         if len(near):
             below = origin + rays[near].astype(np.float64) * far[near, None]
-            ground = terrain.points_at(below[:, [0, 2]]).places[:, 1]
+            ground = terrain.points_at(below[:, [0, 2]]).world[:, 1]
             at_border[near] = below[:, 1] < ground - 1e-3 * min(terrain.spacing)
         return _Met(far, at_border)
 
     def _without_holes(self, terrain: Terrain, rays: NDArray[np.float32], met: _Met) -> _Met:
-        part = next(place for place, (own, _) in enumerate(self._parts) if self.surfaces[own] is terrain)
+        part = next(index for index, (own, _) in enumerate(self._parts) if self.surfaces[own] is terrain)
         is_there = None if self._is_there is None else self._is_there(part)
         assert met.is_cut is not None
         rows = np.flatnonzero(np.isfinite(met.far) & ~met.is_cut)
@@ -218,9 +218,9 @@ class PictureCanvas:
         if number not in self._drawn:
             mesh = self.surfaces[number]
             assert isinstance(mesh, Mesh)
-            places = frozen(self.camera.on_picture(mesh.world, *self.texels), np.float64)
-            down = places[places[:, 2] > 0, 1]
-            self._drawn[number] = _Drawn(places, float(down.min(initial=np.inf)), float(down.max(initial=-np.inf)))
+            positions = frozen(self.camera.on_picture(mesh.world, *self.texels), np.float64)
+            down = positions[positions[:, 2] > 0, 1]
+            self._drawn[number] = _Drawn(positions, float(down.min(initial=np.inf)), float(down.max(initial=-np.inf)))
         return self._drawn[number]
 
     def _meet_mesh(
@@ -235,7 +235,7 @@ class PictureCanvas:
         shares = np.empty((*depth.shape, 2), np.float32)
         own = pixels - region.top * columns
         is_there = self._of_mesh(mesh, rays, own, depth)
-        draw_there(drawn.places, mesh.triangles, (region.top, region.bottom), depth, seen, shares, is_there, own)
+        draw_there(drawn.positions, mesh.triangles, (region.top, region.bottom), depth, seen, shares, is_there, own)
         near, ahead = depth.reshape(-1)[own], rays @ self.camera.axes()[0].astype(np.float32)
         far = np.where(near > 0, 1 / np.where(near > 0, near * ahead, 1), np.inf).astype(np.float32)
         return _Met(far, None, seen.reshape(-1)[own], shares.reshape(-1, 2)[own])
@@ -245,7 +245,7 @@ class PictureCanvas:
     ) -> IsThere | None:
         """What says whether places of a mesh's triangles are there, as they are seen from pixels of a region."""
         number = next(number for number, surface in enumerate(self.surfaces) if surface is mesh)
-        before = next(place for place, (of, _) in enumerate(self._parts) if of == number)
+        before = next(index for index, (of, _) in enumerate(self._parts) if of == number)
         holes = None if self._is_there is None else holes_of_parts(mesh, before, self._is_there)
         if holes is None:
             return None

@@ -30,14 +30,14 @@ class ShadowMap:
         side = np.cross(towards, [0.0, 1.0, 0.0] if abs(towards[1]) < 0.99 else [1.0, 0.0, 0.0])
         side /= np.linalg.norm(side)
         self._axes = np.stack([side, np.cross(towards, side), towards])
-        places = [mesh.world @ self._axes.T for mesh in meshes]
-        low, high = (np.min([p.min(axis=0) for p in places], axis=0), np.max([p.max(axis=0) for p in places], axis=0))
+        turned = [mesh.world @ self._axes.T for mesh in meshes]
+        low, high = (np.min([p.min(axis=0) for p in turned], axis=0), np.max([p.max(axis=0) for p in turned], axis=0))
         self._low = low
         self._scale = (_MAP - 2) / max(float((high - low)[:2].max()), 1e-6)
         self._nearest = np.zeros((_MAP, _MAP))
         seen, shares = np.full((_MAP, _MAP), -1, np.int32), np.empty((_MAP, _MAP, 2), np.float32)
-        for number, (mesh, place) in enumerate(zip(meshes, places, strict=True)):
-            on_map = frozen(self._on_map(place), np.float64)
+        for number, (mesh, vertices) in enumerate(zip(meshes, turned, strict=True)):
+            on_map = frozen(self._on_map(vertices), np.float64)
             if number in holes:
                 own, seen[...] = np.zeros_like(self._nearest), -1
                 draw_there(on_map, mesh.triangles, (0, _MAP), own, seen, shares, holes[number])
@@ -45,10 +45,10 @@ class ShadowMap:
             else:
                 draw_there(on_map, mesh.triangles, (0, _MAP), self._nearest, seen, shares)
 
-    def _on_map(self, place: NDArray[np.float64]) -> NDArray[np.float64]:
+    def _on_map(self, vertices: NDArray[np.float64]) -> NDArray[np.float64]:
         """Map columns and rows, and metres towards the light, from 1 for the farthest."""
-        flat = (place[:, :2] - self._low[:2]) * self._scale + 1
-        return np.column_stack([flat, place[:, 2] - self._low[2] + 1])
+        flat = (vertices[:, :2] - self._low[:2]) * self._scale + 1
+        return np.column_stack([flat, vertices[:, 2] - self._low[2] + 1])
 
     def free(self, points: Points) -> NDArray[np.float32]:
         """Return how free the way to the light is at each point, 0..1, (N,), as the mean over 3 x 3 of the map's places."""
@@ -73,15 +73,15 @@ class LampMap:
             triangles = frozen(np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3), np.int32)
             is_there = _there_of_cut(holes[number], whole, corners, which) if number in holes else None
             for side in range(6):
-                places, _ = _on_face(corners.reshape(-1, 3), side)
+                turned, _ = _on_face(corners.reshape(-1, 3), side)
                 seen, shares = np.full((_FACE, _FACE), -1, np.int32), np.empty((_FACE, _FACE, 2), np.float32)
                 own = np.zeros((_FACE, _FACE))
-                draw_there(frozen(places, np.float64), triangles, (0, _FACE), own, seen, shares, is_there)
+                draw_there(frozen(turned, np.float64), triangles, (0, _FACE), own, seen, shares, is_there)
                 np.maximum(self._nearest[side], own, out=self._nearest[side])
 
     def free(self, points: Points) -> NDArray[np.float32]:
         """Return how free the way to the lamp is at each point, 0..1, (N,), as the mean over 3 x 3 of the pictures' places."""
-        ways = points.places - self._lamp
+        ways = points.world - self._lamp
         side = np.abs(ways).argmax(axis=1)
         side = 2 * side + (ways[np.arange(len(ways)), side] < 0)
         free = np.ones(len(ways), np.float32)
@@ -89,12 +89,12 @@ class LampMap:
             rows = np.flatnonzero(side == face)
             if not len(rows) or not self._nearest[face].any():
                 continue
-            places, ahead = _on_face(ways[rows], face)
+            turned, ahead = _on_face(ways[rows], face)
             far = np.linalg.norm(ways[rows], axis=1)
             lean = np.clip(-np.einsum("nd,nd->n", points.normal[rows], ways[rows]) / np.maximum(far, 1e-9), 0.1, 1)
             texel = 2 * ahead / _FACE
             lifted = 1 / np.maximum(ahead - texel * (2.5 * np.sqrt(1 - lean**2) / lean + 1), 1e-9)
-            column, row = (np.floor(places[:, axis]).astype(int) for axis in (0, 1))
+            column, row = (np.floor(turned[:, axis]).astype(int) for axis in (0, 1))
             behind = np.zeros(len(rows))
             for down in (-1, 0, 1):
                 for across in (-1, 0, 1):
@@ -140,9 +140,9 @@ def _there_of_cut(
 
     def of_parts(part: NDArray[np.int32], shares: NDArray[np.float32], pixels: NDArray[np.int64]) -> NDArray[np.bool_]:
         own = corners[part]
-        place = own[:, 0] + shares[:, :1] * (own[:, 1] - own[:, 0]) + shares[:, 1:] * (own[:, 2] - own[:, 0])
+        vertices = own[:, 0] + shares[:, :1] * (own[:, 1] - own[:, 0]) + shares[:, 1:] * (own[:, 2] - own[:, 0])
         first, second, third = (whole[which[part], corner] for corner in range(3))
-        u, v, way = second - first, third - first, place - first
+        u, v, way = second - first, third - first, vertices - first
         uu, uv, vv = (np.einsum("nd,nd->n", a, b) for a, b in ((u, u), (u, v), (v, v)))
         wu, wv = np.einsum("nd,nd->n", way, u), np.einsum("nd,nd->n", way, v)
         area = np.maximum(uu * vv - uv * uv, 1e-300)

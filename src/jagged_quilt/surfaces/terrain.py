@@ -148,7 +148,7 @@ class Terrain(NotebookValue):
         _kernels.grid_points(tuple(region), self.size[0] / texels[1], self.size[1] / texels[0], self._grid, out)
         return _as_points(out, self.size)
 
-    def points_at(self, places: object, footprint: object = 1.0) -> Points:
+    def points_at(self, positions: object, footprint: object = 1.0) -> Points:
         """Return the points below given places.
 
         Parameters
@@ -158,11 +158,11 @@ class Terrain(NotebookValue):
         footprint : number or (N,)
             Metres along the ground that one texel or pixel covers.
         """
-        finite_array("places", places, ("N", 2))
-        where = np.asarray(places, np.float64)
+        finite_array("places", positions, ("N", 2))
+        where = np.asarray(positions, np.float64)
         step = finite_array("footprint", np.broadcast_to(np.asarray(footprint, np.float32), len(where)), (len(where),))
         out = self._empty_points(len(where))
-        _kernels.place_points(frozen(where[:, 0], np.float64), frozen(where[:, 1], np.float64), step, self._grid, out)
+        _kernels.ground_points(frozen(where[:, 0], np.float64), frozen(where[:, 1], np.float64), step, self._grid, out)
         return _as_points(out, self.size)
 
     def meet_rays(self, origin: NDArray[np.float64], directions: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -190,16 +190,16 @@ class Terrain(NotebookValue):
     def lamplit(self, points: Points, lamp: tuple[float, float, float]) -> NDArray[np.float32]:
         """Return 1 where the way from a point to a lamp (x, y, z, metres) is free of ground, else 0, (N,) float32."""
         out = np.empty(len(points), np.float32)
-        place = (float(lamp[0]), float(lamp[1]), float(lamp[2]))
+        position = (float(lamp[0]), float(lamp[1]), float(lamp[2]))
         origins = points.position, points.normal
-        _kernels.cast_to_lamp(*origins, place, 0.05 * min(self.spacing), self._ground, out)
+        _kernels.cast_to_lamp(*origins, position, 0.05 * min(self.spacing), self._ground, out)
         return out
 
-    def check_above(self, place: tuple[float, float, float]) -> None:
+    def check_above(self, position: tuple[float, float, float]) -> None:
         """Raise `RangeError` if a place (x, y, z) over the ground lies inside it."""
-        x, y, z = place
+        x, y, z = position
         if 0 <= x <= self.size[0] and 0 <= z <= self.size[1]:
-            ground = float(self.points_at([[x, z]]).places[0, 1])
+            ground = float(self.points_at([[x, z]]).world[0, 1])
             if y <= ground:
                 raise RangeError(
                     f"({x:g}, {y:g}, {z:g}) lies inside the ground, which is {ground:.4g} m high there; set it higher"
@@ -215,10 +215,10 @@ class Terrain(NotebookValue):
     def shifted(self, points: Points, by: NDArray[np.float32]) -> Points:
         """Return the points of the ground that lie `by` (N, 3) metres away from given ones; clamped at the border."""
         out = self._empty_points(len(points))
-        places = points.places
-        xs, zs = (places[:, axis] + by[:, axis] for axis in (0, 2))
+        positions = points.world
+        xs, zs = (positions[:, axis] + by[:, axis] for axis in (0, 2))
         step = frozen(points.footprint[:, 0], np.float32)
-        _kernels.place_points(frozen(xs, np.float64), frozen(zs, np.float64), step, self._grid, out)
+        _kernels.ground_points(frozen(xs, np.float64), frozen(zs, np.float64), step, self._grid, out)
         return _as_points(out, self.size)
 
 

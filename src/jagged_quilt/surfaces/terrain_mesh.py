@@ -58,12 +58,12 @@ def terrain_mesh(
         chosen.ravel()[where[far > 0]] = True  # the farthest of each triangle
     at = np.flatnonzero(chosen)
     corners = flat.simplices.astype(np.int64)
-    place = np.column_stack([x[at % columns], heights.ravel()[at], z[at // columns]])
-    a, b, c = (place[corners[:, corner]][:, [0, 2]] for corner in range(3))
+    position = np.column_stack([x[at % columns], heights.ravel()[at], z[at // columns]])
+    a, b, c = (position[corners[:, corner]][:, [0, 2]] for corner in range(3))
     turns = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
     corners[turns > 0] = corners[turns > 0][:, ::-1]  # counter-clockwise from above, where z runs down the page
-    points = terrain.points_at(place[:, [0, 2]])
-    return Mesh.of(place, corners, normal=points.normal, uv=points.uv, tangent=points.tangent, name="terrain")
+    points = terrain.points_at(position[:, [0, 2]])
+    return Mesh.of(position, corners, normal=points.normal, uv=points.uv, tangent=points.tangent, name="terrain")
 
 
 def _allowed(terrain: Terrain, error: float, camera: tuple[float, float, float] | None, near: float) -> NDArray[np.float64]:

@@ -114,13 +114,13 @@ def _begin(first, count, layer, weights, carried, number, whole):
 def _pass_by(count, rank, carried, number, largest, which):
     """Where what is carried is more than the one of this rank, they change places. A number below 0 was there before: it
     goes down in any case, so that the lower layer stays first among equals."""
-    place = np.uint64(rank)
+    index = np.uint64(rank)
     for i in range(count):
         at = np.uint64(i)
-        w, n, own, own_number = carried[at], number[at], largest[place, at], which[place, at]
+        w, n, own, own_number = carried[at], number[at], largest[index, at], which[index, at]
         goes_in = n < 0 or w > own
-        largest[place, at] = w if goes_in else own
-        which[place, at] = (n if n >= 0 else -1 - n) if goes_in else own_number
+        largest[index, at] = w if goes_in else own
+        which[index, at] = (n if n >= 0 else -1 - n) if goes_in else own_number
         carried[at] = own if goes_in else w
         number[at] = -1 - own_number if goes_in else n
 

@@ -212,10 +212,10 @@ def rehome(layers, weights, home, new_layers, new_weights):
             if weights[p, at] == 0:
                 continue
             to = home[layers[p, at]]
-            place = count
+            index = count
             for before in range(count):
                 if new_layers[p, before] == to:
-                    place = before
-            new_layers[p, place] = to
-            new_weights[p, place] += weights[p, at]
-            count = max(count, place + 1)
+                    index = before
+            new_layers[p, index] = to
+            new_weights[p, index] += weights[p, at]
+            count = max(count, index + 1)

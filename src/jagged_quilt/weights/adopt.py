@@ -223,8 +223,8 @@ def adopt_index(
     if len(given) != len(layers) or len(set(given)) < len(given):
         raise RangeError(f"{len(layers)} layers need {len(layers)} numbers, each once; got {given}")
     home = np.full(int(np.iinfo(grey.dtype).max) + 1, -1, np.int64)
-    for place, number in enumerate(given):
-        home[whole_number_in("index", number, 0, len(home) - 1)] = place
+    for index, number in enumerate(given):
+        home[whole_number_in("index", number, 0, len(home) - 1)] = index
     which = room.empty((*grey.shape, 1), index_type(len(layers)))
     homeless, first = 0, (0, 0)
     for band in bands(grey.shape, _AT_ONCE):
@@ -369,7 +369,7 @@ def _tolerance_words(off: NDArray[np.float32], keys: NDArray[np.float32]) -> str
     count, farthest = len(off), float(off.max())
     message = f"{count:,} texel{'s' * (count > 1)} lie{'s' * (count == 1)} up to {farthest:.1f} away"
     apart = (
-        min(float(np.abs(one - two).max()) for place, one in enumerate(keys) for two in keys[:place]) * 255
+        min(float(np.abs(one - two).max()) for index, one in enumerate(keys) for two in keys[:index]) * 255
         if len(keys) > 1
         else 255
     )
@@ -405,7 +405,7 @@ def _unmixed(
 def _check_layers(layers: Sequence[str]) -> None:
     if not layers:
         raise ShapeError("there is no layer to adopt; name at least one")
-    twice = [name for place, name in enumerate(layers) if name in layers[:place]]
+    twice = [name for index, name in enumerate(layers) if name in layers[:index]]
     if twice:
         raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
 

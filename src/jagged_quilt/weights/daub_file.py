@@ -82,9 +82,9 @@ def drop_daub(path: Path | str, number: int) -> None:
     with alone_with(path):
         count = len(read_daubs(path))
         lines = read_bytes(path, "file of daubs").decode("utf-8").splitlines(keepends=True)
-        places = [place for place, line in enumerate(lines) if line.strip()]
+        numbers = [index for index, line in enumerate(lines) if line.strip()]
         whole_number_in("daub", number, 1, count)
-        del lines[places[number - 1]]
+        del lines[numbers[number - 1]]
         write_bytes(path, "".join(lines).encode())
 
 

@@ -112,7 +112,7 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
     return Explanation(position=(x, y, z), layers=tuple(layers), daubs=tuple(daubs))
 
 
-def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: DaubReach) -> tuple[Points, int, RegionGrid]:
+def texel_at(ground: Ground, position: tuple[float, float], texels: int, daubs: DaubReach) -> tuple[Points, int, RegionGrid]:
     """Return the texel of a weight map that holds a place (x, z), with all around it that smoothing daubs need.
 
     Returns
@@ -122,7 +122,7 @@ def texel_at(ground: Ground, place: tuple[float, float], texels: int, daubs: Dau
     """
     height, width = ground.layout(texels)
     spacing = (ground.size[0] / width, ground.size[1] / height)
-    row, column = min(int(place[1] / spacing[1]), height - 1), min(int(place[0] / spacing[0]), width - 1)
+    row, column = min(int(position[1] / spacing[1]), height - 1), min(int(position[0] / spacing[0]), width - 1)
     x, z = (column + 0.5) * spacing[0], (row + 0.5) * spacing[1]
     box = daubs.needed(Rectangle(x, z, x, z))
     top, left = max(0, int(box.north / spacing[1])), max(0, int(box.west / spacing[0]))

@@ -230,7 +230,7 @@ class _Runs:
 
 def _in_turns(hits: NDArray[np.intp], plain: NDArray[np.bool_]) -> Iterator[NDArray[np.intp]]:
     """Yield the daubs to lay: plain ones together as long as no other comes between, each other one alone."""
-    cuts = [place for place in range(1, len(hits)) if not (plain[hits[place]] and plain[hits[place - 1]])]
+    cuts = [index for index in range(1, len(hits)) if not (plain[hits[index]] and plain[hits[index - 1]])]
     yield from (part for part in np.split(hits, cuts) if len(part))
 
 

@@ -103,42 +103,42 @@ def keys_in(file: Path | str, *, limits: ImageLimits = LIMITS) -> Keys:
     totals: list[int] = []
     for value, count in zip(values[order].tolist(), counts[order].tolist(), strict=True):
         colour = np.array([value >> 16, value >> 8 & 255, value & 255])
-        near = next((place for place, key in enumerate(found) if np.abs(key - colour).max() <= _ALIKE), None)
+        near = next((index for index, key in enumerate(found) if np.abs(key - colour).max() <= _ALIKE), None)
         if near is not None:
             totals[near] += count
         elif count >= _LEAST * packed.size / 4 and len(found) < _MOST:
             found.append(colour)
             totals.append(count)
     order = np.argsort(-np.array(totals), kind="stable")
-    kept_keys = [int(place) for place in order if totals[place] >= _LEAST * packed.size]
+    kept_keys = [int(index) for index in order if totals[index] >= _LEAST * packed.size]
     kept_keys = _without_blends(texels >> shift, found, kept_keys)
     return Keys(
         form="colours",
-        keys=tuple("#" + "".join(f"{part:02x}" for part in found[place]) for place in kept_keys),
-        shares=tuple(totals[place] / packed.size for place in kept_keys),
-        rest=float(1 - sum(totals[place] for place in kept_keys) / packed.size),
+        keys=tuple("#" + "".join(f"{part:02x}" for part in found[index]) for index in kept_keys),
+        shares=tuple(totals[index] / packed.size for index in kept_keys),
+        rest=float(1 - sum(totals[index] for index in kept_keys) / packed.size),
     )
 
 
-def _without_blends(texels: NDArray[np.integer], found: Sequence[NDArray[np.int64]], places: list[int]) -> list[int]:
+def _without_blends(texels: NDArray[np.integer], found: Sequence[NDArray[np.int64]], indices: list[int]) -> list[int]:
     """Leave out what stands along edges alone and lies between two more frequent colours."""
-    keys = np.array([found[place] for place in places], np.float32) / np.float32(255)
+    keys = np.array([found[index] for index in indices], np.float32) / np.float32(255)
     label, inside = np.empty(texels.shape[:2], np.int64), np.zeros(texels.shape[:2], np.bool_)
     shown = np.ascontiguousarray(texels[..., :3] / np.float32(255), np.float32)
     _splat_kernels.nearest_key(shown, keys, np.float32(_ALIKE / 255), label)
     _splat_kernels.solid(label, inside)
     alone = np.bincount(label[inside], minlength=len(keys)) < _SOLID * np.bincount(label[label >= 0], minlength=len(keys))
     kept: list[int] = []
-    for number, place in enumerate(places):
-        if not (alone[number] and _is_between(keys[number], [keys[places.index(each)] for each in kept])):
-            kept.append(place)
+    for number, index in enumerate(indices):
+        if not (alone[number] and _is_between(keys[number], [keys[indices.index(each)] for each in kept])):
+            kept.append(index)
     return kept
 
 
 def _is_between(colour: NDArray[np.float32], others: Sequence[NDArray[np.float32]]) -> bool:
     """Whether a colour is a mixture of two others, within what counts as alike."""
-    for place, one in enumerate(others):
-        for two in others[:place]:
+    for index, one in enumerate(others):
+        for two in others[:index]:
             way = two - one
             share = float(np.clip((colour - one) @ way / max(float(way @ way), 1e-12), 0, 1))
             if np.abs(one + share * way - colour).max() <= _ALIKE / 255:

@@ -173,4 +173,4 @@ def shown_names(layers: Sequence[Stacked]) -> tuple[str, ...]:
 def _turn_names(layer: str, medley: Medley) -> list[str]:
     """Swatches that come twice are numbered."""
     names = [f"{layer}: {swatch}" for swatch in medley.swatches]
-    return [f"{name} {names[: place + 1].count(name)}" if names.count(name) > 1 else name for place, name in enumerate(names)]
+    return [f"{name} {names[: index + 1].count(name)}" if names.count(name) > 1 else name for index, name in enumerate(names)]

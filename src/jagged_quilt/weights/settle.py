@@ -163,13 +163,13 @@ class _SumTally:
 
     def add(self, top: int, total: NDArray[np.float32], slack: NDArray[np.float32], lost: NDArray[np.float32]) -> None:
         """Count texels, (N,) each, of whole rows from `top` on: their sums, what rounding may do, and what the cut lost."""
-        place = lambda n: (top + int(n) // self._width, int(n) % self._width)
+        texel = lambda n: (top + int(n) // self._width, int(n) % self._width)
         at = np.abs(total - 1).argmax()
         if abs(float(total[at]) - 1) > abs(self.worst - 1):
-            self.worst, self.worst_at = float(total[at]), place(at)
+            self.worst, self.worst_at = float(total[at]), texel(at)
         bare = total <= 0
         if not self.bare and bare.any():
-            self.first_bare = place(np.flatnonzero(bare)[0])
+            self.first_bare = texel(np.flatnonzero(bare)[0])
         self.texels += total.size
         self.above += int((total > 1 + slack).sum())
         self.below += int((total < 1 - slack).sum())

@@ -6,7 +6,7 @@
 {{sampled_samplers}}
 //.
 //?noise
-uniform sampler2D noise_places;  // which share of space lies below a value of noise, at even steps; a row for each kind of it
+uniform sampler2D noise_quantiles;  // which share of space lies below a value of noise, at even steps; a row for each kind of it
 //.
 
 // 0 up to `start`, 1 from `end`, and 3 t² - 2 t³ between.
@@ -40,7 +40,7 @@ float facing_of(vec3 normal, float bearing, float spread, float fade, float leve
 struct Noise {
     float size;   // metres from one hill to the next of the coarsest octave
     ivec4 how;    // octaves, seed, repeats after so many sizes (0 never), kind: smooth, billowed, ridged, cellular
-    ivec2 table;  // on the plane; the row of `noise_places`, or -1 for the noise as it is
+    ivec2 table;  // on the plane; the row of `noise_quantiles`, or -1 for the noise as it is
     vec2 spread;  // the lowest value there, and steps for each of value
 };
 
@@ -129,11 +129,11 @@ float noise_of(Noise noise, vec3 position) {
     }
     total /= whole;
     if (noise.table.y < 0) return clamp(kind == 0 ? 0.5 + 0.5 * total : total, 0.0, 1.0);
-    int last = textureSize(noise_places, 0).x - 1;
+    int last = textureSize(noise_quantiles, 0).x - 1;
     float place = clamp((total - noise.spread.x) * noise.spread.y, 0.0, float(last));
     int step_to = min(int(place), last - 1);
-    float low = texelFetch(noise_places, ivec2(step_to, noise.table.y), 0).r;
-    return mix(low, texelFetch(noise_places, ivec2(step_to + 1, noise.table.y), 0).r, place - float(step_to));
+    float low = texelFetch(noise_quantiles, ivec2(step_to, noise.table.y), 0).r;
+    return mix(low, texelFetch(noise_quantiles, ivec2(step_to + 1, noise.table.y), 0).r, place - float(step_to));
 }
 //.
 
