@@ -13,7 +13,7 @@ import pytest
 
 import jagged_quilt as jq
 from jagged_quilt.demo.project import write_project
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import write_image
 from jagged_quilt.results.rehearsal import PARTS
 from jagged_quilt.results.warm import remember
 

@@ -15,12 +15,11 @@ import pytest
 import jagged_quilt as jq
 from conftest import QUILT, jquilt, made_swatch, write_small_project
 from jagged_quilt.arrays.texture_arrays import TextureArrays
+from jagged_quilt.errors import ImageError
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.checks import positive
-from jagged_quilt.foundation.errors import ImageError
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.maps.image_reader import Image, ImageReader
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.mask import MASK_KINDS, Mask
 
 SOURCE = Path(__file__).parents[1] / "src" / "jagged_quilt"

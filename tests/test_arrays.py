@@ -17,9 +17,8 @@ from jagged_quilt.arrays.mips import normal_levels, opacity_levels, surface_leve
 from jagged_quilt.arrays.resize import resized
 from jagged_quilt.codecs.ktx2 import Ktx2File
 from jagged_quilt.codecs.pixel_formats import PixelFormat
-from jagged_quilt.foundation.errors import FileError
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.errors import FileError
+from jagged_quilt.images import read_image, write_image
 
 R = jq.MapRole
 SIX = jq.SURFACE_ROLES

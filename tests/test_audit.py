@@ -14,9 +14,8 @@ from jagged_quilt.audit import measures as m
 from jagged_quilt.audit.audit import audit_swatch, audit_together
 from jagged_quilt.demo.project import write_project
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.maps.conversions import normal_from_height
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.quiltfile.mend import write_mends
 
 R = jq.MapRole

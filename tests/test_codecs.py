@@ -17,7 +17,7 @@ from jagged_quilt.codecs.block_codes import decoded_blocks, encoded_blocks
 from jagged_quilt.codecs.ktx2 import Ktx2File, Spool, write_ktx2, write_unpacked
 from jagged_quilt.codecs.ktx2_head import Ktx2Head
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_named
-from jagged_quilt.foundation.errors import FileError, QuiltError, ShapeError
+from jagged_quilt.errors import FileError, QuiltError, ShapeError
 
 P = PixelFormat
 BLOCKS = [P.BC1, P.BC3, P.BC4, P.BC5, P.BC7]

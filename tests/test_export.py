@@ -22,9 +22,8 @@ from jagged_quilt.export.bundle import Bundle, write_bundle
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import linear_from_srgb
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.light.light import Lighting
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.texture_map import stored_values
 from jagged_quilt.results.results import Results
 

@@ -5,7 +5,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import made_swatch
-from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.errors import RangeError, ShapeError
 
 
 @pytest.fixture(scope="module")

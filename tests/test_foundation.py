@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
+from jagged_quilt.errors import FileError, NameNotFoundError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.checks import finite_array, known_name, number_in, positive, power_of_two, whole_number_in
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError, ShapeError
 from jagged_quilt.foundation.files import fingerprint, read_json, write_bytes, write_json, written_together, written_whole
 from jagged_quilt.foundation.missing import missing
 

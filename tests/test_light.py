@@ -12,13 +12,12 @@ from PIL import Image
 
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.light.clear_sky import clear_sky
 from jagged_quilt.light.light import PARTS, Lighting, LitSurface
 from jagged_quilt.light.reflection import spread_out
 from jagged_quilt.light.sky_image import SkyImage, _solid_angles, directions_of
 from jagged_quilt.light.tone import Tone, toned
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.show.balls import BallView, controls, draw_balls, lit_ball
 from jagged_quilt.show.flicker import find_flicker, not_widened
 from jagged_quilt.show.light_parts import light_in_parts

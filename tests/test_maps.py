@@ -10,10 +10,9 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_maps
+from jagged_quilt.errors import FileError, ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_encode_table, srgb_from_linear
-from jagged_quilt.foundation.errors import FileError, ImageError, RangeError, ShapeError
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.maps.names import role_of_file
 
 R = jq.MapRole

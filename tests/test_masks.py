@@ -11,9 +11,9 @@ from scipy.ndimage import map_coordinates
 from scipy.spatial import cKDTree
 
 import jagged_quilt as jq
-from jagged_quilt.foundation.errors import ImageError, RangeError, ShapeError
+from jagged_quilt.errors import ImageError, RangeError, ShapeError
 from jagged_quilt.foundation.noise import even_noise_at, lattice_turn, noise_at
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import write_image
 from jagged_quilt.masks.image_mask import read_grey
 from jagged_quilt.surfaces.edge_distance import signed_distance
 

@@ -17,7 +17,7 @@ from conftest import made_swatch
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.path_guard import PathGuard
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import write_image
 from jagged_quilt.meshes.material import MeshMaterial
 from jagged_quilt.meshfiles.mtl import read_mtl
 from jagged_quilt.meshfiles.polygons import cut_polygons

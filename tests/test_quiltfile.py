@@ -10,7 +10,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import QUILT, jquilt
-from jagged_quilt.foundation.errors import QuiltFileError
+from jagged_quilt.errors import QuiltFileError
 from jagged_quilt.quiltfile.key_paths import line_of, lines_of_keys, words_of
 from jagged_quilt.results.results import Results
 

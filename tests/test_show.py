@@ -7,8 +7,8 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import made_swatch
+from jagged_quilt.images import read_image
 from jagged_quilt.light.lamps import Sun
-from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.show.board import GROUND, Board, picture_of, picture_of_data
 from jagged_quilt.show.compare import draw_compared
 from jagged_quilt.show.labelled_grid import grid_arrays, labelled_grid

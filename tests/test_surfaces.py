@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import QUILT
+from jagged_quilt.errors import ImageError, RangeError
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.foundation.errors import ImageError, RangeError
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import write_image
 from jagged_quilt.surfaces.picture_canvas import PictureCanvas
 
 

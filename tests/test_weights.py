@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
-from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.errors import RangeError, ShapeError
 from jagged_quilt.foundation.noise import lattice_turn, noise_at
 from jagged_quilt.weights.weigher import Weigher
 

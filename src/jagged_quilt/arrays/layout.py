@@ -60,6 +60,9 @@ class Layout:
     channels: tuple[ArrayChannel, ...]
     pixels: PixelFormat = PixelFormat.UNORM8
 
+    def __repr__(self) -> str:
+        return f"<Layout {self.name}: {', '.join(map(str, self.channels))}; {self.pixels.value.key}>"
+
     def __post_init__(self) -> None:
         opaque = len(self.channels) == 4 and self.channels[3] == ArrayChannel(None)
         count = 3 if opaque and self.pixels is PixelFormat.BC1 else len(self.channels)
@@ -126,7 +129,13 @@ def channel_of(text: str | float) -> ArrayChannel:
 
 
 def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat | str = PixelFormat.UNORM8) -> Layout:
-    """Return a layout from what its channels are called, by `channel_of`, in a format or one by its name ("unorm16")."""
+    """Return a layout from what its channels are called, by `channel_of`, in a format or one by its name ("unorm16").
+
+    Examples
+    --------
+    >>> jq.layout_of("packed", ["occlusion", "roughness", "metallic", 1.0])
+    <Layout packed: occlusion, roughness, metallic, 1; unorm8>
+    """
     return Layout(
         name,
         tuple(channel_of(each) for each in channels),

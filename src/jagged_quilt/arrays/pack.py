@@ -15,6 +15,7 @@ import numpy as np
 
 from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layouts_for
 from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
+from jagged_quilt.arrays.open_arrays import open_arrays
 from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
 from jagged_quilt.arrays.texture_arrays import (
     INPUTS,
@@ -24,7 +25,6 @@ from jagged_quilt.arrays.texture_arrays import (
     SlicesInMemory,
     TextureArrays,
     array_head,
-    open_arrays,
     write_arrays,
 )
 from jagged_quilt.codecs.ktx2 import FileFrame, Ktx2File, Spool
@@ -152,6 +152,12 @@ def pack_files(
         Whether to make every slice, even if it is there.
     others
         See `pack`.
+
+    Examples
+    --------
+    >>> packed = jq.pack_files(jq.read_swatches("swatches"), "packed", side=32)
+    >>> packed.made, packed.kept
+    (5, 0)
     """
     job = _Job.of(swatches, side, layouts, mips)
     folder = make_folder(Path(folder))

@@ -69,6 +69,10 @@ class PageStore:
     roles: tuple[MapRole, ...]
     _arrays: dict[tuple[MapRole, int], Zarr] = field(default_factory=dict, repr=False)
 
+    def __repr__(self) -> str:
+        rows, columns = self.grid.texels
+        return f"<PageStore {self.address} {self.group}: {columns} x {rows} in pages of {self.grid.page}>"
+
     def __reduce__(self) -> tuple[object, ...]:
         return PageStore, (self.address, self.group, self.grid, self.roles)
 

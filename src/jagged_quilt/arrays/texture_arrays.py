@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import BLENDED, Layout, channel_of
+from jagged_quilt.arrays.layout import BLENDED, Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
@@ -21,13 +21,11 @@ from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import FileFrame, Ktx2File, Spool, write_ktx2
 from jagged_quilt.codecs.ktx2_head import Ktx2Head
-from jagged_quilt.codecs.pixel_formats import format_named
 from jagged_quilt.foundation.checks import known_name
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError
-from jagged_quilt.foundation.files import make_folder, read_json, temporary_prefix, write_json, written_together
+from jagged_quilt.foundation.errors import NameNotFoundError
+from jagged_quilt.foundation.files import make_folder, temporary_prefix, write_json, written_together
 from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
-from jagged_quilt.foundation.reading import reads
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
@@ -301,63 +299,6 @@ class TextureArrays(NotebookValue):
                         files.append(folder / layout.name / name)
         write_json(folder / "slices.json", manifest)
         return [*files, folder / "slices.json"]
-
-
-@reads("folder of arrays")
-def open_arrays(folder: Path | str) -> TextureArrays:
-    """Open what `save` or `pack_files` wrote; raise `FileError` if something is missing or damaged."""
-    folder = Path(folder)
-    manifest = read_json(folder / MANIFEST, "list of arrays")
-    try:
-        layouts = tuple(
-            Layout(each["name"], tuple(channel_of(text) for text in each["channels"]), format_named(each["format"]))
-            for each in manifest["layouts"]
-        )
-        side = int(manifest["texels"])
-        facts = tuple(
-            SliceFacts(
-                name=each["swatch"],
-                tile=float(each["tile"]),
-                relief=float(each["relief"]),
-                slices=each["slice"],
-                optional=tuple(each["rare"]),
-                stamps=each["made_from"],
-                quality=each["quality"],
-                derived=each["derived"],
-                aspect=float(each.get("aspect", 1)),
-            )
-            for each in manifest["slices"]
-        )
-        stores = tuple(Ktx2File(folder / f"{layout.name}.ktx2") for layout in layouts)
-        arrays = TextureArrays(layouts=layouts, side=side, facts=facts, stores=stores)
-        for layout, store in zip(layouts, stores, strict=True):
-            recorded = (
-                store.head.pixels,
-                store.head.channels,
-                store.head.srgb,
-                store.head.width,
-                store.head.height,
-                store.head.slices,
-                store.head.levels,
-                store.ours,
-            )
-            wanted = (
-                layout.pixels,
-                layout.stored,
-                layout.srgb,
-                side,
-                side,
-                arrays.slice_count(layout.name),
-                level_count(side),
-                True,
-            )
-            if recorded != wanted:
-                raise FileError(f"{store.path}: is not what {MANIFEST} tells; pack again")
-        return arrays
-    except FileError as error:
-        raise FileError(f"{error}" if "pack again" in str(error) else f"{error}; pack again") from error
-    except (KeyError, TypeError, ValueError, AttributeError, QuiltError) as error:
-        raise FileError(f"{folder}: these arrays do not fit together ({error}); pack again") from error
 
 
 @dataclass(frozen=True)

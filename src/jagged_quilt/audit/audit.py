@@ -58,6 +58,11 @@ def audit_swatch(source: SwatchSource, *, side: int = SIDE) -> SwatchAudit:
     ----------
     side : int
         Along the side of a slice, to tell what packing would enlarge.
+
+    Examples
+    --------
+    >>> jq.audit.audit_swatch(jq.SwatchSource(name="clay", folder="swatches/clay", tile=2.0)).name
+    'clay'
     """
     instance_of("source", source, SwatchSource, "where a swatch comes from, jq.SwatchSource(name=…, folder=…, tile=…)")
     bench, usable = Bench(source, side), False
@@ -114,7 +119,14 @@ def _try_reading(bench: Bench, path: Path) -> None:
 
 
 def audit_together(audits: Sequence[SwatchAudit]) -> list[Finding]:
-    """Tell which swatches hold the same map."""
+    """Tell which swatches hold the same map.
+
+    Examples
+    --------
+    >>> sources = [jq.SwatchSource(name=name, folder=f"swatches/{name}", tile=2.0) for name in ("clay", "salt")]
+    >>> jq.audit.audit_together([jq.audit.audit_swatch(each) for each in sources])
+    []
+    """
     seen: dict[str, tuple[str, str]] = {}
     found = []
     for audit in audits:

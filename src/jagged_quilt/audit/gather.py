@@ -195,6 +195,13 @@ def gather(
     ------
     FileError
         If there is no such folder.
+
+    Examples
+    --------
+    >>> jq.gather("swatches")
+    <Gathering 2 sets; 0 files belong to none>
+    >>> [each.name for each in jq.gather("swatches").swatches()]
+    ['clay', 'salt']
     """
     files, unread = _files_in([Path(folder) for folder in folders])
     taken = {path.resolve() for path in known}

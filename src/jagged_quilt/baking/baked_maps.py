@@ -133,6 +133,12 @@ def open_baked(folder: Path | str) -> BakedMaps:
     ------
     FileError
         If the folder holds none, or they are damaged.
+
+    Examples
+    --------
+    >>> files = jq.bake(ground.canvas(16), layers, arrays).save("maps")
+    >>> jq.open_baked("maps")
+    <BakedMaps 16 x 16: diffuse, normal, roughness, specular, height, occlusion; height to 0.05 m>
     """
     folder = Path(folder)
     manifest = read_json(folder / "bake.json", "manifest of a bake")

@@ -61,6 +61,13 @@ def bake_pages(
     ------
     FileError
         If the store cannot be written, or holds pages that are cut otherwise.
+
+    Examples
+    --------
+    >>> baker = jq.Baker(ground.canvas(64), layers, arrays)
+    >>> made = jq.bake_pages(baker, "store", page=32)
+    >>> made.made, made.kept
+    (5, 0)
     """
     finest, stamps = _ways(baker, work)
     grid = PageGrid(baker.canvas.texels, page, border)
@@ -80,6 +87,12 @@ def page(baker: Baker, at: Sequence[int], *, page: int = PAGE, border: int = BOR
     """Return one page of a canvas with its border, by (mip, row, column): the same texels as `bake_pages` stores.
 
     Only what it needs is baked, piece by piece.
+
+    Examples
+    --------
+    >>> baker = jq.Baker(ground.canvas(64), layers, arrays)
+    >>> jq.page(baker, (0, 0, 1), page=32)
+    <BakedMaps 40 x 40: diffuse, normal, roughness, specular, height, occlusion; height to 0.05 m>
     """
     finest, _ = _ways(baker, ANYHOW)
     grid = PageGrid(baker.canvas.texels, page, border)
@@ -89,7 +102,14 @@ def page(baker: Baker, at: Sequence[int], *, page: int = PAGE, border: int = BOR
 
 
 def open_pages(store: str | Path, group: str = "ground") -> PageStore:
-    """Open the pages of a surface to read them; raise `FileError` if there are none."""
+    """Open the pages of a surface to read them; raise `FileError` if there are none.
+
+    Examples
+    --------
+    >>> made = jq.bake_pages(jq.Baker(ground.canvas(64), layers, arrays), "pages", page=32)
+    >>> jq.open_pages("pages")
+    <PageStore pages ground: 64 x 64 in pages of 32>
+    """
     return PageStore.open(str(store), group)
 
 

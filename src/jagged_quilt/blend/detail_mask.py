@@ -117,7 +117,14 @@ def mask_seeing(mask: AnyMask, arrays: TextureArrays | Pages) -> AnyMask:
 
 
 def layers_seeing(layers: Sequence[Layer], arrays: TextureArrays | Pages) -> list[Layer]:
-    """Return layers whose masks read the textures of some arrays, where they read any; the others as they are."""
+    """Return layers whose masks read the textures of some arrays, where they read any; the others as they are.
+
+    Examples
+    --------
+    >>> in_hollows = jq.Layer("salt", mask=jq.DetailBand("height", 0.0, 0.02, below=(layers[0],)))
+    >>> jq.layers_seeing([layers[0], in_hollows], arrays)[1].name
+    'salt'
+    """
     out = []
     for layer in layers:
         sees = layer.mask is not None and reads_detail(layer.mask)

@@ -20,6 +20,13 @@ def samples_saved(arrays: TextureArrays, layers: Sequence[Layer], points: Points
     Parameters
     ----------
     weights : PointWeights
+
+    Examples
+    --------
+    >>> points = ground.points((32, 32))
+    >>> share = jq.show.samples_saved(arrays, layers, points, jq.weigh_points(points, layers))
+    >>> 0 <= share <= 1
+    True
     """
     without = [_without_limits(layer) for layer in layers]
     read, all_of_them = (float(Blend(arrays, each).survey(points, weights).reads.sum()) for each in (layers, without))

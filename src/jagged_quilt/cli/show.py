@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 @click.option(
     "--pages", "store", metavar="STORE", help="With view or debug pages: the ground from pages that bake --store wrote."
 )
-@click.option("--at", "place", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
+@click.option("--at", "position", metavar="X,Z", help="Explain one place: why each layer shows there, or does not.")
 @click.option("--csv", type=click.Path(path_type=Path), help="Write the coverage of each layer to this file.")
 @anew_option
 @time_option

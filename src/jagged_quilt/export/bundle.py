@@ -230,7 +230,12 @@ def facts_of(value: Any) -> Any:
 
 
 def check_bundle(folder: Path | str) -> Facts:
-    """Return what `bundle.json` says; raise `FileError` if a file that it names is missing, or is another than it was."""
+    """Return what `bundle.json` says; raise `FileError` if a file that it names is missing, or is another than it was.
+
+    Examples
+    --------
+    >>> jq.export.check_bundle("out/bundle")["files"]  # doctest: +SKIP
+    """
     folder = Path(folder)
     try:
         document: Facts = json.loads((folder / DOCUMENT).read_text("utf-8"))

@@ -127,6 +127,12 @@ def engine_maps(maps: BakedMaps | Swatch, conventions: Conventions = Conventions
         If a bake's normals, of which green is to be turned, are those of the world.
     ShapeError
         If maps that are to share a file have different sizes, or a bake is to have another.
+
+    Examples
+    --------
+    >>> maps = jq.bake(ground.canvas(16), layers, arrays)
+    >>> list(jq.export.engine_maps(maps, jq.export.Conventions(green_down=True)).images)
+    ['diffuse', 'normal_green_down', 'roughness', 'specular', 'height', 'occlusion']
     """
     if isinstance(maps, BakedMaps):
         if texels is not None:

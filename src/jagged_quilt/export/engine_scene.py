@@ -108,6 +108,11 @@ def ground_thing(terrain: Terrain, maps: BakedMaps, error: float, *, name: str =
     """Return a terrain as a mesh within `error` metres of its samples, with its maps.
 
     Normals are turned to lean against the mesh's own, so that they hold what the mesh has lost.
+
+    Examples
+    --------
+    >>> maps = jq.bake(ground.canvas(16), layers, arrays)
+    >>> thing = jq.export.ground_thing(ground, maps, error=0.01)
     """
     mesh = terrain_mesh(terrain, error)
     normal = TextureMap(role=MapRole.NORMAL, texels=maps[MapRole.NORMAL]).values
@@ -125,7 +130,13 @@ def mesh_thing(
     work: Work = ANYHOW,
 ) -> SceneThing:
     """Return a mesh with the maps that were baked into its layout, which becomes its only uv; its colours would tint them, and
-    are left away. Without maps it is as it is."""
+    are left away. Without maps it is as it is.
+
+    Examples
+    --------
+    >>> box = jq.shapes.unwrap(jq.shapes.box(), texels=64)
+    >>> thing = jq.export.mesh_thing(box, jq.bake(jq.UvCanvas(box, 64), layers[:1], arrays), name="box")
+    """
     if maps is None:
         return SceneThing(name=name, mesh=mesh, maps=None, tiled=tiled or {})
     own = replace(mesh.by_layout(), colour=None)

@@ -49,6 +49,14 @@ def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) 
     ------
     FileError
         For any other suffix.
+
+    Examples
+    --------
+    >>> maps = jq.bake(ground.canvas(16), layers, arrays)
+    >>> scene = jq.export.EngineScene(things=[jq.export.ground_thing(ground, maps, error=0.01)])
+    >>> files, notes = jq.export.write_gltf(scene, "ground.glb")
+    >>> [path.name for path in files]
+    ['ground.glb']
     """
     path = Path(path)
     if path.suffix.lower() not in (".glb", ".gltf"):

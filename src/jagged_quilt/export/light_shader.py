@@ -48,6 +48,10 @@ def light_shader(lighting: Lighting, *, coat: bool = False) -> LightShader:
     """Return the light of a scene as shader source; with `coat`, coats and emission too.
 
     Shadows are not in it: `free` says how free the way to each lamp is.
+
+    Examples
+    --------
+    >>> shader = jq.export.light_shader(jq.Scene(arrays).lighting)
     """
     left_out = [f"the size of sun {n}: its shadows are yours" for n, each in enumerate(lighting.lights) if _is_wide(each)]
     is_image = isinstance(lighting.sky, SkyImage)
@@ -96,7 +100,13 @@ def _pictures(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
 
 
 def write_light(folder: Path | str, shader: LightShader) -> list[Path]:
-    """Write `light.glsl`, its uniform block `light.bin`, and the tables that it reads as float images."""
+    """Write `light.glsl`, its uniform block `light.bin`, and the tables that it reads as float images.
+
+    Examples
+    --------
+    >>> [path.name for path in jq.export.write_light("light", jq.export.light_shader(jq.Scene(arrays).lighting))]
+    ['light.glsl', 'light.bin', 'thrown_back.exr', 'sky_light.exr']
+    """
     folder = Path(folder)
     write_bytes(folder / "light.glsl", shader.source.encode())
     write_bytes(folder / "light.bin", shader.block)

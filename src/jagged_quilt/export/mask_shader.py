@@ -13,6 +13,7 @@ from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.noise import lattice_turn, noise_quantiles
 from jagged_quilt.foundation.noise_kinds import NoiseKind
+from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.mask import Combine, Combined, Constant, Cut, Inverted, Levels, Mask, Shared
 from jagged_quilt.masks.noise_mask import Noise
 from jagged_quilt.masks.shape_masks import Facing, HeightBand, Slope
@@ -54,6 +55,8 @@ class LiveWeights:
         Which share of space lies below a value of noise, a row for each kind; no rows where there is no noise.
     """
 
+    __repr__ = short_repr
+
     source: str
     names: tuple[str, ...]
     sampled: tuple[Mask, ...]
@@ -87,6 +90,12 @@ def live_weights(
         The layers that begin with adopted weights.
     painted : bool
         Whether daubs lie on them.
+
+    Examples
+    --------
+    >>> live = jq.export.live_weights(layers)
+    >>> live.names, live.sheets
+    (('clay', 'salt'), 0)
     """
     return _MaskSource(layers, Stacking.of(stacking, "way of stacking"), tuple(adopted), painted).made()
 

@@ -39,6 +39,10 @@ def write_materialx(
     ------
     ShapeError
         If normals that were baked are those of the world, which no material takes.
+
+    Examples
+    --------
+    >>> files, notes = jq.export.write_materialx("materials", {"clay": clay})
     """
     for name, given in materials.items():
         if isinstance(given, BakedMaps) and given.normals is not NormalSpace.TANGENT:

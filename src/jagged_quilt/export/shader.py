@@ -147,6 +147,12 @@ def blend_shader(
         If it binds more textures than the dialect promises.
     QuiltError
         What `Blend` refuses.
+
+    Examples
+    --------
+    >>> shader = jq.export.blend_shader(arrays, layers)
+    >>> "vec3" in shader.source
+    True
     """
     if not isinstance(layers, BlendPlan):
         layers = BlendPlan.of(layers, opened(arrays, layers), filter=filter, films=films)
@@ -161,7 +167,13 @@ def blend_shader(
 
 def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
     """Write `blend.glsl`, `ground.vert` and `ground.frag` that draw the ground with it, the uniform block `blend.bin`, and
-    `blend.json` that tells what lies where in it."""
+    `blend.json` that tells what lies where in it.
+
+    Examples
+    --------
+    >>> [path.name for path in jq.export.write_shader("shader", jq.export.blend_shader(arrays, layers))]
+    ['blend.glsl', 'ground.vert', 'ground.frag', 'blend.bin', 'blend.json']
+    """
     folder = Path(folder)
     manifest = {
         "layers": list(shader.layers),

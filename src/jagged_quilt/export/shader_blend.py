@@ -231,6 +231,11 @@ def baked_on(driver: Driver, baker: Baker, arrays: TextureArrays, *, bits: int =
     ------
     RangeError
         If the shader leaves something out that the layers have, or a layer is read anisotropically.
+
+    Examples
+    --------
+    >>> with jq.export.Driver() as driver:  # doctest: +SKIP
+    ...     maps = jq.export.baked_on(driver, jq.Baker(ground.canvas(64), layers, arrays), arrays)
     """
     if any(plan.most_taps > 1 for plan in baker.plans):
         raise RangeError('a shader reads anisotropically as its sampler does, not as our bake; say filter = "trilinear"')

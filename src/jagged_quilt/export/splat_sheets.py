@@ -19,6 +19,12 @@ def write_splat(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
     """Write `splat_0.png`, `splat_1.png` ...: four layers each, in red, green, blue, alpha; `splat.json` names them.
 
     Every texel sums to exactly 255 (65535) over all sheets. `adopt_splat` reads them back.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers)
+    >>> [path.name for path in jq.export.write_splat(weights, "splats")]
+    ['splat_0.png', 'splat.json']
     """
     weights = weights.in_bits(bits)
     folder, names = Path(folder), []
@@ -42,6 +48,10 @@ def write_live(
     ----------
     sampled, adopted : sequence of (H, W) uint8 or uint16
         The answer of each mask that the shader cannot work out, and the adopted weight of each layer.
+
+    Examples
+    --------
+    >>> files = jq.export.write_live(jq.export.live_weights(layers), "live", sampled=[])
     """
     folder, files = Path(folder), []
     with written_together(folder) as stage:
@@ -60,6 +70,12 @@ def write_pairs(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
     """Write `pairs_numbers.png` and `pairs_weights.png`: the four largest layers of each texel, and their weights.
 
     Numbers are 16 bit where there are more than 256 layers. `adopt_pairs` reads them back.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers)
+    >>> [path.name for path in jq.export.write_pairs(weights, "pairs")]
+    ['pairs_numbers.png', 'pairs_weights.png', 'pairs.json']
     """
     folder = Path(folder)
     four = weights.in_bits(bits).resized(*weights.layers.shape[:2], keep=4)
@@ -79,7 +95,14 @@ def write_pairs(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> lis
 
 
 def write_masks(weights: WeightMap, folder: Path | str, *, bits: int = 8) -> list[Path]:
-    """Write one grey image for each layer, named after it, and `masks.json`. `adopt_masks` reads them back."""
+    """Write one grey image for each layer, named after it, and `masks.json`. `adopt_masks` reads them back.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers)
+    >>> [path.name for path in jq.export.write_masks(weights, "masks")]
+    ['mask_clay.png', 'mask_salt.png', 'masks.json']
+    """
     weights, folder = weights.in_bits(bits), Path(folder)
     files = {name: f"mask_{stem}.png" for name, stem in stems_of(weights.names).items()}
     with written_together(folder) as stage:

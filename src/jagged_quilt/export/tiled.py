@@ -24,7 +24,14 @@ class Tiled:
 
 
 def tiled_parts(mesh: Mesh, layers: Mapping[str, Sequence[Layer]], swatches: Mapping[str, Swatch]) -> dict[str, Tiled]:
-    """Return the parts of a mesh that need no bake: one layer, by uv, unturned, as its swatch is (see `why_baked`)."""
+    """Return the parts of a mesh that need no bake: one layer, by uv, unturned, as its swatch is (see `why_baked`).
+
+    Examples
+    --------
+    >>> plane = jq.shapes.plane()
+    >>> list(jq.export.tiled_parts(plane, {name: [jq.Layer("clay", jq.Uv())] for name in plane.part_names}, {"clay": clay}))
+    ['plane']
+    """
     out, baked = {}, why_baked(mesh, layers)
     for part in mesh.parts:
         own = layers[part.name]

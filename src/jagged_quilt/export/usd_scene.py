@@ -42,6 +42,10 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
         For any other suffix, or parts that keep their tile.
     QuiltError
         If OpenUSD is not installed.
+
+    Examples
+    --------
+    >>> files, notes = jq.export.write_usd(scene, "ground.usdc")  # the scene of `write_gltf`  # doctest: +SKIP
     """
     path = Path(path)
     if path.suffix.lower() not in (".usda", ".usdc"):

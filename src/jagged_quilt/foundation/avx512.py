@@ -19,6 +19,10 @@ def wide_vectors() -> bool:
     ------
     RangeError
         If Numba has set itself up in this process already, as it does when the first kernel is loaded.
+
+    Examples
+    --------
+    >>> jq.wide_vectors()  # right after the import; says whether they are used  # doctest: +SKIP
     """
     import llvmlite.binding as llvm
 

@@ -10,7 +10,13 @@ from jagged_quilt.foundation.errors import RangeError, ShapeError
 
 
 def linear_from_srgb(encoded: ArrayLike) -> NDArray[np.float32]:
-    """Return linear light, 0..1, from sRGB-encoded values, 0..1."""
+    """Return linear light, 0..1, from sRGB-encoded values, 0..1.
+
+    Examples
+    --------
+    >>> jq.convert.linear_from_srgb([0.0, 0.5, 1.0]).round(3)
+    array([0.   , 0.214, 1.   ], dtype=float32)
+    """
     encoded = np.asarray(encoded, dtype=np.float32)
     return np.where(encoded <= 0.04045, encoded / 12.92, ((np.maximum(encoded, 0) + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
@@ -36,7 +42,13 @@ def rgb_of(name: str, given: object, most: float = 1.0) -> tuple[float, float, f
 
 
 def srgb_from_linear(linear: ArrayLike) -> NDArray[np.float32]:
-    """Return sRGB-encoded values, 0..1, from linear light; what lies outside 0..1 is clamped."""
+    """Return sRGB-encoded values, 0..1, from linear light; what lies outside 0..1 is clamped.
+
+    Examples
+    --------
+    >>> jq.convert.srgb_from_linear([0.0, 0.214, 1.0]).round(2)
+    array([0. , 0.5, 1. ], dtype=float32)
+    """
     linear = np.clip(np.asarray(linear, dtype=np.float32), 0, 1)
     return np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055).astype(np.float32)
 

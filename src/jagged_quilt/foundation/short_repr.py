@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import MISSING, Field, fields
+from enum import Enum
 from pathlib import PurePath
 
 import numpy as np
@@ -11,6 +12,7 @@ import numpy as np
 from jagged_quilt.foundation.json_types import Unchecked
 
 _MANY = 4  # values in a row that are written out
+_LONG = 200  # letters
 
 
 def short_repr(value: Unchecked) -> str:
@@ -41,4 +43,8 @@ def _in_short(own: object) -> str:
         return f"({', '.join(map(_in_short, own))}{',' if len(own) == 1 else ''})"
     if isinstance(own, float):
         return f"{own:g}"
+    if isinstance(own, (str, PurePath)) and len(str(own)) > _LONG:
+        return f"<{len(str(own))} letters>"
+    if isinstance(own, Enum):
+        return repr(getattr(own, "key", own))
     return repr(str(own)) if isinstance(own, (str, PurePath)) else repr(own)

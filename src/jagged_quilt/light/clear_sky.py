@@ -46,6 +46,11 @@ def clear_sky(
         Of the image; it is twice as wide.
     ground : (red, green, blue)
         What comes from below the horizon, linear light.
+
+    Examples
+    --------
+    >>> jq.clear_sky(jq.Sun(bearing=118, height=24), haze=3.0, rows=64)
+    <SkyImage 128 x 64, bearing 0, exposure 0>
     """
     number_in("haze", haze, 1.8, 10)
     size = (whole_number_in("rows", rows, 8, 8192), 2 * rows)

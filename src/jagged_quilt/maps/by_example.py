@@ -56,6 +56,11 @@ def grown(swatch: Swatch, grow: Grow) -> Swatch:
     ------
     RangeError
         If a map would be more than 16384 texels wide.
+
+    Examples
+    --------
+    >>> jq.grown(clay, jq.Grow(times=2, seed=1))
+    Swatch(name='clay', tile=2, relief=0.05, maps={diffuse})
     """
     largest = max(max(each.shape) for each in swatch.maps.values()) * grow.times
     if largest > _LARGEST:
@@ -104,6 +109,8 @@ def _grown_map(given: TextureMap, grow: Grow, patches: _Patches) -> TextureMap:
     height, width = given.shape
     texels: Stored = given.values if given.role.value.direction else np.asarray(given.texels)
     channels = texels[..., : given.role.value.packed].astype(np.float64).reshape(height * width, -1)
+    if (channels == channels[0]).all():
+        return given
     axes = _own_axes(channels)
     ranked = [_Ranked.of(each) for each in (channels @ axes).T]
     gauss = np.stack([each.gauss for each in ranked], axis=1).reshape(height, width, -1)

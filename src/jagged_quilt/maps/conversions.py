@@ -19,12 +19,24 @@ _LOWEST_EXPONENT, _HIGHEST_EXPONENT = 2.0, 2048.0
 
 
 def roughness_from_gloss(gloss: Values) -> Values:
-    """Return roughness = 1 - gloss; both perceptual, 0..1."""
+    """Return roughness = 1 - gloss; both perceptual, 0..1.
+
+    Examples
+    --------
+    >>> jq.convert.roughness_from_gloss(np.array([[[0.75]]], np.float32))
+    array([[[0.25]]], dtype=float32)
+    """
     return np.float32(1) - gloss
 
 
 def gloss_from_roughness(roughness: Values) -> Values:
-    """Return gloss = 1 - roughness; both perceptual, 0..1."""
+    """Return gloss = 1 - roughness; both perceptual, 0..1.
+
+    Examples
+    --------
+    >>> jq.convert.gloss_from_roughness(np.array([[[0.25]]], np.float32))
+    array([[[0.75]]], dtype=float32)
+    """
     return np.float32(1) - roughness
 
 
@@ -33,6 +45,11 @@ def roughness_from_shininess(intensity: Values) -> Values:
 
     0..1 stands for a Blinn-Phong exponent n from 2 to 2048, in equal ratios; its lobe is as wide as a microfacet lobe of
     alpha = sqrt(2 / (n + 2)) (Walter et al. 2007, section 5.2), and roughness is the root of alpha.
+
+    Examples
+    --------
+    >>> jq.convert.roughness_from_shininess(np.array([[[0.5]]], np.float32)).round(2)
+    array([[[0.42]]], dtype=float32)
     """
     exponent = _LOWEST_EXPONENT * (_HIGHEST_EXPONENT / _LOWEST_EXPONENT) ** np.clip(intensity, 0, 1)
     return ((2 / (exponent + 2)) ** 0.25).astype(np.float32)
@@ -47,6 +64,13 @@ def diffuse_specular_from_metallic(base: Values, metallic: Values) -> tuple[Valu
         Base colour, linear.
     metallic : (H, W) or (H, W, 1)
         0..1.
+
+    Examples
+    --------
+    >>> base, metallic = np.full((1, 1, 3), 0.8, np.float32), np.ones((1, 1, 1), np.float32)
+    >>> diffuse, specular = jq.convert.diffuse_specular_from_metallic(base, metallic)
+    >>> diffuse[0, 0], specular[0, 0]
+    (array([0., 0., 0.], dtype=float32), array([0.8, 0.8, 0.8], dtype=float32))
     """
     metal = _one_channel("metallic", metallic, base)
     return base * (1 - metal), DIELECTRIC * (1 - metal) + base * metal
@@ -64,6 +88,13 @@ def metallic_from_diffuse_specular(diffuse: Values, specular: Values) -> tuple[V
     metallic : (H, W, 1)
     lost : (H, W, 1)
         The largest difference that making diffuse and specular again would leave, over both and all channels.
+
+    Examples
+    --------
+    >>> diffuse, specular = np.zeros((1, 1, 3), np.float32), np.full((1, 1, 3), 0.8, np.float32)
+    >>> base, metallic, lost = jq.convert.metallic_from_diffuse_specular(diffuse, specular)
+    >>> base[0, 0], metallic[0, 0]
+    (array([0.8, 0.8, 0.8], dtype=float32), array([1.], dtype=float32))
     """
     if diffuse.shape != specular.shape or diffuse.ndim != 3:
         raise ShapeError(f"diffuse and specular must both be (H, W, 3); got {diffuse.shape} and {specular.shape}")
@@ -90,7 +121,13 @@ def metallic_from_diffuse_specular(diffuse: Values, specular: Values) -> tuple[V
 
 
 def flipped_green(normals: Values) -> Values:
-    """Return normals (..., 3) with y turned round: from green-down to green-up, and back."""
+    """Return normals (..., 3) with y turned round: from green-down to green-up, and back.
+
+    Examples
+    --------
+    >>> jq.convert.flipped_green(np.array([[[0.0, 0.6, 0.8]]], np.float32))
+    array([[[ 0. , -0.6,  0.8]]], dtype=float32)
+    """
     return normals * np.array([1, -1, 1], np.float32)
 
 
@@ -109,6 +146,12 @@ def reoriented(base: Values, detail: Values) -> Values:
     ------
     ShapeError
         If the two do not fit each other.
+
+    Examples
+    --------
+    >>> flat, detail = np.array([[[0.0, 0.0, 1.0]]], np.float32), np.array([[[0.6, 0.0, 0.8]]], np.float32)
+    >>> jq.convert.reoriented(flat, detail)
+    array([[[0.6, 0. , 0.8]]], dtype=float32)
     """
     given = np.asarray(base, np.float64), np.asarray(detail, np.float64)
     if given[0].shape != given[1].shape or given[0].shape[-1:] != (3,):
@@ -119,7 +162,13 @@ def reoriented(base: Values, detail: Values) -> Values:
 
 
 def height_from_alpha(texels: Stored) -> Values:
-    """Return the alpha of stored texels (H, W, 2 or 4) as heights 0..1, (H, W)."""
+    """Return the alpha of stored texels (H, W, 2 or 4) as heights 0..1, (H, W).
+
+    Examples
+    --------
+    >>> jq.convert.height_from_alpha(np.array([[[128, 128, 255, 51]]], np.uint8))
+    array([[0.2]], dtype=float32)
+    """
     if texels.ndim != 3 or texels.shape[2] not in (2, 4):
         raise ShapeError(f"texels with alpha must be (H, W, 2) or (H, W, 4); got {texels.shape}")
     top = np.iinfo(texels.dtype).max if texels.dtype.kind == "u" else 1.0
@@ -127,7 +176,13 @@ def height_from_alpha(texels: Stored) -> Values:
 
 
 def normals_from_two_channels(slopes: Values) -> Values:
-    """Return unit normals (..., 3) from x and y (..., 2), -1..1: z = sqrt(max(0, 1 - x² - y²))."""
+    """Return unit normals (..., 3) from x and y (..., 2), -1..1: z = sqrt(max(0, 1 - x² - y²)).
+
+    Examples
+    --------
+    >>> jq.convert.normals_from_two_channels(np.array([[[0.6, 0.0]]], np.float32))
+    array([[[0.6, 0. , 0.8]]], dtype=float32)
+    """
     up = np.sqrt(np.maximum(0, 1 - (slopes**2).sum(axis=-1, keepdims=True)))
     whole = np.concatenate([slopes, up], axis=-1)
     return (whole / np.maximum(np.linalg.norm(whole, axis=-1, keepdims=True), 1e-12)).astype(np.float32)
@@ -147,6 +202,13 @@ def normal_from_height(metres: Values, *, tile: tuple[float, float]) -> Values:
     -------
     (H, W, 3) float32
         Unit, tangent space, green up.
+
+    Examples
+    --------
+    >>> slope = np.broadcast_to(np.arange(8, dtype=np.float32), (8, 8)) * 0.25
+    >>> normals = jq.convert.normal_from_height(slope, tile=(2.0, 2.0))
+    >>> normals[4, 4].round(3)
+    array([-0.707,  0.   ,  0.707], dtype=float32)
     """
     relief, (wide, high) = _relief(metres, tile)
     east = (np.roll(relief, -1, axis=1) - np.roll(relief, 1, axis=1)) * (relief.shape[1] / (2 * wide))
@@ -175,6 +237,14 @@ def height_from_normal(normals: Values, *, tile: tuple[float, float]) -> Values:
         Green up.
     tile : (float, float)
         Metres that the map covers, along u and along v.
+
+    Examples
+    --------
+    >>> wave = 0.1 * np.sin(np.linspace(0, 2 * np.pi, 64, endpoint=False, dtype=np.float32))
+    >>> metres = np.broadcast_to(wave, (64, 64))
+    >>> normals = jq.convert.normal_from_height(metres, tile=(2.0, 2.0))
+    >>> bool(np.ptp(jq.convert.height_from_normal(normals, tile=(2.0, 2.0)) - metres) < 0.001)
+    True
     """
     vectors = finite_array("normals", normals, ("H", "W", 3)).astype(np.float64)
     wide, high = positive("tile", tile[0], "m"), positive("tile", tile[1], "m")
@@ -201,6 +271,14 @@ def occlusion_from_height(metres: Values, *, tile: tuple[float, float], reach: f
         As for `normal_from_height`.
     reach : float, optional
         Metres up to which something can stand in the way; an eighth of the tile where it is not given.
+
+    Examples
+    --------
+    >>> pit = np.ones((32, 32), np.float32)
+    >>> pit[12:20, 12:20] = 0.0
+    >>> open_sky = jq.convert.occlusion_from_height(pit, tile=(4.0, 4.0))
+    >>> bool(open_sky[16, 16] < open_sky[2, 2])
+    True
     """
     relief, (wide, high) = _relief(metres, tile)
     far = min(wide, high) / 8 if reach is None else positive("reach", reach, "m")

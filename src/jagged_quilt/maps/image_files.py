@@ -84,6 +84,12 @@ def read_image(path: Path | str, limits: ImageLimits = LIMITS) -> Stored:
         If the file is missing, of no known format, too large, or broken anywhere (a truncated file too).
     RangeError
         If more than half of a float image is NaN or infinite; fewer are replaced, and reported by a `QuiltWarning`.
+
+    Examples
+    --------
+    >>> texels = jq.images.read_image("height.png")
+    >>> texels.shape, texels.dtype
+    ((33, 33, 1), dtype('uint16'))
     """
     return read_channels(path, limits).texels
 

@@ -41,6 +41,12 @@ def write_image(path: Path | str, texels: Stored | Rows) -> None:
     ------
     FileError
         If the file cannot be written (a full disk, a folder that may not be written to).
+
+    Examples
+    --------
+    >>> jq.images.write_image("grey.png", np.full((4, 4, 1), 40000, np.uint16))
+    >>> jq.images.read_image("grey.png")[0, 0]
+    array([40000], dtype=uint16)
     """
     path = Path(path)
     if texels.dtype not in (np.uint8, np.uint16, np.float32) or texels.ndim not in (2, 3):

@@ -42,6 +42,14 @@ def without_stairs(values: Values, *, step: float, wraps: bool = True) -> Values
         From one level to the next, in the unit of `values`; at 8 bits 1/255.
     wraps : bool
         Whether neighbours wrap around the border, as in a map that repeats; else the border stands beside itself.
+
+    Examples
+    --------
+    >>> ramp = np.linspace(0, 1, 256, dtype=np.float32)[None, :, None].repeat(8, axis=0)
+    >>> stairs = np.floor(ramp * 16) / 16
+    >>> smooth = jq.convert.without_stairs(stairs, step=1 / 16, wraps=False)
+    >>> bool(np.abs(np.diff(smooth[0, :, 0])).max() < 0.5 / 16)
+    True
     """
     levels = _levels(values, step)
     smooth, rounds = _smoothed(levels, wraps, _ROUNDS)

@@ -9,9 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from jagged_quilt.foundation.checks import known_name, number_in, positive
+from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.colour import colour_of
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.missing import missing
@@ -278,7 +277,7 @@ class SwatchSource:
 
     def check(self, maps: Mapping[MapRole, TextureMap]) -> None:
         """Raise what `read` would raise, given the maps that it reads, without making what is not there."""
-        known = {**maps, **{role: _constant(role, value) for role, value in self.constants.items()}}
+        known = {**maps, **{role: constant_map(role, value) for role, value in self.constants.items()}}
         whole = Swatch(name=self.name, tile=self.tile, relief=self.relief, maps=known, folder=self.folder)
         if self.fit is Fit.REPEAT:
             repeated(whole)
@@ -317,7 +316,7 @@ class SwatchSource:
         wanted = {each for role in (*roles, MapRole.DIFFUSE) for each in self.inputs(role)}
         maps = {role: source.read(seen) for role, source in self.sources.items() if role in wanted}
         for role in wanted & set(self.constants):
-            maps[role] = _constant(role, self.constants[role])
+            maps[role] = constant_map(role, self.constants[role])
         derived = {}
         if takes_alpha and MapRole.OPACITY not in maps and MapRole.DIFFUSE in self.sources:
             source = self.sources[MapRole.DIFFUSE]
@@ -365,80 +364,6 @@ class SwatchSource:
         return ", ".join(path.name for path in files) or "none"
 
 
-def plain_value(role: MapRole, given: float | Sequence[float] | str) -> tuple[float, ...]:
-    """Return what a map means everywhere, from a number, one for each channel, or "#rrggbb" (sRGB) of a colour.
-
-    Raises `RangeError` if that is no value of such a map.
-    """
-    if isinstance(given, str):
-        if not role.is_colour:
-            raise RangeError(f"{role.key}: {given!r} is a colour; this map holds {role.value.channels} number(s)")
-        return colour_of(given)
-    values = tuple(float(each) for each in given) if isinstance(given, Sequence) else (float(given),) * role.value.channels
-    low = -1.0 if role.value.direction else 0.0
-    for value in values:
-        number_in(role.key, value, low, 1)
-    return values
-
-
-def plain_swatch(
-    name: str, *, tile: float = 1.0, relief: float = SwatchSource.relief, **values: float | Sequence[float] | str
-) -> Swatch:
-    """Return a swatch whose maps mean the same everywhere, so that masks can paint colours.
-
-    Parameters
-    ----------
-    values
-        By role: numbers, one for each channel or for all, or "#rrggbb" of a colour; a diffuse at least.
-
-    Raises
-    ------
-    QuiltError
-        If there is no such role, a value is none, or the diffuse is missing.
-    """
-    known = {role.key: role for role in MapRole}
-    roles = {known[known_name("role", key, known)]: value for key, value in values.items()}
-    maps = {role: _constant(role, plain_value(role, value)) for role, value in roles.items()}
-    return Swatch(name=name, tile=tile, relief=relief, maps=maps)
-
-
-def _constant(role: MapRole, value: tuple[float, ...]) -> TextureMap:
+def constant_map(role: MapRole, value: tuple[float, ...]) -> TextureMap:
+    """Return a map of one texel."""
     return TextureMap.of_values(role, np.array(value, np.float32)[None, None])
-
-
-def read_swatch(
-    folder: Path | str,
-    *,
-    tile: float,
-    relief: float = SwatchSource.relief,
-    name: str | None = None,
-    rules: Sequence[MapRule] = (),
-    seams: Seams | str = SwatchSource.seams,
-    fit: Fit | str = SwatchSource.fit,
-    limits: ImageLimits = LIMITS,
-) -> Swatch:
-    """Read the maps of one material from a folder; the file names tell the roles.
-
-    Parameters
-    ----------
-    tile, relief : float
-        Metres that one repeat covers; metres from black to white of the height map.
-    name : str, optional
-        The folder's name, with spaces for underscores, where it is not given.
-    rules, seams, fit, limits
-        See `SwatchSource`.
-    """
-    folder = Path(folder)
-    name = name or folder.name.replace("_", " ")
-    source = SwatchSource(
-        name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=Seams.of(seams), fit=Fit.of(fit), limits=limits
-    )
-    return source.read()
-
-
-def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = SwatchSource.relief) -> list[Swatch]:
-    """Read every sub-folder as a swatch, in order of name, all of one tile size and relief."""
-    folder = Path(folder)
-    if not folder.is_dir():
-        raise FileError(missing(Path(folder), "folder of swatches"))
-    return [read_swatch(p, tile=tile, relief=relief) for p in sorted(folder.iterdir()) if p.is_dir()]

@@ -16,7 +16,13 @@ Pair = tuple[float, float]
 
 
 def plane(size: Pair = (1.0, 1.0), *, cells: int = 1) -> Mesh:
-    """Return a level rectangle about the origin, `size` metres east and south, of cells x cells squares."""
+    """Return a level rectangle about the origin, `size` metres east and south, of cells x cells squares.
+
+    Examples
+    --------
+    >>> jq.shapes.plane((4.0, 4.0), cells=8)
+    <Mesh 128 triangles, 81 vertices, 1 part(s), 4 x 0 x 4 m, uv>
+    """
     east, south = (positive("size", side, "m") for side in _lengths(size, 2))
     at = np.linspace(-0.5, 0.5, whole_number_in("cells", cells, 1, 4096) + 1)
     z, x = np.meshgrid(at * south, at * east, indexing="ij")
@@ -34,7 +40,13 @@ def _lengths(size: object, count: int) -> tuple[float, ...]:
 
 
 def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:
-    """Return a box about the origin, `size` metres along x, y and z; each side upright, as read from outside."""
+    """Return a box about the origin, `size` metres along x, y and z; each side upright, as read from outside.
+
+    Examples
+    --------
+    >>> jq.shapes.box((2.0, 1.0, 1.0))
+    <Mesh 12 triangles, 24 vertices, 1 part(s), 2 x 1 x 1 m, uv>
+    """
     half = np.array([positive("size", side, "m") for side in _lengths(size, 3)]) / 2
     sides = []
     for axis, sign in ((axis, sign) for axis in range(3) for sign in (1.0, -1.0)):
@@ -51,7 +63,13 @@ def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:
 
 
 def sphere(radius: float = 1.0, *, around: int = 64, down: int = 32) -> Mesh:
-    """Return a sphere about the origin: u runs east in metres of its equator, v from the top down."""
+    """Return a sphere about the origin: u runs east in metres of its equator, v from the top down.
+
+    Examples
+    --------
+    >>> jq.shapes.sphere(radius=2.0)
+    <Mesh 3968 triangles, 2143 vertices, 1 part(s), 4 x 4 x 4 m, uv>
+    """
     radius = positive("radius", radius, "m")
     lon = np.linspace(-np.pi, np.pi, whole_number_in("around", around, 3, 8192) + 1)
     lat = np.linspace(0, np.pi, whole_number_in("down", down, 2, 8192) + 1)
@@ -72,6 +90,11 @@ def tube(path: object, radius: float = 0.05, *, around: int = 24, tile: float | 
         Metres; the tube is bent at each place.
     tile : float, optional
         Metres that one repeat covers: u then goes a whole number of them around.
+
+    Examples
+    --------
+    >>> jq.shapes.tube([(0, 0, 0), (0, 1, 0), (1, 2, 0)], radius=0.1)
+    <Mesh 96 triangles, 75 vertices, 1 part(s), 1.17 x 2.07 x 0.2 m, uv>
     """
     radius, positions = positive("radius", radius, "m"), finite_array("path", path, ("N", 3)).astype(np.float64)
     steps = np.diff(positions, axis=0)
@@ -110,6 +133,11 @@ def jar(height: float = 0.6, *, around: int = 96, rings: int = 72, tile: float |
     ----------
     tile : float, optional
         Metres that one repeat covers: u then goes a whole number of them around.
+
+    Examples
+    --------
+    >>> jq.shapes.jar(height=0.6)
+    <Mesh 13824 triangles, 7081 vertices, 1 part(s), 0.374 x 0.6 x 0.374 m, uv>
     """
     height = positive("height", height, "m")
     profile = _profile(whole_number_in("rings", rings, 8, 4096)) * height

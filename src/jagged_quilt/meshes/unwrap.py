@@ -44,6 +44,11 @@ def unwrap(mesh: Mesh, *, texels: int = 1024, padding: int = 4, faces: str = "al
         If xatlas is not installed.
     RangeError
         If the others leave no room, or reach beyond 0 to 1.
+
+    Examples
+    --------
+    >>> jq.shapes.unwrap(jq.shapes.box(), texels=64)
+    <Mesh 12 triangles, 24 vertices, 1 part(s), 1 x 1 x 1 m, uv, layout>
     """
     known_name("way to choose faces", faces, ("all", "bare"))
     side = whole_number_in("texels", texels, _LEAST, 1 << 14)

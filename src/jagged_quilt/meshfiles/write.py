@@ -26,6 +26,11 @@ def write_mesh(mesh: Mesh, path: Path | str, *, more: Mapping[str, NDArray[np.fl
     ------
     FileError
         For any other suffix, or `more` in an .obj file.
+
+    Examples
+    --------
+    >>> jq.export.write_mesh(jq.shapes.box(), "box.glb").name
+    'box.glb'
     """
     path = Path(path)
     if more and path.suffix.lower() != ".glb":

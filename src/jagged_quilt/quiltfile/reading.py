@@ -34,6 +34,12 @@ def read_quilt(path: Path | str, *, time: float | None = None, changes: Mapping[
         If it says something that cannot be; the message names the line and the key path.
     NameNotFoundError
         If the key path of a change leads nowhere.
+
+    Examples
+    --------
+    >>> quilt = jq.read_quilt("saltworks.quilt.toml")
+    >>> [layer.name for layer in quilt.layers]
+    ['clay', 'salt']
     """
     path = Path(path)
     table, text = read_table(path, time, changes)

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 
+from jagged_quilt.arrays.open_arrays import open_arrays
 from jagged_quilt.arrays.pack import pack_files
-from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST, open_arrays
+from jagged_quilt.arrays.texture_arrays import INPUTS, MANIFEST
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.files import FileDigests, read_json
 from jagged_quilt.foundation.json_types import Facts

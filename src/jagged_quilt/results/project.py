@@ -7,7 +7,8 @@ from collections.abc import Collection, Sequence
 from functools import cached_property
 from pathlib import Path
 
-from jagged_quilt.arrays.texture_arrays import TextureArrays, open_arrays
+from jagged_quilt.arrays.open_arrays import open_arrays
+from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
 from jagged_quilt.foundation.disk_store import DiskStore

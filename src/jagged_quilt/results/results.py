@@ -132,6 +132,12 @@ def run(
     ------
     NameNotFoundError
         If the quilt has no such step.
+
+    Examples
+    --------
+    >>> made = jq.run("saltworks.quilt.toml", "weigh", out="out")
+    >>> [path.name for path in made["weigh"].files]
+    ['layers_0.png', 'weights_0.png', 'lost.png', 'weights.json']
     """
     if isinstance(quilt, str | Path):
         quilt = read_quilt(Path(quilt))

@@ -40,6 +40,10 @@ def warm(parts: Collection[str] = (), *, work: Work = ANYHOW, force: bool = Fals
     -------
     list of str
         The parts that were not known to be compiled.
+
+    Examples
+    --------
+    >>> jq.warm()  # compiles all kernels, once for a machine  # doctest: +SKIP
     """
     wanted = [name for name in PARTS if not parts or name in parts] if force else cold(parts)
     if not wanted:

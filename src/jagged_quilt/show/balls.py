@@ -81,6 +81,11 @@ def lit_ball(
         How often the maps repeat over the half of the sphere that is seen, across and down.
     without : roles
         Whose maps are left out: their neutral value stands in.
+
+    Examples
+    --------
+    >>> jq.show.lit_ball(clay, 64).shape
+    (64, 64, 3)
     """
     ball = _ball(side * _OVERSAMPLED, repeats)
     return _lit(ball, _sampled(swatch, ball.texels), side, lighting, look, without)
@@ -126,7 +131,14 @@ def controls() -> dict[str, Swatch]:
 
 
 def draw_balls(swatches: Sequence[Swatch], lighting: Lighting, camera: Camera) -> list[Board]:
-    """Draw each swatch as balls, whole, with a map left out and with a checker as its specular map, beside controls."""
+    """Draw each swatch as balls, whole, with a map left out and with a checker as its specular map, beside controls.
+
+    Examples
+    --------
+    >>> camera = jq.Camera(position=(0.0, 1.0, 4.0), target=(0.0, 0.0, 0.0))
+    >>> jq.show.draw_balls([clay, salt], jq.Scene(arrays).lighting, camera)
+    [<Board 1280 x 800: Balls>]
+    """
     return [
         _sheet(swatches[first : first + _ON_SHEET], lighting, BallView.of(camera), page, -(-len(swatches) // _ON_SHEET))
         for page, first in enumerate(range(0, len(swatches), _ON_SHEET), 1)

@@ -33,6 +33,11 @@ class Board(NotebookValue):
         if note:
             self.write(width - 20, 27, note, size=12, ink=FAINT, side="right")
 
+        self.title = title
+
+    def __repr__(self) -> str:
+        return f"<Board {self.width} x {self.height}{f': {self.title}' if self.title else ''}>"
+
     def pin(self, picture: Picture, x: int, y: int) -> None:
         """Put a picture with its top left corner at x, y; what would lie outside is cut."""
         part = picture[: max(0, self.height - y), : max(0, self.width - x)]

@@ -56,6 +56,12 @@ def draw_compared(names: Sequence[str], pictures: Sequence[Picture]) -> Board:
 
     Larger pictures are shown smaller, so that both fit; the figures are of all their pixels. Raises `ShapeError` unless there
     are two of one size.
+
+    Examples
+    --------
+    >>> before, after = np.zeros((80, 60, 3), np.uint8), np.full((80, 60, 3), 9, np.uint8)
+    >>> jq.show.draw_compared(["before", "after"], [before, after])
+    <Board 1280 x 800: Compared: the same camera, the same light>
     """
     if len(pictures) != 2 or pictures[0].shape != pictures[1].shape:
         raise ShapeError(f"two pictures of one size are compared; got {', '.join(str(each.shape) for each in pictures)}")

@@ -95,7 +95,15 @@ _KEYS: dict[str, tuple[Sequence[Sequence[float]], Sequence[str]]] = {
 
 
 def draw_debug(scene: Scene, camera: Camera, kind: str, *, work: Work = ANYHOW) -> Board:
-    """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures."""
+    """Draw what a camera sees in the false colours of one of `DEBUG`, with a key, and figures where it measures.
+
+    Examples
+    --------
+    >>> scene = jq.Scene(arrays)
+    >>> scene = scene.add(ground, layers)
+    >>> jq.show.draw_debug(scene, scene.seen_whole(), "stretch")
+    <Board 1280 x 800: Debug: stretch>
+    """
     return draw_debugs(scene, camera, [kind], work=work)[kind]
 
 
@@ -110,6 +118,12 @@ def draw_debugs(
     """Draw several of `DEBUG`, by kind; the rays are cast once for all, but for the grid, which is lit.
 
     coarse : how many times as large a pixel is drawn, for a first thumbnail.
+
+    Examples
+    --------
+    >>> scene = jq.Scene(arrays).add(ground, layers)
+    >>> list(jq.show.draw_debugs(scene, scene.seen_whole(), ["stretch", "mip"], coarse=8))
+    ['stretch', 'mip']
     """
     for kind in kinds:
         known_name("kind of debug picture", kind, DEBUG)

@@ -21,7 +21,13 @@ _QUADRANTS = ((214, 120, 96), (104, 156, 190), (206, 178, 92), (124, 170, 120))
 
 @lru_cache(maxsize=4)
 def labelled_grid(side: int = 512) -> Picture:
-    """Return a tile of 4 x 4 squares, A1 at the top left to D4 at the bottom right, an arrow to the top on each; read-only."""
+    """Return a tile of 4 x 4 squares, A1 at the top left to D4 at the bottom right, an arrow to the top on each; read-only.
+
+    Examples
+    --------
+    >>> jq.show.labelled_grid(128).shape
+    (128, 128, 3)
+    """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -53,7 +59,13 @@ def grid_arrays(tile: float, side: int = 512) -> TextureArrays:
 
 
 def grids_like(arrays: TextureArrays, side: int = 512) -> TextureArrays:
-    """Return arrays with the same swatches and tile sizes, each a labelled grid, matt and flat."""
+    """Return arrays with the same swatches and tile sizes, each a labelled grid, matt and flat.
+
+    Examples
+    --------
+    >>> jq.show.grids_like(arrays, side=64)
+    <TextureArrays 2 swatches of 64 x 64 in diffuse_height, normal_roughness_occlusion, specular: clay, salt>
+    """
     swatches = [_grid_swatch(name, tile, side) for name, tile in zip(arrays.names, arrays.tiles, strict=True)]
     return pack(swatches, side=side)
 

@@ -31,7 +31,13 @@ def draw_mesh_sheet(
     weights: Weights | None = None,
     work: Work = ANYHOW,
 ) -> Board:
-    """Draw one mesh four times from one place."""
+    """Draw one mesh four times from one place.
+
+    Examples
+    --------
+    >>> jq.show.draw_mesh_sheet("jar", jq.shapes.jar(), layers[:1], arrays)
+    <Board 1280 x 800: Mesh: jar>
+    """
     low, high = mesh.bounds
     size = " x ".join(f"{side:.2f}" for side in high - low)
     board = Board(f"Mesh: {name}", f"{len(mesh.triangles):,} triangles, {size} m, {len(mesh.parts)} part(s)")

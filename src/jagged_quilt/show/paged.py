@@ -96,6 +96,10 @@ def pages_needed(
     """Return the pages that a view needs of its ground, cut by a grid: by a ray for each 4 x 4 pixels, as narrow as the view's.
 
     metres : what the ground spans, east and south.
+
+    Examples
+    --------
+    >>> pages = jq.show.pages_needed(scene, camera, grid, metres=(256.0, 256.0))  # doctest: +SKIP
     """
     canvas = scene.uncut().canvas(camera, height // _COARSE, width // _COARSE, footprint=_NARROW / _COARSE)
     found: list[set[PageAt]] = []
@@ -111,7 +115,12 @@ def pages_needed(
 
 
 def draw_pages(scene: Stage, camera: Camera, ground: PagedGround, *, work: Work = ANYHOW) -> Board:
-    """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held."""
+    """Draw which page is seen where: tinted by mip, with its border and its number, and how many are held.
+
+    Examples
+    --------
+    >>> board = jq.show.draw_pages(scene, camera, jq.PagedGround("store"))  # doctest: +SKIP
+    """
     ground.hold_for(scene, camera, work=work)
     pages, top, foot = ground.pages, 52, 58
     high = HEIGHT - top - foot

@@ -30,7 +30,13 @@ def stretch_of(points: Points, projection: ProjectionBase) -> NDArray[np.float32
 
 
 def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW) -> Board:
-    """Draw the steepest broad cliff of a terrain, planar left and triplanar right, under one light."""
+    """Draw the steepest broad cliff of a terrain, planar left and triplanar right, under one light.
+
+    Examples
+    --------
+    >>> jq.show.draw_riser(ground)
+    <Board 1280 x 800: The same cliff, planar and triplanar>
+    """
     points = terrain.points(terrain.layout(512))
     slope = np.degrees(np.arccos(np.clip(points.normal[:, 1], -1, 1)))
     steep = points[slope > STEEP] if (slope > STEEP).any() else points[slope >= np.percentile(slope, 99)]

@@ -28,7 +28,13 @@ LAYERS_ON_A_SHEET = 9
 
 
 def swatch_sheets(swatches: Sequence[Swatch]) -> list[Board]:
-    """Draw the maps of each swatch in a row, behind a piece of it lit from the upper left."""
+    """Draw the maps of each swatch in a row, behind a piece of it lit from the upper left.
+
+    Examples
+    --------
+    >>> jq.show.swatch_sheets([clay, salt])
+    [<Board 1280 x 800: Swatches>]
+    """
     pages = [swatches[n : n + SWATCHES_ON_A_SHEET] for n in range(0, len(swatches), SWATCHES_ON_A_SHEET)]
     return [_swatch_sheet(page, number, len(pages)) for number, page in enumerate(pages, 1)]
 
@@ -83,6 +89,11 @@ def weight_sheets(weights: WeightMap, area: float) -> list[Board]:
     ----------
     area : float
         Square metres of the surface, seen from above.
+
+    Examples
+    --------
+    >>> jq.show.weight_sheets(jq.weigh(ground.canvas(32), layers), area=32.0 * 32.0)
+    [<Board 1280 x 800: Weights>]
     """
     count = len(weights.names)
     pages = range(0, count, LAYERS_ON_A_SHEET)

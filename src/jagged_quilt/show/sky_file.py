@@ -36,6 +36,11 @@ def read_sky(path: Path | str, *, bearing: float = 0.0, exposure: float = 0.0, l
         If it is not twice as wide as high, or not of colour.
     RangeError
         If it holds NaN, infinity, or light below 0.
+
+    Examples
+    --------
+    >>> jq.read_sky("sky.exr", bearing=40.0)
+    <SkyImage 64 x 32, bearing 40, exposure 0>
     """
     path = Path(path)
     texels = read_image(path, limits)

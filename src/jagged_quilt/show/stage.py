@@ -200,7 +200,9 @@ class Stage:
         self._parts: tuple[SeenPart, ...] | None = None
 
     def __repr__(self) -> str:
-        return f"<{type(self).__name__} of {len(self.things)} things under {len(self.lighting.lights)} lights>"
+        things, lights = len(self.things), len(self.lighting.lights)
+        said = f"{things} thing{'' if things == 1 else 's'} under {lights} light{'' if lights == 1 else 's'}"
+        return f"<{type(self).__name__} of {said}>"
 
     def add(
         self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None, films: Sequence[Film] = ()

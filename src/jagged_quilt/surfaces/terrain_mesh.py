@@ -35,6 +35,11 @@ def terrain_mesh(
         Where it stands: beyond `near` metres from it the error may grow with the distance.
     near : float
         Metres.
+
+    Examples
+    --------
+    >>> jq.export.terrain_mesh(ground, error=0.01)
+    <Mesh 424 triangles, 230 vertices, 1 part(s), 32 x 2.49 x 32 m, uv>
     """
     from scipy.spatial import Delaunay
 

@@ -158,6 +158,11 @@ def read_terrain(
         Where heights that are more than can be held are laid, and read from as they are needed.
     how
         What else a `TerrainSource` says: heights, form, channel, nothing, samples, byte_order, signed, smooth, between.
+
+    Examples
+    --------
+    >>> jq.read_terrain("height.png", size=(256, 256), heights=(0, 38))
+    <Terrain 33 x 33 samples, 256 x 256 m, 0.00 to 38.00 m high>
     """
     files = str(path) if isinstance(path, (str, Path)) else tuple(tuple(str(file) for file in row) for row in path)
     return TerrainSource(terrain=files, size=size, **how).read(limits=limits, shelf=shelf)

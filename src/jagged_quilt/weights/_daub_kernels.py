@@ -156,6 +156,13 @@ def lay_daubs(runs, daubs, which, scratch, scale, weights):
 
     The others make room for a painted layer by one shared scale (N,), so that a daub costs the same however many layers
     there are.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers)
+    >>> painted = jq.daubs.lay_daubs(weights, ground, [jq.Daub(path=[(16.0, 16.0)], radius=4.0, layers=["salt"])])
+    >>> float(painted.layer("salt")[16, 16].round(2))
+    1.0
     """
     boxes, reach, table, near, cover = runs.boxes, daubs.reach, daubs.table, scratch.near, scratch.cover
     for p in range(scale.shape[0]):

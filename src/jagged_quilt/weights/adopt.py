@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -116,6 +117,11 @@ def adopt_splat(
     ------
     ImageError, ShapeError, RangeError
         If files cannot be read, differ in size, hold more or fewer channels than layers, or sums are to be refused.
+
+    Examples
+    --------
+    >>> jq.adopt.splat(["splat.png"], ["clay", "salt", "gypsum", "brine"]).weights
+    <WeightMap 8 x 8 texels, 4 of 4 layers at each: clay, salt, gypsum, brine>
     """
     _check_layers(layers)
     given = [files] if isinstance(files, np.ndarray | str | Path) else list(files)
@@ -165,7 +171,13 @@ def adopt_masks(
     limits: ImageLimits = LIMITS,
     room: ArrayStore = MEMORY,
 ) -> Adopted:
-    """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`."""
+    """Adopt one grey mask for each layer; `implied_last` names one more that is 1 minus the rest. Else as `adopt_splat`.
+
+    Examples
+    --------
+    >>> jq.adopt.masks({"salt": "mask.png"}, implied_last="clay").weights
+    <WeightMap 8 x 8 texels, 2 of 2 layers at each: salt, clay>
+    """
     _check_layers([*files])
     paths = [Path(file) for file in files.values()]
     images = [read_sheet(path, limits, room) for path in paths]
@@ -208,6 +220,11 @@ def adopt_index(
     ------
     ImageError, RangeError
         If the file has colour, is not of whole numbers, or holds a number that no layer has.
+
+    Examples
+    --------
+    >>> jq.adopt.index("index.png", ["clay", "salt", "brine"]).weights
+    <WeightMap 8 x 8 texels, 1 of 3 layers at each: clay, salt, brine>
     """
     _check_layers(layers)
     file = Path(file)
@@ -271,6 +288,11 @@ def adopt_colours(
     ImageError, RangeError
         If two layers share a colour within the tolerance, or a texel is neither a colour of the key nor a mixture of those
         around it.
+
+    Examples
+    --------
+    >>> jq.adopt.colours("keys.png", {"clay": "#ff0000", "brine": "#0000ff"}).weights
+    <WeightMap 8 x 8 texels, 2 of 2 layers at each: clay, brine>
     """
     _check_layers([*colours])
     file = Path(file)
@@ -329,7 +351,15 @@ def adopt_pairs(
     limits: ImageLimits = LIMITS,
     room: ArrayStore = MEMORY,
 ) -> Adopted:
-    """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another."""
+    """Adopt index and weight pairs: up to four layer numbers in one image, and the weight of each in another.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers, keep=2)
+    >>> paths = jq.export.write_pairs(weights, "pairs")
+    >>> jq.adopt.pairs(paths[0], paths[1], ["clay", "salt"]).weights
+    <WeightMap 32 x 32 texels, 2 of 2 layers at each: clay, salt>
+    """
     _check_layers(layers)
     files = [Path(numbers), Path(weights)]
     which, shares = (read_sheet(file, limits, room) for file in files)
@@ -405,16 +435,14 @@ def _unmixed(
 def _check_layers(layers: Sequence[str]) -> None:
     if not layers:
         raise ShapeError("there is no layer to adopt; name at least one")
-    twice = [name for index, name in enumerate(layers) if name in layers[:index]]
-    if twice:
+    if twice := [name for index, name in enumerate(layers) if name in layers[:index]]:
         raise RangeError(f'two old layers are called "{twice[0]}"; give one of them another name')
 
 
 def _colour(name: str, text: str) -> tuple[float, ...]:
-    digits = text.removeprefix("#")
-    if len(digits) != 6 or any(d not in "0123456789abcdefABCDEF" for d in digits):
+    if not re.fullmatch("#?[0-9a-fA-F]{6}", text):
         raise RangeError(f'the colour of "{name}" must be written "#rrggbb"; got {text!r}')
-    return tuple(int(digits[at : at + 2], 16) / 255 for at in (0, 2, 4))
+    return tuple(each / 255 for each in bytes.fromhex(text.removeprefix("#")))
 
 
 def _span(numbers: Sequence[int]) -> str:

@@ -31,6 +31,12 @@ def read_daubs(path: Path | str) -> tuple[Daub, ...]:
         If there is no such file.
     RangeError
         If a line is no daub; the message names the line.
+
+    Examples
+    --------
+    >>> jq.daubs.write_daubs("two.jsonl", 2 * [jq.Daub(path=[(4.0, 4.0)], radius=2.0, layers=["salt"])])
+    >>> len(jq.daubs.read_daubs("two.jsonl"))
+    2
     """
     path = Path(path)
     try:
@@ -58,7 +64,12 @@ def daub_in_line(path: Path, number: int, line: str | bytes) -> Daub:
 
 
 def write_daubs(path: Path | str, daubs: Sequence[Daub]) -> None:
-    """Write a file of daubs, or raise `FileError` and leave what was there."""
+    """Write a file of daubs, or raise `FileError` and leave what was there.
+
+    Examples
+    --------
+    >>> jq.daubs.write_daubs("strokes.jsonl", [jq.Daub(path=[(4.0, 4.0)], radius=2.0, layers=["salt"])])
+    """
     write_bytes(Path(path), "".join(line_of(daub) + "\n" for daub in daubs).encode())
 
 
@@ -66,6 +77,12 @@ def append_daub(path: Path | str, daub: Daub) -> int:
     """Add a daub to the end of a file, which is made if it is not there, and return how many it now holds.
 
     The lines before stay as they are, to the byte.
+
+    Examples
+    --------
+    >>> stroke = jq.Daub(path=[(4.0, 4.0), (20.0, 8.0)], radius=2.0, layers=["salt"])
+    >>> jq.daubs.append_daub("daubs.jsonl", stroke)
+    1
     """
     path = Path(path)
     with alone_with(path):

@@ -66,6 +66,10 @@ class Explanation:
     layers: tuple[LayerThere, ...]
     daubs: tuple[tuple[int, str, float], ...]
 
+    def __repr__(self) -> str:
+        shown = ", ".join(f"{each.name} {each.weight:.3g}" for each in reversed(self.layers) if each.weight > 0)
+        return f"<Explanation at ({', '.join(f'{each:.4g}' for each in self.position)}) m: {shown}>"
+
 
 def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid | None = None) -> Explanation:
     """Explain one of some points.
@@ -78,6 +82,12 @@ def explain(weigher: Weigher, points: Points, which: int = 0, grid: RegionGrid |
         The number of the point to explain.
     grid : RegionGrid, optional
         What the points are where they are a region of a grid.
+
+    Examples
+    --------
+    >>> weigher = jq.Weigher(layers)
+    >>> jq.explain(weigher, ground.points_at([[10.0, 20.0]]))
+    <Explanation at (10, 2.21, 20) m: clay 1>
     """
     point = points[which : which + 1]
     stacked = weigher.stacked(point)

@@ -76,6 +76,11 @@ def keys_in(file: Path | str, *, limits: ImageLimits = LIMITS) -> Keys:
     """Look at a painted map: a palette or grey whole numbers are an index map, anything else is keyed by colours.
 
     Raises `ImageError` if it cannot be read.
+
+    Examples
+    --------
+    >>> jq.adopt.keys_in("keys.png").keys
+    ('#0000ff', '#ff0000')
     """
     file = Path(file)
     numbers = palette_numbers(file)

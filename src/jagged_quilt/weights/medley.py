@@ -122,6 +122,11 @@ def height_ramp(swatches: Sequence[str], stops: Sequence[float], *, softness: fl
         0 cuts halfway between two stops; 1 goes over all the way from one to the next.
     wobble : float
         Metres up and down by which noise moves the stops.
+
+    Examples
+    --------
+    >>> jq.height_ramp(["clay", "salt"], [2.0, 6.0], softness=0.5)
+    Medley(swatches=('clay', 'salt'), by=Heights(stops=(2.0, 6.0), wobble=0.0, size=10.0), softness=0.5)
     """
     return Medley(tuple(swatches), Heights(tuple(stops), wobble), softness)
 

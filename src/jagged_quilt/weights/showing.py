@@ -14,6 +14,11 @@ def shown_below(layers: Sequence[Stacked], name: str) -> Mask:
     """Return how much of one of some layers shows, where they cover each other from the bottom up: a mask for those above.
 
     Raises `NameNotFoundError` if there is no such layer.
+
+    Examples
+    --------
+    >>> jq.Layer("clay", mask=jq.shown_below(layers, "salt") * jq.Noise(size=4.0))
+    Layer(swatch='clay', mask=(HeightBand(low=0.2, high=1) multiply Noise(size=4)))
     """
     names = [layer.name for layer in layers]
     return uncovered([layer.mask for layer in layers], names.index(known_name("layer", name, names)))

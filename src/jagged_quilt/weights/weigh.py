@@ -64,6 +64,11 @@ def weigh_points(
 
     The points are taken for a whole surface (the vertices of a mesh): daubs that smooth take from one to the other. For
     several meshes without a seam join their points first (`Points.joined`).
+
+    Examples
+    --------
+    >>> jq.weigh_points(ground.points_at([[10.0, 20.0], [30.0, 4.0]]), layers)
+    <PointWeights 2 points, 2 of 2 layers at each>
     """
     return Weigher(layers, stacking=stacking, daubs=daubs).kept(points, keep)
 
@@ -265,6 +270,13 @@ def lay_daubs(
     ------
     QuiltError
         If a daub names a layer that is not there, or leaves the ground.
+
+    Examples
+    --------
+    >>> weights = jq.weigh(ground.canvas(32), layers)
+    >>> painted = jq.daubs.lay_daubs(weights, ground, [jq.Daub(path=[(16.0, 16.0)], radius=4.0, layers=["salt"])])
+    >>> float(painted.layer("salt")[16, 16].round(2))
+    1.0
     """
     for number, daub in enumerate(daubs, 1):
         try:

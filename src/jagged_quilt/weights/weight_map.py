@@ -230,6 +230,7 @@ class WeightMap(NotebookValue):
 
     def __repr__(self) -> str:
         height, width, keep = self.layers.shape
+        keep = min(keep, len(self.names))
         return f"<WeightMap {width} x {height} texels, {keep} of {len(self.names)} layers at each: {', '.join(self.names)}>"
 
     @property
@@ -394,6 +395,12 @@ def open_weights(folder: Path | str, room: ArrayStore = MEMORY) -> WeightMap:
     """Open what `WeightMap.save` wrote, to the byte; raise `FileError` if something is missing or does not fit together.
 
     room : where the weights lie, in memory or on a `DiskStore` if they are more than can be held.
+
+    Examples
+    --------
+    >>> files = jq.weigh(ground.canvas(16), layers).save("weights")
+    >>> jq.open_weights("weights")
+    <WeightMap 16 x 16 texels, 2 of 2 layers at each: clay, salt>
     """
     folder = Path(folder)
     manifest = read_json(folder / "weights.json", "list of weights")

@@ -104,6 +104,11 @@ def weigh_into(
         Where in the store the weights go.
     options
         As for `weigh`, the same bytes as it gives.
+
+    Examples
+    --------
+    >>> jq.weigh_into(ground.canvas(64), layers, "weights.zarr")
+    WeightWindows(address='weights.zarr', group='weights', names=('clay', 'salt'))
     """
     canvas = canvas.knowing(remembering(canvas.fields))
     height, width = canvas.texels

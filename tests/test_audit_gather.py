@@ -15,7 +15,7 @@ from scipy.ndimage import gaussian_filter
 
 import jagged_quilt as jq
 from conftest import jquilt
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import write_image
 from jagged_quilt.maps.names import sets_in
 
 R = jq.MapRole

@@ -10,8 +10,7 @@ import jagged_quilt as jq
 from conftest import jquilt, made_swatch
 from jagged_quilt.blend import _slot_order_kernels
 from jagged_quilt.foundation import checks
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.maps.roles import stored_type
 
 R = jq.MapRole

@@ -8,7 +8,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.images import read_image
 from jagged_quilt.results import requests
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of

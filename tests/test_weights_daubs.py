@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.ndimage import label
 
 import jagged_quilt as jq
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError, ShapeError
+from jagged_quilt.errors import FileError, NameNotFoundError, RangeError, ShapeError
 from jagged_quilt.weights.daub_file import daub_of, drop_daub, line_of
 from jagged_quilt.weights.lay_daubs import DaubLayer
 

@@ -15,8 +15,7 @@ import pytest
 import jagged_quilt as jq
 from compile_kernels import write_jar_project
 from conftest import fresh_jquilt, jquilt
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.results.look import COARSE
 from jagged_quilt.results.warm import cold
 

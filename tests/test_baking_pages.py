@@ -21,7 +21,7 @@ from jagged_quilt.baking.coarser import halved
 from jagged_quilt.baking.page_texels import GroundTexels
 from jagged_quilt.demo.things import sluice_gate
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.images import read_image
 from jagged_quilt.maps.texture_map import TextureMap
 from jagged_quilt.weights import weight_windows
 

@@ -15,12 +15,11 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import QUILT, jquilt
-from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.errors import FileError
 from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.foundation.reading import plain_words, reading
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.meshfiles.names import find_file
 
 ROOT = Path(__file__).parents[1]

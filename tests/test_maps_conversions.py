@@ -10,10 +10,10 @@ from scipy import ndimage
 
 import jagged_quilt as jq
 from conftest import made_maps
-from jagged_quilt.foundation.errors import RangeError, ShapeError
+from jagged_quilt.errors import RangeError, ShapeError
+from jagged_quilt.images import write_image
 from jagged_quilt.maps import conversions as c
 from jagged_quilt.maps.conversions import slopes_from_normals
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.swatch import mirrored, repeated
 
 R = jq.MapRole

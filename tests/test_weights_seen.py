@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jagged_quilt as jq
-from jagged_quilt.foundation.errors import NameNotFoundError, RangeError, ShapeError
+from jagged_quilt.errors import NameNotFoundError, RangeError, ShapeError
 from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.foundation.grid import Grid
 from jagged_quilt.show.ground_plan import laid_over, shading

@@ -10,7 +10,7 @@ import pytest
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch
 from jagged_quilt.foundation.canvas import Region
-from jagged_quilt.maps.image_files import read_image
+from jagged_quilt.images import read_image
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.weights.channel import mask_map

@@ -10,8 +10,8 @@ import pytest
 import jagged_quilt as jq
 from conftest import jquilt, made_swatch, write_small_project
 from jagged_quilt.foundation import disk_store as shelves
+from jagged_quilt.images import write_image
 from jagged_quilt.maps import image_files
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.surfaces import curvature, heightmap, relief
 from jagged_quilt.weights import adopt, settle
 

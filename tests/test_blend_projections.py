@@ -108,14 +108,14 @@ class TestSides:
                 right = np.cross([0, 1, 0], out)
                 here = np.array([3.0, 4.0, 5.0])
                 points = jq.Points.of([here, here + 0.1 * right, here - [0, 0.1, 0]], np.tile(out, (3, 1)))
-                place = survey(projection, points).place
+                place = survey(projection, points).tile_uv
                 assert np.allclose((place[1] - place[0]) * 4, [0.1, 0], atol=1e-4)
                 assert np.allclose((place[2] - place[0]) * 4, [0, 0.1], atol=1e-4)
 
     def test_moving_turning_and_scaling(self):
         """Seen from above, with u to the east and v to the south."""
         points = jq.Points.of([[0, 0, 0], [1, 0, 0]], np.tile([0, 1, 0], (2, 1)))
-        at = lambda **lie: survey(jq.Planar(**lie), points).place * 4
+        at = lambda **lie: survey(jq.Planar(**lie), points).tile_uv * 4
         assert np.allclose(at(offset=(0.25, 0.5)), [[-0.25, -0.5], [0.75, -0.5]], atol=1e-5)
         assert np.allclose(at(rotation=90)[1], [0, 1], atol=1e-5)  # turned counter-clockwise: its u runs north
         assert np.allclose(at(mirror="u")[1], [-1, 0], atol=1e-5)
@@ -167,12 +167,12 @@ class TestSides:
         rng = np.random.default_rng(3)
         points = jq.Points.of(rng.uniform(0, 9, (300, 3)) * [1, 0, 1], np.tile([0, 1, 0], (300, 1)))
         bent = jq.Planar(warp=jq.Warp(by=0.4, size=3.0))
-        place = survey(bent, points).place
-        away = np.linalg.norm((place - survey(jq.Planar(), points).place) * 4, axis=1)
+        place = survey(bent, points).tile_uv
+        away = np.linalg.norm((place - survey(jq.Planar(), points).tile_uv) * 4, axis=1)
         assert 0.1 < away.max() <= 0.4 * 2**0.5
         step = np.float32(1e-2)
         there = jq.Points.of(points.position + np.array([step, 0, 0]), points.normal)
-        moved = np.linalg.norm((survey(bent, there).place - place) * 4 / step, axis=1)
+        moved = np.linalg.norm((survey(bent, there).tile_uv - place) * 4 / step, axis=1)
         facts = jq.Blend(grid_arrays(4.0, 16), [jq.Layer("grid", bent)])
         assert 1.05 < facts.survey(points, ONE(300, "grid")).stretch.max() < 3
         assert 0.5 < moved.min() < 1 < moved.max() < 2

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import made_swatch
-from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.errors import RangeError
 
 POINTS = jq.Points.of(np.random.default_rng(0).uniform(-60, 60, (4000, 3)), np.random.default_rng(1).normal(size=(4000, 3)))
 

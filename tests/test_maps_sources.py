@@ -13,10 +13,10 @@ from PIL import Image, ImageOps
 import jagged_quilt as jq
 from conftest import QUILT, made_maps, write_small_project
 from jagged_quilt.codecs.ktx2 import Ktx2File
-from jagged_quilt.foundation.errors import FileError, ImageError, QuiltFileError, ShapeError
+from jagged_quilt.errors import FileError, ImageError, QuiltFileError, ShapeError
+from jagged_quilt.images import write_image
 from jagged_quilt.maps.image_files import read_channels, read_image
 from jagged_quilt.maps.image_limits import ImageLimits
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.map_source import MapSource
 from jagged_quilt.maps.roles import Transfer
 from jagged_quilt.maps.swatch_source import SwatchSource

@@ -5,8 +5,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import jquilt
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.surfaces.sight import ShadowMap
 
 R = jq.MapRole

@@ -9,8 +9,7 @@ import pytest
 import jagged_quilt as jq
 from conftest import jquilt
 from jagged_quilt.foundation.colour import linear_from_srgb, srgb_from_linear
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.maps.roles import MapRole as R
 from jagged_quilt.meshfiles.polygons import cut_polygons
 from jagged_quilt.results.results import Results
@@ -214,7 +213,7 @@ class TestTransfer:
         mesh = quilt.meshes[0]
         assert mesh.uv.max() > 1.2
         assert (mesh.layout.min(), mesh.layout.max()) >= (0, 0.9)
-        texels, which, share = self.world(mesh, 512, 10_000)
+        texels, which, share = self.places(mesh, 512, 10_000)
         corners = mesh.triangles[which]
         mixed = lambda values: np.einsum("nk,nkd->nd", share, values.astype(float)[corners])
         colour, bumps = waves(64)

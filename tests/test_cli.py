@@ -14,8 +14,7 @@ import pytest
 
 import jagged_quilt as jq
 from conftest import QUILT, fresh_jquilt, jquilt, write_small_project
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.images import read_image, write_image
 
 
 def files_of(folder):

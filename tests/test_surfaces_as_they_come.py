@@ -11,8 +11,8 @@ from scipy.ndimage import binary_erosion, gaussian_filter
 import jagged_quilt as jq
 from conftest import made_swatch
 from jagged_quilt.foundation.canvas import Region
+from jagged_quilt.images import write_image
 from jagged_quilt.maps.gaps import filled
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.maps.stairs import stairs_in
 from jagged_quilt.surfaces.heightmap import HeightStorage, heights_in_bands, read_heightmap

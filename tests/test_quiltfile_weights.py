@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 import jagged_quilt as jq
 from conftest import QUILT
-from jagged_quilt.foundation.errors import NameNotFoundError, QuiltFileError, RangeError
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.errors import NameNotFoundError, QuiltFileError, RangeError
+from jagged_quilt.images import write_image
 from jagged_quilt.masks.mask import Shared
 from jagged_quilt.quiltfile.formulas import value_of
 from jagged_quilt.quiltfile.read import full_key, parts_of

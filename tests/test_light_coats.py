@@ -11,9 +11,8 @@ import jagged_quilt as jq
 from conftest import jquilt, made_maps, made_swatch, write_small_project
 from jagged_quilt.demo.things import sluice_gate
 from jagged_quilt.foundation.colour import srgb_from_linear
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.light.light import PARTS, Lighting
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.names import sets_in
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
 from jagged_quilt.show.light_parts import light_in_parts

@@ -17,8 +17,8 @@ from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.export.light_shader import light_shader, write_light
 from jagged_quilt.export.shader import blend_shader
 from jagged_quilt.export.splat_sheets import whole_weight
+from jagged_quilt.images import read_image
 from jagged_quilt.light.light import Lighting, LitSurface
-from jagged_quilt.maps.image_files import read_image
 from jagged_quilt.masks.mask import Shared
 from jagged_quilt.results.export_shader import masks_in_shader
 from jagged_quilt.results.results import Results

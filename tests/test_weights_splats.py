@@ -11,9 +11,8 @@ from PIL import Image
 
 import jagged_quilt as jq
 from conftest import jquilt
-from jagged_quilt.foundation.errors import ImageError, NameNotFoundError, RangeError, ShapeError
-from jagged_quilt.maps.image_files import read_image
-from jagged_quilt.maps.image_writing import write_image
+from jagged_quilt.errors import ImageError, NameNotFoundError, RangeError, ShapeError
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.weights.weight_map import keep_largest
 
 ABC = ("a", "b", "c")
