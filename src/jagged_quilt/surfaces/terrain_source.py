@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,8 +15,6 @@ from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.surfaces.heightmap import (
-    ByteOrder,
-    HeightForm,
     HeightStorage,
     heights_in_bands,
     read_heightmap,
@@ -30,8 +28,8 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class TerrainSource:
-    """A terrain that is not read yet.
+class TerrainSource(HeightStorage):
+    """A terrain that is not read yet: where its heights lie, how the files hold them, and how large it is.
 
     Attributes
     ----------
@@ -42,20 +40,6 @@ class TerrainSource:
         Metres, east and south.
     heights : (float, float) or None
         Metres at black and at white; None where a float file holds metres.
-    form : HeightForm
-        How the file holds heights.
-    channel : str
-        Which channel of an image holds them; where it is empty, an image must be grey.
-    nothing : float or None
-        The stored number that means "nothing here", beside what a file itself says.
-    samples : (int, int) or None
-        Of a raw file: how many from west to east, and from north to south.
-    byte_order : ByteOrder
-        Of a raw file.
-    signed : bool
-        Whether the samples of a raw file have a sign.
-    smooth : bool
-        Take the stairs out of heights of few levels, moving none by more than half a step.
     between : Between
         What lies between samples.
     """
@@ -63,18 +47,10 @@ class TerrainSource:
     terrain: str | tuple[tuple[str, ...], ...]
     size: tuple[float, float]
     heights: tuple[float, float] | None = None
-    form: HeightForm = HeightForm.GREY
-    channel: str = ""
-    nothing: float | None = None
-    samples: tuple[int, int] | None = None
-    byte_order: ByteOrder = ByteOrder.LITTLE
-    signed: bool = False
-    smooth: bool = False
     between: Between = Between.BILINEAR
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "form", HeightForm.of(self.form, "form of heightmap"))
-        object.__setattr__(self, "byte_order", ByteOrder.of(self.byte_order, "byte order"))
+        super().__post_init__()
         object.__setattr__(self, "between", Between.of(self.between, "way between samples"))
 
     @property
@@ -94,35 +70,30 @@ class TerrainSource:
             key = fingerprint(repr(replace(self, size=(1, 1), between=Between.BILINEAR)), *map(_looks, paths))
             metres = shelf.kept("heights", key, size, np.float32, lambda out: self._fill(out, folder, limits))
         elif isinstance(self.terrain, str):
-            metres = read_heightmap(paths[0], self.heights, storage=self.storage, limits=limits)
+            metres = read_heightmap(paths[0], self.heights, storage=self, limits=limits)
         else:
-            metres = read_tiles(self._rows_of(folder), self.heights, storage=self.storage, limits=limits)
+            metres = read_tiles(self._rows_of(folder), self.heights, storage=self, limits=limits)
         from jagged_quilt.surfaces.terrain import Terrain
 
         return Terrain(metres, size=self.size, between=self.between, shelf=shelf)
 
     def samples_in(self, folder: Path = Path(), limits: ImageLimits = LIMITS) -> tuple[int, int]:
         """Return how many rows and columns of samples the files hold, by their heads."""
-        size = lambda file: size_of_heightmap(folder / file, self.storage, limits)
+        size = lambda file: size_of_heightmap(folder / file, self, limits)
         if isinstance(self.terrain, str):
             return size(self.terrain)
         checked_rows(self.terrain)
         rows = 1 + sum(size(row[0])[0] - 1 for row in self.terrain)
         return rows, 1 + sum(size(file)[1] - 1 for file in self.terrain[0])
 
-    @property
-    def storage(self) -> HeightStorage:
-        """How each of the files holds heights."""
-        return HeightStorage(**{each.name: getattr(self, each.name) for each in fields(HeightStorage)})
-
     def _rows_of(self, folder: Path) -> list[list[Path]]:
         return [[folder / file for file in row] for row in self.terrain]
 
     def _fill(self, out: Stored, folder: Path, limits: ImageLimits) -> None:
         if isinstance(self.terrain, str):
-            pieces = heights_in_bands(folder / self.terrain, self.heights, storage=self.storage, limits=limits)
+            pieces = heights_in_bands(folder / self.terrain, self.heights, storage=self, limits=limits)
         else:
-            pieces = strips_of(self._rows_of(folder), self.heights, storage=self.storage, limits=limits)
+            pieces = strips_of(self._rows_of(folder), self.heights, storage=self, limits=limits)
         for first, piece in pieces:
             if first + len(piece) > len(out) or piece.shape[1] != out.shape[1]:
                 raise ShapeError(f"{self.files[0]}: rows of files must hold equally many samples from west to east")
