@@ -407,9 +407,23 @@ class TestCommand:
         code, _, errors = jquilt("bake", "m.quilt.toml", "--texels", "32", cwd=home)
         assert code == 0, errors
         assert (home / "out" / "bake" / "normal.png").is_file()
+        text = (home / "m.quilt.toml").read_text()
+        assert text.count("[[layer]]") == len(jq.read_quilt(home / "m.quilt.toml").layers) >= 2
         code, _, errors = jquilt("gather", "downloads", "--into", "x.quilt.toml", "--terrain", "hills.png", cwd=home)
         assert code == 2
         assert "--terrain, --size and --heights go together" in errors
+
+    def test_layers_are_added_to_a_file_that_has_a_ground(self, home):
+        code, _, errors = jquilt("gather", "downloads/tiles", "--into", "x.quilt.toml", "--layers", cwd=home)
+        assert (code, (home / "x.quilt.toml").exists()) == (2, False)
+        assert "layers lie on a ground, and there is none; name one: --terrain" in errors
+        write_image(home / "hills.png", (60000 * waves(33)).astype(np.uint16))
+        surface = '[surface]\nterrain = "hills.png"\nsize = [64.0, 64.0]\nheights = [0.0, 9.0]\n'
+        (home / "x.quilt.toml").write_text(surface)
+        assert jquilt("gather", "downloads/tiles", "--into", "x.quilt.toml", "--layers", cwd=home)[0] == 0
+        text = (home / "x.quilt.toml").read_text()
+        assert text.startswith(surface)
+        assert text.count("[[layer]]") >= 2
 
     def test_a_folder_is_checked_without_writing(self, home):
         before = sorted(home.rglob("*"))
@@ -521,3 +535,64 @@ class TestPack:
         assert jquilt("check", "m.quilt.toml", cwd=home)[0] == 1
         code, _, errors = jquilt("pack", "m.quilt.toml", cwd=home)
         assert (code, errors) == (0, "warning: faults are known of 1 swatches: salt pan (1); jquilt check tells them\n")
+
+
+class TestNew:
+    """A project to begin with."""
+
+    def test_it_bakes_as_it_is(self, tmp_path):
+        code, said, errors = jquilt("new", "hills", cwd=tmp_path)
+        assert (code, errors) == (0, "")
+        assert "next: jquilt show hills/hills.quilt.toml view" in said
+        text = (tmp_path / "hills" / "hills.quilt.toml").read_text()
+        assert text.startswith("#:schema quilt.schema.json\n")
+        assert json.loads((tmp_path / "hills" / "quilt.schema.json").read_text())["$defs"]
+        code, _, errors = jquilt("bake", "hills/hills.quilt.toml", "--texels", "64", cwd=tmp_path)
+        assert code == 0, errors
+        weights = jq.open_weights(tmp_path / "hills" / "out" / "weights")
+        assert all(weights.layer(name).mean() > 0.02 for name in weights.names)
+
+    def test_textures_become_layers_where_they_would_lie(self, tmp_path):
+        colours = {
+            "a": (235, 238, 240),
+            "b": (60, 110, 50),
+            "c": (118, 117, 115),
+            "d": (50, 90, 170),
+            "old brick": (140, 70, 50),
+        }
+        for name, shade in colours.items():
+            write_image(tmp_path / "loads" / name / f"{name}_diffuse.png", np.full((64, 64, 3), shade, np.uint8))
+        code, _, errors = jquilt("new", "place", "--from", "loads", cwd=tmp_path)
+        assert (code, errors) == (0, "")
+        quilt = jq.read_quilt(tmp_path / "place" / "place.quilt.toml")
+        kinds = {layer.swatch: repr(layer.mask) for layer in quilt.layers}
+        assert list(kinds) == ["b", "c", "d", "a"]
+        assert kinds["b"] == "None"
+        assert kinds["c"].startswith("Slope(low=")
+        assert all("HeightBand" in kinds[name] for name in ("d", "a"))
+        assert '# no layer for "old brick": "brick" is made' in (tmp_path / "place" / "place.quilt.toml").read_text()
+
+    def test_a_heightmap_alone_is_enough_and_guesses_are_reported(self, tmp_path):
+        write_image(tmp_path / "ground.png", (60000 * waves(33)).astype(np.uint16))
+        code, said, errors = jquilt("new", "place", "--terrain", "ground.png", cwd=tmp_path)
+        assert (code, errors) == (0, "")
+        assert "guessed: [surface] size; write what is right" in said
+        assert jq.read_quilt(tmp_path / "place" / "place.quilt.toml").terrain.size == (32.0, 32.0)
+
+    @pytest.mark.parametrize(
+        ("words", "said"),
+        [
+            (["new", "full"], "full: holds files already; name a new folder"),
+            (["new", "x", "--from", "full"], "holds no set of maps with a colour map; nothing is written"),
+            (["new", "x", "--from", "ful"], 'did you mean "full"'),
+            (["new", "x", "--size", "4,4"], "name it with --terrain"),
+            (["new", "x", "--terrain", "none.png"], "none.png"),
+        ],
+    )
+    def test_what_cannot_be_begun_writes_nothing(self, tmp_path, words, said):
+        (tmp_path / "full").mkdir()
+        (tmp_path / "full" / "notes.txt").write_text("mine")
+        code, _, errors = jquilt(*words, cwd=tmp_path)
+        assert code == 2
+        assert said in errors
+        assert not (tmp_path / "x").exists()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import tempfile
 import warnings
 import zlib
@@ -395,11 +396,13 @@ def _shared(
 
 
 def _warn_of_sizes(swatch: Swatch) -> None:
-    """A map that is not square will be stretched, which no one should find out by looking."""
+    """A map whose shape is not its tile's will be stretched, which no one should find out by looking."""
     for role, each in swatch.maps.items():
-        if each.shape[0] != each.shape[1]:
+        rows, columns = each.shape
+        if rows != columns and not math.isclose(rows / columns, swatch.aspect, rel_tol=0.02):
+            tile = f"[{swatch.tile:g}, {swatch.tile * rows / columns:g}]"
             warnings.warn(
-                f'swatch "{swatch.name}": its {role.key} map, {each.shape[1]} x {each.shape[0]}, will be stretched to a square',
+                f'swatch "{swatch.name}": its {role.key} map, {columns} x {rows}, is stretched; write tile = {tile}',
                 QuiltWarning,
                 stacklevel=3,
             )

@@ -124,7 +124,7 @@ def objection(seen: Thumbnail, roles: Roles, word: str = "") -> str:
     if len(roles) > 1:
         return _packed_objection(seen, roles)
     role = roles[0] if roles else None
-    if role is MapRole.NORMAL:
+    if role is not None and role.value.direction:
         if seen.may_be_normals:
             return ""
         return "it is grey, as height maps are" if seen.is_grey else "its colours are no normals"

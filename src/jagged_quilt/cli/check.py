@@ -19,7 +19,9 @@ if TYPE_CHECKING:
     from jagged_quilt.maps.swatch_source import SwatchSource
     from jagged_quilt.meshes.mesh import Mesh
     from jagged_quilt.quiltfile.quilt import Quilt
+    from jagged_quilt.results.quilt_notes import QuiltNote
     from jagged_quilt.surfaces.terrain import Terrain
+    from jagged_quilt.weights.weight_map import WeightMap
 
 _FEW = 10  # faults that are listed one by one without being asked to
 _ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
@@ -29,7 +31,7 @@ _ROUNDS = 3  # of mending: what one mend uncovers, the next one mends
 @with_option
 @click.argument("quilt_file", metavar="FILE_OR_FOLDER", type=click.Path(path_type=Path))
 @click.option("--details", is_flag=True, help="Tell every fault by itself, with its figure and its mend.")
-@click.option("--notes", is_flag=True, help="Tell also what is only worth knowing.")
+@click.option("--notes", is_flag=True, help="Also list what is only worth knowing, and explain notes.")
 @click.option("--mend", is_flag=True, help="Write the mends into the quilt file, and check it again.")
 @click.option("--out", type=click.Path(path_type=Path), help="Folder for what is known; `out` beside the quilt file.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON.")
@@ -46,11 +48,15 @@ def command(
             raise click.UsageError("--mend writes into a quilt file; make one of this folder with: jquilt gather")
         with at_work(threads) as work:
             sources, audits = _audit_folder(quilt_file, work, as_json)
-        title, quilt = str(quilt_file), None
+        title, quilt, wonders = str(quilt_file), None, []
     else:
+        from jagged_quilt.results.quilt_notes import notes_on
+
         with at_work(threads) as work:
             quilt, audits, written = _audit_file(quilt_file, mend, out, work)
-            beside = list(_words_on_quilt(quilt_file, quilt))
+            adopted, said = _adopted(quilt)
+            beside = list(_words_on_quilt(quilt_file, quilt, said))
+            wonders = notes_on(quilt, adopted)
         if not as_json:
             for line in beside:
                 click.echo(line)
@@ -67,7 +73,7 @@ def command(
     if as_json:
         import json
 
-        click.echo(json.dumps(_as_json(title, audits, findings), indent=2, ensure_ascii=False))
+        click.echo(json.dumps(_as_json(title, audits, findings, wonders), indent=2, ensure_ascii=False))
     else:
         _tell_sets(sources, audits)
         _tell_faults(faults, one_by_one=details or len(faults) <= _FEW)
@@ -84,6 +90,10 @@ def command(
 
         for line in not_carried(quilt, audits) if quilt else ():
             click.echo(f"note: {line}")
+        for wonder in wonders:
+            click.echo(click.style("note", fg="yellow") + f": {wonder.key}: {wonder.what}")
+            if notes:
+                click.echo(f"  {wonder.explains}")
         counts = [f"{len(faults)} faults" if len(faults) != 1 else "1 fault"] if faults else ["Nothing is wrong"]
         noted = [f"{len(rest)} notes" if len(rest) != 1 else "1 note"] if rest else []
         click.echo(", ".join([*counts, *noted]) + (" (--notes lists them)." if rest and not notes else "."))
@@ -129,23 +139,29 @@ def _audit_folder(folder: Path, work: Work, quiet: bool) -> tuple[list[SwatchSou
     return sources, audit_sources(sources, work=work)
 
 
-def _words_on_quilt(quilt_file: Path, quilt: Quilt) -> Iterator[str]:
-    """What there is beside swatches, a line each."""
+def _adopted(quilt: Quilt) -> tuple[WeightMap | None, list[str]]:
+    """The weights that a quilt inherits, and a line or two on them."""
     from jagged_quilt.quiltfile.inherit import inherited_by, rehomed
     from jagged_quilt.weights.settle import sums_words
 
+    table = quilt.table.adopt
+    if table is None:
+        return None, []
+    inherited = inherited_by(quilt)
+    adopted = rehomed(quilt, inherited)
+    return adopted, [f"adopted: {', '.join(table.files)} for {', '.join(adopted.names)}", f"  {sums_words(inherited.sums)}"]
+
+
+def _words_on_quilt(quilt_file: Path, quilt: Quilt, adopted: list[str]) -> Iterator[str]:
+    """What there is beside swatches, a line each."""
     terrain = quilt.terrain if quilt.table.surface else None
     daubs, _ = quilt.daubs, quilt.layers_by_part
-    inherited = inherited_by(quilt) if quilt.table.adopt else None
-    adopted = rehomed(quilt, inherited) if inherited else None
     yield f"{quilt_file}: {quilt.table.title or 'untitled'}"
     if terrain is not None:
         yield _terrain_words(terrain)
     if quilt.layers:
         yield "layers, from the bottom up: " + _some([layer.name for layer in quilt.layers], 24)
-    if inherited and adopted and quilt.table.adopt:
-        yield f"adopted: {', '.join(quilt.table.adopt.files)} for {', '.join(adopted.names)}"
-        yield f"  {sums_words(inherited.sums)}"
+    yield from adopted
     if daubs:
         yield f"daubs: {len(daubs)} in {quilt.table.weights.daubs}"
     for table, mesh in zip(quilt.table.mesh, quilt.meshes, strict=True):
@@ -229,7 +245,7 @@ def _map_words(audit: SwatchAudit, role: str) -> str:
     return "derived" if derived else "neutral" if audit.usable else "-"
 
 
-def _as_json(title: str, audits: list[SwatchAudit], findings: list[Finding]) -> Facts:
+def _as_json(title: str, audits: list[SwatchAudit], findings: list[Finding], wonders: list[QuiltNote]) -> Facts:
     import dataclasses
 
     swatches = [
@@ -246,4 +262,5 @@ def _as_json(title: str, audits: list[SwatchAudit], findings: list[Finding]) -> 
         "notes": len(findings) - faults,
         "swatches": swatches,
         "findings": [dataclasses.asdict(each) for each in findings],
+        "quilt": [dataclasses.asdict(each) for each in wonders],
     }

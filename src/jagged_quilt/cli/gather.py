@@ -37,6 +37,7 @@ class Pair(click.ParamType[tuple[float, float]]):
 @click.option("--terrain", type=click.Path(path_type=Path), help="A heightmap to lay the sets on.")
 @click.option("--size", type=Pair(), help="Metres that it covers, east and south.")
 @click.option("--heights", type=Pair(), help="Metres of its black and of its white.")
+@click.option("--layers", is_flag=True, help="Propose a layer for each new set, too; done of itself with --terrain.")
 @click.option("--json", "as_json", is_flag=True, help="Print all of it as JSON.")
 @click.option("--threads", type=click.IntRange(1, 1024), help="How many; one per core where not given.")
 def command(
@@ -45,6 +46,7 @@ def command(
     terrain: Path | None,
     size: tuple[float, float] | None,
     heights: tuple[float, float] | None,
+    layers: bool,
     as_json: bool,
     threads: int | None,
 ) -> None:
@@ -54,8 +56,7 @@ def command(
     """
     from jagged_quilt.audit.gather import gather
     from jagged_quilt.foundation.errors import RangeError
-    from jagged_quilt.quiltfile.gathered import GroundFile, files_known, write_gathered
-    from jagged_quilt.quiltfile.reading import read_quilt
+    from jagged_quilt.quiltfile.gathered import GroundFile, files_known, quilt_at, write_gathered
 
     if (terrain is None) != (size is None) or (terrain is None) != (heights is None):
         raise click.UsageError("--terrain, --size and --heights go together")
@@ -63,7 +64,7 @@ def command(
         None if terrain is None or size is None or heights is None else GroundFile(file=terrain, size=size, heights=heights)
     )
     with at_work(threads) as work:
-        quilt = read_quilt(into) if into.exists() else None
+        quilt = quilt_at(into)
         known, gone = files_known(quilt) if quilt else ([], [])
         words = quilt.table.words() if quilt else {}
         if quilt and ground and quilt.table.surface:
@@ -71,7 +72,7 @@ def command(
         found = gather(*folders, words=words, known=known, work=work)
         if not found.sets and quilt is None:
             raise RangeError(f"{', '.join(map(str, folders))}: {_why_nothing(found)}; nothing is written")
-        added = write_gathered(into, found, ground=ground) if found.sets else ()
+        added = write_gathered(into, found, ground=ground, layers=layers) if found.sets else ()
     if as_json:
         import json
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -12,22 +13,27 @@ from pathlib import Path
 import tomlkit
 
 from jagged_quilt.audit.gather import GatheredSet, Gathering, Taken
-from jagged_quilt.foundation.errors import QuiltError
-from jagged_quilt.foundation.files import read_bytes, written_whole
+from jagged_quilt.foundation.errors import QuiltError, RangeError
+from jagged_quilt.foundation.files import read_bytes, write_bytes, written_whole
 from jagged_quilt.foundation.path_guard import PathGuard
+from jagged_quilt.quiltfile.proposals import GroundShape, Material, Proposal, propose_layers
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 
+SCHEMA = "quilt.schema.json"
+SCHEMA_LINE = f"#:schema {SCHEMA}"
 _COMMENT_AT = 34  # the column where comments begin
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroundFile:
-    """A heightmap to lay the sets on: its file, metres east and south, metres of the lowest and the highest sample."""
+    """A heightmap to lay the sets on: its file, metres east and south, metres of black and of white (none of a float file),
+    and which of these are guesses."""
 
     file: Path
     size: tuple[float, float]
-    heights: tuple[float, float]
+    heights: tuple[float, float] | None
+    guessed: tuple[str, ...] = ()
 
 
 def files_known(quilt: Quilt) -> tuple[list[Path], list[str]]:
@@ -45,27 +51,78 @@ def files_known(quilt: Quilt) -> tuple[list[Path], list[str]]:
     return known, gone
 
 
-def write_gathered(path: Path, found: Gathering, *, ground: GroundFile | None = None) -> tuple[GatheredSet, ...]:
+def write_gathered(
+    path: Path,
+    found: Gathering,
+    *,
+    ground: GroundFile | None = None,
+    layers: bool = False,
+    head: Sequence[str] = (),
+) -> tuple[GatheredSet, ...]:
     """Write a quilt file of the sets found, or add them to the one that is there; return them as they are named there.
 
     What stands in the file stays. It is read back before it takes its name, so that what is written works.
+
+    Parameters
+    ----------
+    head : sequence of str, optional
+        Blocks that a new file begins with; they say the ground too.
+    layers : bool
+        Whether to propose a layer for each set; with a ground it is always done. The file, or `ground`, must say on what.
+
+    Raises
+    ------
+    RangeError
+        If layers are asked for and there is no ground.
     """
     path = Path(path)
     before = read_bytes(path, "quilt file").decode("utf-8") if path.exists() else ""
-    names = {source.name for source in read_quilt(path).sources} if before else set()
+    quilt = quilt_at(path)
+    names = {source.name for source in quilt.sources} if quilt else set()
     sets = [_renamed(each, names) for each in found.sets]
-    title = f"title = {_quoted(path.name.removesuffix('.toml').removesuffix('.quilt'))}"
-    outside = _outside(path.parent, [each.folder for each in sets] + ([ground.file.parent] if ground else []), before)
-    blocks = [_allowing(before.rstrip("\n") or title, outside)]
-    if ground is not None:
-        blocks.append(_ground(ground, path.parent))
+    title = f"{SCHEMA_LINE}\ntitle = {quoted(path.name.removesuffix('.toml').removesuffix('.quilt'))}"
+    begun = before.rstrip("\n") or "\n\n".join(head) or title
+    blocks = [allowing(begun, path.parent, [each.folder for each in sets] + ([ground.file.parent] if ground else []))]
+    if ground is not None and not head:
+        blocks.append(ground_block(ground, path.parent))
     blocks += [_swatch(each, path.parent) for each in sets]
-    if ground is not None:
-        blocks += [_layer(index, each) for index, each in enumerate(sets)]
     with written_whole(path) as temporary:
-        temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
-        read_quilt(temporary)
+        write = lambda: temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
+        write()
+        made = read_quilt(temporary)
+        if ground is not None or layers:
+            if made.table.surface is None:
+                raise RangeError(
+                    f"{path}: layers lie on a ground, and there is none; name one with --terrain, --size and --heights"
+                )
+            blocks += proposed(propose_layers([Material.of_set(each) for each in sets], GroundShape.of(made.terrain)))
+            write()
+            read_quilt(temporary)
+    if not before:
+        write_schema(path.parent)
     return tuple(sets)
+
+
+def quilt_at(path: Path) -> Quilt | None:
+    """Return the quilt of a file that is there and has a swatch or a mesh; None of one that is still to get its first."""
+    if not path.exists():
+        return None
+    tables = re.findall(r"^\s*\[\[\s*(swatch|mesh)\s*\]\]", read_bytes(path, "quilt file").decode("utf-8"), re.MULTILINE)
+    return read_quilt(path) if tables else None
+
+
+def allowing(text: str, home: Path, folders: Sequence[Path]) -> str:
+    """Return the text of a quilt file that may read some folders; all else stays as it is written."""
+    return _allowing(text, _outside(home, folders, text))
+
+
+def write_schema(folder: Path) -> Path:
+    """Write the JSON Schema that the first line of a generated quilt file names."""
+    from jagged_quilt.quiltfile.json_schema import quilt_schema
+
+    path = folder / SCHEMA
+    write_bytes(path, (json.dumps(quilt_schema(), indent=1, ensure_ascii=False) + "\n").encode())
+    return path
 
 
 def _outside(home: Path, folders: Sequence[Path], text: str) -> list[str]:
@@ -84,7 +141,11 @@ def _allowing(text: str, folders: list[str]) -> str:
         return text
     document = tomlkit.parse(text)
     if "allow" not in document:
-        return _line(f"allow = {json.dumps(folders, ensure_ascii=False)}", "outside of this file's folder") + "\n" + text
+        allow = commented(f"allow = {json.dumps(folders, ensure_ascii=False)}", "outside of this file's folder")
+        schema, rest = (
+            (SCHEMA_LINE + "\n", text.removeprefix(SCHEMA_LINE + "\n")) if text.startswith(SCHEMA_LINE) else ("", text)
+        )
+        return f"{schema}{allow}\n{rest}"
     document["allow"] = folders
     return tomlkit.dumps(document).rstrip("\n")
 
@@ -102,10 +163,10 @@ def _renamed(one: GatheredSet, names: set[str]) -> GatheredSet:
 def _swatch(one: GatheredSet, home: Path) -> str:
     lines = [
         "[[swatch]]",
-        f"name = {_quoted(one.name)}",
-        f"folder = {_quoted(_relative(one.folder, home))}",
-        _line('names = "off"', "only the files that are named below"),
-        _line(f"tile = {_tile(one)}", "metres; no picture tells: measure it"),
+        f"name = {quoted(one.name)}",
+        f"folder = {quoted(_relative(one.folder, home))}",
+        commented('names = "off"', "only the files that are named below"),
+        commented(f"tile = {_tile(one)}", "metres; no picture tells: measure it"),
     ]
     for each in one.maps:
         lines += _map(each, one.folder)
@@ -119,35 +180,48 @@ def _tile(one: GatheredSet) -> str:
 
 
 def _map(one: Taken, folder: Path) -> list[str]:
-    roles = [_quoted(role.key if role else "none") for role in one.roles]
+    roles = [quoted(role.key if role else "none") for role in one.roles]
     said = f"role = {roles[0]}" if len(roles) == 1 else f"roles = [{', '.join(roles)}]"
-    return ["[[swatch.map]]", said, _line(f"file = {_quoted(_relative(one.file, folder))}", one.why)]
+    return ["[[swatch.map]]", said, commented(f"file = {quoted(_relative(one.file, folder))}", one.why)]
 
 
-def _ground(ground: GroundFile, home: Path) -> str:
-    return "\n".join(
-        [
-            "[surface]",
-            f"terrain = {_quoted(_relative(ground.file, home))}",
-            _line(f"size = [{float(ground.size[0])}, {float(ground.size[1])}]", "metres, east and south"),
-            _line(f"heights = [{float(ground.heights[0])}, {float(ground.heights[1])}]", "metres of black and of white"),
-        ]
-    )
-
-
-def _layer(index: int, one: GatheredSet) -> str:
-    lines = ["[[layer]]", f"swatch = {_quoted(one.name)}"]
-    if index:
-        lines += ["[[layer.mask]]", _line('kind = "noise"', "a patch of it, to begin with"), "size = 20.0", f"seed = {index}"]
-        lines += ["threshold = 0.6"]
+def ground_block(ground: GroundFile, home: Path) -> str:
+    """Return the table of a ground."""
+    east, south = ground.size
+    guess = dict.fromkeys(ground.guessed, "; a guess: write what is right")
+    lines = [
+        "[surface]",
+        f"terrain = {quoted(_relative(ground.file, home))}",
+        commented(f"size = [{float(east)}, {float(south)}]", f"metres, east and south{guess.get('size', '')}"),
+    ]
+    if ground.heights is not None:
+        low, high = ground.heights
+        said = f"heights = [{float(low)}, {float(high)}]"
+        lines.append(commented(said, f"metres of black and of white{guess.get('heights', '')}"))
     return "\n".join(lines)
 
 
-def _line(said: str, why: str) -> str:
+def proposed(layers: tuple[Sequence[Proposal], Sequence[tuple[str, str]]]) -> list[str]:
+    """Return proposed layers, and why others have none, as blocks of TOML."""
+    return [_layer(each) for each in layers[0]] + [f"# no layer for {quoted(name)}: {why}" for name, why in layers[1]]
+
+
+def _layer(one: Proposal) -> str:
+    lines = ["[[layer]]", commented(f"swatch = {quoted(one.swatch)}", one.why)]
+    if one.is_triplanar:
+        lines.append(commented('projection = "triplanar"', "from three sides: steep ground would be stretched"))
+    for keys, why in one.masks:
+        kind, *rest = [f"{key} = {value}" for key, value in keys.items()]
+        lines += ["[[layer.mask]]", commented(kind, why), *rest]
+    return "\n".join(lines)
+
+
+def commented(said: str, why: str) -> str:
+    """Return a line with a comment at its end."""
     return f"{said + ' ':<{_COMMENT_AT}}# {why}"
 
 
-def _quoted(text: str) -> str:
+def quoted(text: str) -> str:
     """A TOML string: what JSON writes is one, but for what lies beyond plain text."""
     return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
 
