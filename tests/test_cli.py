@@ -516,3 +516,25 @@ class TestAskedAsElsewhere:
     def test_version_and_help(self, words, said):
         code, out, _ = jquilt(*words)
         assert (code, said in out) == (0, True)
+
+
+class TestNarrow:
+    def test_a_table_that_does_not_fit_is_stacked(self, monkeypatch, capsys):
+        """Each row its name, and a line of what there is of it; nothing is cut."""
+        from rich.table import Table
+
+        from jagged_quilt.cli.common import print_table
+
+        table = Table("set", "maps", "left out", box=None)
+        table.add_row("\u017dula", "diffuse, normal, roughness", "")
+        table.add_row("wiese gr\u00fcn", "diffuse", "odd.png")
+        for columns, expected in ((200, 3), (24, 6)):
+            monkeypatch.setenv("COLUMNS", str(columns))
+            monkeypatch.setenv("FORCE_COLOR", "1")  # as on a terminal
+            monkeypatch.setenv("NO_COLOR", "1")
+            print_table(table)
+            said = re.sub(r"\x1b\[[0-9;]*m", "", capsys.readouterr().out)
+            assert len(said.splitlines()) >= expected
+            assert all(word in said for word in ("\u017dula", "wiese gr\u00fcn", "roughness", "odd.png"))
+            assert "\u2026" not in said
+            assert max(map(len, said.splitlines())) <= columns

@@ -67,7 +67,7 @@ class TestProject:
         first = {p.relative_to(tmp_path / "a"): p.read_bytes() for p in (tmp_path / "a").rglob("*") if p.is_file()}
         other = {p.relative_to(tmp_path / "b"): p.read_bytes() for p in (tmp_path / "b").rglob("*") if p.is_file()}
         assert first == other
-        assert len(first) == 9 * 6 + 3 + 6
+        assert len(first) == 9 * 6 + 3 + 7
 
     def test_an_edited_quilt_file_is_kept(self, tmp_path):
         quilt_file = write_project(tmp_path, texels=32)

@@ -355,7 +355,7 @@ class TestMaterialX:
         library = mx.createDocument()
         mx.loadLibraries(mx.getDefaultDataLibraryFolders(), mx.getDefaultDataSearchPath(), library)
         coated = made_swatch("2 Ümläut", 3, roles=(*jq.SURFACE_ROLES, *RARE))
-        files, lost = jq.export.write_materialx(tmp_path, {"2 Ümläut": coated, "baked": baked(4)})
+        files, lost = jq.export.write_materialx({"2 Ümläut": coated, "baked": baked(4)}, tmp_path)
         documents = [file for file in files if file.suffix == ".mtlx"]
         assert [file.name for file in documents] == ["2_ml_ut.mtlx", "baked.mtlx"]
         assert len(lost) == 2
@@ -368,7 +368,7 @@ class TestMaterialX:
             assert len(named) == (13 if "ml_ut" in file.name else 8) - 2  # of diffuse and specular comes one
             assert all((tmp_path / each).is_file() for each in named)
         with pytest.raises(jq.QuiltError, match='normals of "x" are those of the world'):
-            jq.export.write_materialx(tmp_path, {"x": baked(normals=NormalSpace.WORLD)})
+            jq.export.write_materialx({"x": baked(normals=NormalSpace.WORLD)}, tmp_path)
         assert "a repeat covers 2 x 2 m" in documents[0].read_text(encoding="utf-8")
 
 

@@ -386,7 +386,7 @@ class TestSource:
         lamps = np.frombuffer(plain.block, np.float32).reshape(2, 5, 4)
         assert lamps[1, 0].tolist() == [1, 2, 3, 1]
         assert (lamps[0, 0, 3], lamps[1, 1, 3]) == (0, 7)
-        files = write_light(tmp_path, plain)
+        files = write_light(plain, tmp_path)
         assert [each.name for each in files] == ["light.glsl", "light.bin", "thrown_back.exr", "sky_light.exr"]
         assert np.array_equal(read_image(files[2]), plain.tables["thrown_back"])
 

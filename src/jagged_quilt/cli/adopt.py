@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, ready_kernels, report, terminal, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, print_table, quilt_options, ready_kernels, report, timed
 
 
 @click.command("adopt")
@@ -52,11 +52,10 @@ def command(named: Named, force: bool, look: Path | None) -> None:
         shown = [s for name, s in now.shares().items() if name == layer.name or name.startswith(f"{layer.name}: ")]
         was = f"{100 * shares[layer.name]:.1f} %" if layer.name in shares else ""
         after.add_row(layer.name, was, f"{100 * sum(shown):.1f} %", f"{area * sum(shown):,.0f}")
-    console = terminal()
-    console.print()
-    console.print(before)
-    console.print()
-    console.print(after)
+    click.echo()
+    print_table(before)
+    click.echo()
+    print_table(after)
 
 
 def _look(named: Named, image: Path) -> None:
@@ -88,8 +87,7 @@ def _look(named: Named, image: Path) -> None:
         table.add_row(shown, f"{100 * share:.1f} %", name)
     if found.rest > 0:
         table.add_row("others", f"{100 * found.rest:.1f} %", "")
-    console = terminal()
-    console.print(table)
+    print_table(table)
     click.echo()
     folder = named.quilt_file.parent.resolve()
     file = Path(os.path.relpath(image.resolve(), folder)).as_posix()

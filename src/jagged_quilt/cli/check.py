@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, terminal, with_option
+from jagged_quilt.cli.common import at_work, print_table, with_option
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
@@ -178,7 +178,7 @@ def _tell_sets(sources: list[SwatchSource], audits: list[SwatchAudit]) -> None:
         cells = [_map_words(audit, role.key) for role in SURFACE_ROLES]
         seams = [max(facts["seam"].values()) for facts in audit.maps.values() if "seam" in facts]
         table.add_row(audit.name, _tile_words(source), *cells, f"{max(seams):.2f}" if seams else "-", str(len(audit.faults)))
-    terminal().print(table)
+    print_table(table)
     for audit in audits:
         rare = [role.key.replace("_", " ") for role in OPTIONAL_ROLES if role.key in audit.maps]
         if rare:

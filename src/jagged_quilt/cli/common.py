@@ -18,6 +18,7 @@ import click
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
 
     from jagged_quilt.foundation.json_types import Facts, Unchecked
     from jagged_quilt.foundation.progress import Progress
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from jagged_quilt.results.step import Made
 
 
+_WIDEST = 4096  # columns, where a terminal would fold nothing
 _WONDER = 2.0  # seconds of compiling one kernel, after which it is said
 
 
@@ -208,6 +210,23 @@ def terminal(stderr: bool = False) -> Console:
     if not console.is_terminal:
         console = Console(stderr=stderr, highlight=False, markup=False, emoji=False, width=200)
     return console
+
+
+def print_table(table: Table) -> None:
+    """Print a table; where its columns do not fit the terminal, each row as its name and a line of what there is of it."""
+    from rich.measure import Measurement
+    from rich.padding import Padding
+
+    console = terminal()
+    if Measurement.get(console, console.options.update(width=_WIDEST), table).maximum <= console.width:
+        console.print(table)
+        return
+    for cells in zip(*(column.cells for column in table.columns), strict=True):
+        first, *rest = map(str, cells)
+        said = [f"{column.header} {cell}".strip() for column, cell in zip(table.columns[1:], rest, strict=True) if cell]
+        if first:
+            console.print(first, style="bold")
+        console.print(Padding("; ".join(said), (0, 0, 0, 2), expand=False))
 
 
 def as_typed(path: Path) -> str:

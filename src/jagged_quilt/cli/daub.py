@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import as_typed, terminal
+from jagged_quilt.cli.common import as_typed, print_table
 
 if TYPE_CHECKING:
     from jagged_quilt.foundation.json_types import Unchecked
@@ -106,4 +106,4 @@ def _list(path: Path, daubs: Sequence[Daub]) -> None:
             f"{daub.ceiling:g}",
         )
     if daubs:
-        terminal().print(table)
+        print_table(table)

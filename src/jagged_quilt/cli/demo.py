@@ -11,7 +11,7 @@ from typing import TypeVar
 
 import click
 
-from jagged_quilt.cli.common import as_typed, at_work, ready_kernels, terminal
+from jagged_quilt.cli.common import as_typed, at_work, print_table, ready_kernels
 
 Result = TypeVar("Result")
 
@@ -66,18 +66,17 @@ def command(folder: Path, threads: int | None, texels: int) -> None:
         )
         shares = results.weights.shares()
 
-    console = terminal()
     table = Table("step", "what was written in " + str(folder), "seconds", box=None, header_style="bold")
     table.columns[2].justify = "right"
     for name, what, seconds in steps:
         table.add_row(name, what, f"{seconds:.1f}")
-    console.print(table)
+    print_table(table)
     cover = Table("layer", "share of the terrain", "", box=None, header_style="bold")
     cover.columns[1].justify = "right"
     for name, share in reversed(shares.items()):
         cover.add_row(name, f"{100 * share:.1f} %", "█" * round(60 * share))
-    console.print()
-    console.print(cover)
+    click.echo()
+    print_table(cover)
     click.echo("\nNext: look at " + str(results.folder / "pictures" / "view.png"))
     click.echo(f"      jquilt look {as_typed(quilt_file)}")
     click.echo("      draws it again whenever you save a change to that file")

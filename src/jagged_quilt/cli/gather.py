@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import as_typed, at_work, terminal
+from jagged_quilt.cli.common import as_typed, at_work, print_table
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.gather import GatheredSet, Gathering
@@ -105,7 +105,7 @@ def tell(found: Gathering, sets: tuple[GatheredSet, ...], *, with_sets: bool = T
         left = ", ".join(f"{each.file.name}{' (?)' if each.ask else ''}" for each in one.left)
         table.add_row(one.name, roles, left)
     if with_sets:
-        terminal().print(table)
+        print_table(table)
     asked = [(one.name, each) for one in sets for each in one.left if each.ask]
     for name, each in asked[:_ASKED]:
         click.echo(click.style("asked", fg="yellow") + f": {name}: {each.file.name}: {each.why}")

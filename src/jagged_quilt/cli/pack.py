@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import Named, anew_option, at_work, quilt_options, report, terminal, timed
+from jagged_quilt.cli.common import Named, anew_option, at_work, print_table, quilt_options, report, timed
 
 if TYPE_CHECKING:
     from jagged_quilt.arrays.texture_arrays import TextureArrays
@@ -65,4 +65,4 @@ def _tell_quality(arrays: TextureArrays) -> None:
             degrees = f", {quality['mean_degrees']:.2f}° on average" if "mean_degrees" in quality else ""
             cells.append(f"{quality['psnr_db']:.1f} dB{degrees}" if quality else "-")
         table.add_row(each.name, *cells)
-    terminal().print(table)
+    print_table(table)

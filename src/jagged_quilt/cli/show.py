@@ -11,10 +11,10 @@ from jagged_quilt.cli.common import (
     Named,
     anew_option,
     at_work,
+    print_table,
     quilt_options,
     ready_kernels,
     report,
-    terminal,
     time_option,
     timed,
 )
@@ -175,7 +175,7 @@ def _explain(results: Results, position: str) -> None:
             table.add_row("", "", "before daubs", "", "", "", f"{layer.stacked:.3f}")
         for swatch, share in layer.turns:
             table.add_row("", "turn of", swatch, "", "", "", f"{share:.3f}")
-    terminal().print(table)
+    print_table(table)
     for own in results.quilt.layers:
         if knobs := own.knobs:
             click.echo(f"{own.name}: {knobs}")

@@ -16,6 +16,7 @@ from jagged_quilt.foundation.files import make_folder, write_bytes
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.meshfiles.write import write_mesh
+from jagged_quilt.quiltfile.gathered import write_schema
 
 QUILT_FILE = "saltworks.quilt.toml"
 TEXELS = 512
@@ -51,6 +52,7 @@ def write_project(folder: Path | str, *, texels: int = TEXELS, work: Work = ANYH
     write_image(folder / "inherited" / "splat_0.png", splat_sheet(heights))
     if not (folder / "daubs.jsonl").is_file():
         write_bytes(folder / "daubs.jsonl", daubs())
+    write_schema(folder)
     if not quilt_file.is_file():
         write_bytes(quilt_file, resources.files("jagged_quilt.demo").joinpath(QUILT_FILE).read_bytes())
     return quilt_file

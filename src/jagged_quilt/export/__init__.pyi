@@ -6,6 +6,7 @@ from .engine_scene import EngineScene as EngineScene
 from .engine_scene import SceneThing as SceneThing
 from .engine_scene import ground_thing as ground_thing
 from .engine_scene import mesh_thing as mesh_thing
+from .gltf_scene import write_glb as write_glb
 from .gltf_scene import write_gltf as write_gltf
 from .light_shader import light_shader as light_shader
 from .light_shader import write_light as write_light

@@ -10,20 +10,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jagged_quilt.arrays.resize import resized
+from jagged_quilt.baking.baked_maps import BakedMaps
 from jagged_quilt.export.engine_maps import PACKED_NAME, Conventions, EngineMaps, engine_maps
-from jagged_quilt.export.engine_scene import EngineScene, SceneThing, name_of
+from jagged_quilt.export.engine_scene import EngineScene, SceneThing, ground_thing, mesh_thing, name_of
 from jagged_quilt.export.file_names import stems_of
 from jagged_quilt.export.surface_inputs import INPUTS
 from jagged_quilt.export.tiled import Tiled
-from jagged_quilt.foundation.errors import FileError
+from jagged_quilt.foundation.checks import wrong_kind
+from jagged_quilt.foundation.errors import FileError, ShapeError
 from jagged_quilt.foundation.files import write_bytes
 from jagged_quilt.foundation.json_types import Facts, Stored
+from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.lamps import Light
 from jagged_quilt.maps.conversions import DIELECTRIC
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.maps.roles import MapRole
+from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshfiles.gltf_write import GltfWriter
 from jagged_quilt.surfaces.camera import Camera
+from jagged_quilt.surfaces.terrain import Terrain
 
 _NEAREST = 0.1  # metres before the camera
 _LAMPS = {"sun": "directional", "point": "point", "spot": "spot"}  # of KHR_lights_punctual
@@ -75,6 +80,54 @@ def write_gltf(scene: EngineScene, path: Path | str, *, metallic: bool = False) 
         return making.writer.save(path), left_out
     write_bytes(path, making.writer.glb())
     return [path], left_out
+
+
+def write_glb(
+    what: Mesh | Terrain,
+    path: Path | str,
+    *,
+    maps: BakedMaps | None = None,
+    error: float = 0.05,
+    metallic: bool = False,
+    work: Work = ANYHOW,
+) -> Path:
+    """Write one mesh, or a terrain as one, with its baked maps, as a .glb file.
+
+    Parameters
+    ----------
+    what : Mesh or Terrain
+    maps : BakedMaps, optional
+        What was baked over its canvas; a terrain needs them.
+    error : float
+        Metres by which a terrain's mesh may leave its samples.
+    metallic : bool
+        See `write_gltf`, which writes several things, lamps and a camera.
+
+    Raises
+    ------
+    FileError
+        If the name does not end in .glb.
+    ShapeError
+        If it is neither of the two, or a terrain has no maps.
+
+    Examples
+    --------
+    >>> jq.export.write_glb(ground, "ground.glb", maps=jq.bake(ground.canvas(16), layers, arrays)).name
+    'ground.glb'
+    """
+    path = Path(path)
+    if path.suffix.lower() != ".glb":
+        raise FileError(f"{path}: its name must end in .glb; jq.export.write_gltf writes .gltf, too")
+    if isinstance(what, Mesh):
+        thing = mesh_thing(what, maps, name=path.stem, work=work)
+    elif isinstance(what, Terrain):
+        if maps is None:
+            raise ShapeError("a terrain is written with its maps: maps=jq.bake(terrain.canvas(2048), layers, arrays)")
+        thing = ground_thing(what, maps, error, name=path.stem, work=work)
+    else:
+        raise wrong_kind("what is written", what, "a Mesh or a Terrain (jq.export.write_gltf writes an EngineScene)")
+    write_gltf(EngineScene(things=[thing]), path, metallic=metallic)
+    return path
 
 
 class _SceneWriter:

@@ -99,12 +99,12 @@ def _pictures(rows: SkyRows) -> tuple[NDArray[np.float32], dict[str, str]]:
     return table, words | {"picture_rows": ", ".join(lies)}
 
 
-def write_light(folder: Path | str, shader: LightShader) -> list[Path]:
+def write_light(shader: LightShader, folder: Path | str) -> list[Path]:
     """Write `light.glsl`, its uniform block `light.bin`, and the tables that it reads as float images.
 
     Examples
     --------
-    >>> [path.name for path in jq.export.write_light("light", jq.export.light_shader(jq.Scene(arrays).lighting))]
+    >>> [path.name for path in jq.export.write_light(jq.export.light_shader(jq.Scene(arrays).lighting), "light")]
     ['light.glsl', 'light.bin', 'thrown_back.exr', 'sky_light.exr']
     """
     folder = Path(folder)

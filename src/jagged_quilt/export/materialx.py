@@ -21,7 +21,7 @@ _REFRACTION = 1.5  # which throws back 0.04 of what comes straight on
 
 
 def write_materialx(
-    folder: Path | str, materials: Mapping[str, BakedMaps | Swatch], *, bits: int = 8
+    materials: Mapping[str, BakedMaps | Swatch], folder: Path | str, *, bits: int = 8
 ) -> tuple[list[Path], tuple[str, ...]]:
     """Write a document for each material, `NAME.mtlx`, its maps in a folder beside it; return the files, and what is lost.
 
@@ -42,7 +42,7 @@ def write_materialx(
 
     Examples
     --------
-    >>> files, notes = jq.export.write_materialx("materials", {"clay": clay})
+    >>> files, notes = jq.export.write_materialx({"clay": clay}, "materials")
     """
     for name, given in materials.items():
         if isinstance(given, BakedMaps) and given.normals is not NormalSpace.TANGENT:

@@ -165,13 +165,13 @@ def blend_shader(
     return _ShaderSource(plan, arrays, held, *choices, title).made()
 
 
-def write_shader(folder: Path | str, shader: BlendShader) -> list[Path]:
+def write_shader(shader: BlendShader, folder: Path | str) -> list[Path]:
     """Write `blend.glsl`, `ground.vert` and `ground.frag` that draw the ground with it, the uniform block `blend.bin`, and
     `blend.json` that tells what lies where in it.
 
     Examples
     --------
-    >>> [path.name for path in jq.export.write_shader("shader", jq.export.blend_shader(arrays, layers))]
+    >>> [path.name for path in jq.export.write_shader(jq.export.blend_shader(arrays, layers), "shader")]
     ['blend.glsl', 'ground.vert', 'ground.frag', 'blend.bin', 'blend.json']
     """
     folder = Path(folder)

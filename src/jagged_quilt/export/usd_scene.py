@@ -74,7 +74,7 @@ def write_usd(scene: EngineScene, path: Path | str) -> tuple[list[Path], tuple[s
         making.stage.GetRootLayer().Export(str(made))
         put_in_place(made, path)
     materials = {thing.name: thing.maps for thing in scene.things if thing.maps is not None}
-    documents, lost = write_materialx(path.parent / "materialx", materials)
+    documents, lost = write_materialx(materials, path.parent / "materialx")
     left_out = (*making.left_out, *scene.lost_lamps(), *(f"in MaterialX {line}" for line in lost))
     return [path, *making.files, *documents], left_out
 

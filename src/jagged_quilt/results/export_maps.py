@@ -100,5 +100,5 @@ class MaterialFiles(Exporter):
             materials |= dict(baked_maps(results, None, self.bits))
         for each in results.quilt.swatches:
             materials[f"{each.name} swatch" if each.name in materials else each.name] = each
-        files, lost = write_materialx(folder, materials, bits=self.bits)
+        files, lost = write_materialx(materials, folder, bits=self.bits)
         return Written(tuple(files), lost=tuple(lost))

@@ -74,7 +74,7 @@ def write_source(results: Results, folder: Path, dialect: str, weights: str, ave
         how["weights"] = masks_in_shader(results)
     shader = blend_shader(arrays, quilt.layers, films=quilt.films_on(GROUND), title=title, **how).averaging(average)
     light = light_shader(quilt.lighting, coat=any(role in OPTIONAL_ROLES for layout in arrays.layouts for role in layout.roles))
-    files = [*write_shader(folder, shader), *write_light(folder, light)]
+    files = [*write_shader(shader, folder), *write_light(light, folder)]
     return files, replace(shader, left_out=(*shader.left_out, *light.left_out))
 
 
