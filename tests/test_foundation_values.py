@@ -137,6 +137,23 @@ class TestNotebook:
         assert html.count("data:image/png;base64,iVBOR") == PICTURES[kind]
         assert type(values[kind]).__name__ in html
 
+    def test_masks_layers_explanations_and_gatherings_show_themselves(self, values, tmp_path):
+        mask = jq.HeightBand(2, 6, fade=1.0) * jq.Noise(size=4.0)
+        assert (
+            mask._repr_html_().count("data:image/png") == jq.Layer("clay", mask=mask)._repr_html_().count("data:image/png") == 2
+        )
+        layers = [jq.Layer("clay"), jq.Layer("salt", mask=mask)]
+        told = jq.explain(jq.Weigher(layers), values["terrain"].points_at([[1.0, 2.0]]))._repr_html_()
+        assert "height 2 to 6 m" in told
+        jq.images.write_image(tmp_path / "clay" / "clay_diffuse.png", np.zeros((32, 32, 3), np.uint8))
+        assert "data:image/png" in jq.gather(tmp_path)._repr_html_()
+
+    def test_what_cannot_be_drawn_says_so(self):
+        """In a sentence, and not in a traceback."""
+        mask = jq.VertexColour("r")
+        assert "colour" in mask._repr_html_()
+        assert "data:image" not in mask._repr_html_()
+
     def test_a_notebook_runs(self, values, tmp_path):
         import nbformat
         from nbclient import NotebookClient

@@ -11,6 +11,7 @@ from pathlib import Path
 from jagged_quilt.audit.content_check import Thumbnail, objection, thumbnail
 from jagged_quilt.foundation.errors import FileError
 from jagged_quilt.foundation.missing import missing
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
@@ -144,7 +145,7 @@ class GatheredSet:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
-class Gathering:
+class Gathering(NotebookValue):
     """What lies in some folders.
 
     Attributes

@@ -11,6 +11,7 @@ from jagged_quilt.blend.projection import PerMap, ProjectionBase
 from jagged_quilt.blend.tuning import AS_IT_IS, Tuning
 from jagged_quilt.foundation.checks import instance_of, known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.roles import BLENDED_ROLES
 from jagged_quilt.masks.mask import Mask, as_mask
@@ -20,7 +21,7 @@ _FROM_ABOVE = Planar()
 
 
 @dataclass(frozen=True, slots=True)
-class Layer:
+class Layer(NotebookValue):
     """One layer of a blend.
 
     Attributes

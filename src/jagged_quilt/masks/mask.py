@@ -19,6 +19,7 @@ from jagged_quilt.foundation.errors import RangeError, ShapeError
 from jagged_quilt.foundation.fields import Fields, HasFields, Shiftable, fields_of
 from jagged_quilt.foundation.modules import is_ours, source_stamp
 from jagged_quilt.foundation.noise import noise_at
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.masks.bands import smooth_step
@@ -101,7 +102,7 @@ def stamps_of(value: object) -> list[str]:
     return [*inner, str(uuid.uuid4()) if own is None else own]
 
 
-class Mask:
+class Mask(NotebookValue):
     """The base of all masks. A kind of mask is a frozen dataclass that defines `answer`.
 
     What quilt files call it is `key`, and the mask is then known to them; `file_keys` says which of their keys hold fields of

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jagged_quilt.foundation.ground import Ground
+from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.mask import Reading
 from jagged_quilt.weights.lay_daubs import DaubReach, Rectangle, RegionGrid
@@ -50,7 +51,7 @@ class LayerThere:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Explanation:
+class Explanation(NotebookValue):
     """Why one place looks as it does: its layers from the bottom up, and the daubs that touch it.
 
     Attributes
