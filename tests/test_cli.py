@@ -538,3 +538,15 @@ class TestNarrow:
             assert all(word in said for word in ("\u017dula", "wiese gr\u00fcn", "roughness", "odd.png"))
             assert "\u2026" not in said
             assert max(map(len, said.splitlines())) <= columns
+
+
+def test_the_manual_has_every_command_and_option():
+    from jagged_quilt.cli.main import COMMANDS
+
+    said = jquilt("manual")[1]
+    assert all(f".B jquilt {name}\n" in said for name in COMMANDS)
+    assert ".B jquilt export scene" in said
+    assert ".B \\-\\-metallic" in said
+    if shutil.which("groff"):
+        made = subprocess.run(["groff", "-k", "-man", "-ww", "-z"], input=said, capture_output=True, text=True, check=True)
+        assert made.stderr == ""

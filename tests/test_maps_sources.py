@@ -394,3 +394,15 @@ class TestDamage:
             path.write_bytes(data)
         assert not {".png", ".exr", ".ktx2"} & set(silent), silent
         assert refused > 250
+
+
+def test_of_twins_the_lossless_one_is_read_and_the_other_is_reported(tmp_path):
+    texels = np.full((16, 16, 3), 90, np.uint8)
+    for name in ("clay_albedo.jpg", "clay_albedo.png"):
+        write_image(tmp_path / "clay" / name, texels)
+    with pytest.warns(jq.QuiltWarning, match=r"clay_albedo.jpg: left out; clay_albedo.png is its twin"):
+        swatch = jq.read_swatch(tmp_path / "clay", tile=2.0)
+    assert swatch.maps["diffuse"].source.name == "clay_albedo.png"
+    write_image(tmp_path / "clay" / "clay_diffuse.png", texels)
+    with pytest.warns(jq.QuiltWarning), pytest.raises(jq.QuiltError, match="look like the diffuse map"):
+        jq.read_swatch(tmp_path / "clay", tile=2.0)

@@ -365,6 +365,7 @@ class TestSweeps:
     def test_values_are_spread_from_end_to_end(self):
         assert Sweep.of("layer[2].mask[1].threshold=0.2:0.8:4") == Sweep("layer[2].mask[1].threshold", (0.2, 0.4, 0.6, 0.8))
         assert Sweep.of("a.b=1:5:5").values == (1, 2, 3, 4, 5)
+        assert Sweep.of("a.b=0.05,0.2,1").values == (0.05, 0.2, 1.0)
         assert all(isinstance(value, int) for value in Sweep.of("a.b=1:5:5").values)
         for text in ("threshold", "a=1:2", "a=1:2:x", "a=1:2:1", "a=1:2:99"):
             with pytest.raises(RangeError):

@@ -10,14 +10,13 @@ import numpy as np
 from jagged_quilt.audit import measures as m
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.maps.image_files import read_channels
-from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_limits import LIMITS, LOSSY, ImageLimits
 from jagged_quilt.maps.names import Roles
 from jagged_quilt.maps.roles import MapRole
 
 SIDE = 256
 """Texels along the longer side of the small copy that is looked at."""
 
-_LOSSY = (".jpg", ".jpeg", ".webp", ".gif", ".dds")
 _COLOURED = 24 / 255  # apart by more than this, channels differ by more than lossy coding makes them
 _GREY_ENOUGH = 0.01
 _LEANING, _OUTWARDS, _INWARDS = (
@@ -55,7 +54,7 @@ class Thumbnail:
     @property
     def is_lossless(self) -> bool:
         """Whether its format keeps every value."""
-        return self.file.suffix.lower() not in _LOSSY
+        return self.file.suffix.lower() not in LOSSY
 
     @property
     def worth(self) -> tuple[bool, bool, int, int]:

@@ -11,7 +11,7 @@ import click
 
 COMMANDS = (
     *("demo", "new", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "export", "warm"),
-    *("schema", "completion"),
+    *("schema", "completion", "manual"),
 )
 
 

@@ -62,3 +62,5 @@ class ImageLimits:
 LIMITS = ImageLimits()
 """Those that hold where nothing is said."""
 NO_LIMITS = ImageLimits(LARGEST_SIDE, LARGEST_SIDE)
+LOSSY = (".jpg", ".jpeg", ".webp", ".gif", ".dds")
+"""Of these, formats that may not keep every value."""

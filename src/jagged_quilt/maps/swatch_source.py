@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import warnings
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
@@ -11,7 +13,7 @@ import numpy as np
 
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, RangeError
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.short_repr import short_repr
@@ -19,7 +21,7 @@ from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
 from jagged_quilt.maps.image_files import image_size
-from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
+from jagged_quilt.maps.image_limits import LIMITS, LOSSY, ImageLimits
 from jagged_quilt.maps.image_reader import Image, image_suffixes
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
@@ -205,6 +207,10 @@ class SwatchSource:
                 continue
             if role is None or role in declared:
                 unused += [] if path in named or role in self.constants else [path]
+            elif role in found and path.stem.lower() == found[role].file.stem.lower():
+                better, worse = self._of_twins(found[role].file, path)
+                found[role] = MapSource(role=role, file=better, limits=self.limits)
+                unused.append(worse)
             elif role in found:
                 raise FileError(
                     f"{self.folder}: both {found[role].file.name} and {path.name} look like the {role.key} map; move one away, "
@@ -222,6 +228,13 @@ class SwatchSource:
                 )
             found[rule.role] = rule.onto(found[rule.role])
         return found, tuple(unused)
+
+    def _of_twins(self, one: Path, other: Path) -> tuple[Path, Path]:
+        """Of two files with one name the better one: without loss, then larger; with a warning that the other is left out."""
+        worth = lambda path: (path.suffix.lower() not in LOSSY, math.prod(image_size(path, self.limits)))
+        better, worse = sorted((one, other), key=worth, reverse=True)
+        warnings.warn(f"{worse}: left out; {better.name} is its twin", QuiltWarning, stacklevel=2)
+        return better, worse
 
     def _own_maps(self) -> tuple[NamedMap, ...]:
         try:

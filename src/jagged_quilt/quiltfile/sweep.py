@@ -28,18 +28,24 @@ class Sweep:
 
     @classmethod
     def of(cls, text: str) -> Sweep:
-        """Read "KEY=FROM:TO:COUNT"; raise `RangeError` if it is not like that."""
+        """Read "KEY=FROM:TO:COUNT", or "KEY=A,B,C"; raise `RangeError` if it is neither."""
         key, _, span = text.partition("=")
+        parts = span.split("," if "," in span else ":")
         try:
-            start, end, count = span.split(":")
-            low, high, many = float(start), float(end), int(count)
-        except ValueError:
-            raise RangeError(f"a sweep is KEY=FROM:TO:COUNT, as layer[2].mask[1].threshold=0.2:0.8:9; got {text!r}") from None
+            ends = [float(each) for each in (parts if "," in span else parts[:2])]
+            many = len(parts) if "," in span else int(parts[2])
+            is_whole = all(each.strip().lstrip("-").isdigit() for each in parts)
+            if len(parts) < 2 or ("," not in span and len(parts) != 3):
+                raise ValueError
+        except (ValueError, IndexError):
+            said = "KEY=FROM:TO:COUNT or KEY=A,B,C, as layer[2].mask[1].threshold=0.2:0.8:9"
+            raise RangeError(f"a sweep is {said}; got {text!r}") from None
         whole_number_in("the count of a sweep", many, 2, 25)
-        for end_value in (low, high):
-            number_in("the ends of a sweep", end_value)
-        values = [low + (high - low) * step / (many - 1) for step in range(many)]
-        whole = start.lstrip("-").isdigit() and end.lstrip("-").isdigit() and all(value == int(value) for value in values)
+        for value in ends:
+            number_in("the values of a sweep" if "," in span else "the ends of a sweep", value)
+        low, high = ends[0], ends[-1]
+        values = ends if "," in span else [low + (high - low) * step / (many - 1) for step in range(many)]
+        whole = is_whole and all(value == int(value) for value in values)
         return cls(key.strip(), tuple(int(value) for value in values) if whole else tuple(round(v, 9) for v in values))
 
     def layer_of(self, quilt: Quilt) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -42,11 +44,13 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW)
     steep = points[slope > STEEP] if (slope > STEEP).any() else points[slope >= np.percentile(slope, 99)]
     camera, facing = _in_front_of_riser(terrain, points, slope)
     sun = Sun(facing + 38, 42)
-    grid = grid_arrays(tile=float(SQUARES))
-    board = Board(
-        "The same cliff, planar and triplanar",
-        f"labelled grid, one square = 1 m; {100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°",
-    )
+    square = _square(0.06 * min(terrain.size) / 15)
+    grid = grid_arrays(tile=square * SQUARES)
+    is_steep = bool((slope > STEEP).any())
+    share = f"{100 * (slope > STEEP).mean():.1f} % of the ground is steeper than {STEEP:g}°"
+    none = f"nothing is steeper than {STEEP:g}°: this is the steepest there is, {slope.max():.0f}°"
+    title = "The same cliff, planar and triplanar" if is_steep else "The steepest place, planar and triplanar"
+    board = Board(title, f"labelled grid, one square = {square:g} m; {share if is_steep else none}")
     sides: tuple[tuple[str, ProjectionBase, NDArray[np.float32]], ...] = (
         ("planar, laid on from above", Planar(), stretch_of(steep, Planar())),
         (f"triplanar, sharpness {sharpness:g}", Triplanar(sharpness), stretch_of(steep, Triplanar(sharpness))),
@@ -60,6 +64,12 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW)
         board.write(x, 752, title, size=15, bold=True)
         board.write(x, 776, f"stretch where it is steep: median {median:.2f}, 99th percentile {high:.2f}", size=12, ink=FAINT)
     return board
+
+
+def _square(metres: float) -> float:
+    """The nearest length below that is 1, 2 or 5 times a power of ten."""
+    power = 10.0 ** math.floor(math.log10(metres))
+    return max(step * power for step in (1, 2, 5) if step * power <= metres * (1 + 1e-9))
 
 
 def _in_front_of_riser(terrain: Terrain, points: Points, slope: NDArray[np.float32]) -> tuple[Camera, float]:
