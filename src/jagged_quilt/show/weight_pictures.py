@@ -114,13 +114,17 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int | tuple[s
         "Masks, step by step" + (f" {number} / {pages}" if pages > 1 else ""),
         "grey: each step alone, white is 1; green: it and the steps before; colour: the layer's weight",
     )
-    cell = 732 // max(_LAYERS_ON_A_SHEET, len(layers))
-    rows, columns = within(round(ground.size[1]), round(ground.size[0]), cell - 44, 122)
+    cell = 732 // len(layers)
+    chains = [_chain(row[1] if isinstance(row, tuple) else weigher.masks[row]) for row in layers]
+    steps_there = min(_STEPS_ON_A_SHEET, max(map(len, chains)))
+    cut = max(map(len, chains)) > _STEPS_ON_A_SHEET  # then the first that is shown has a picture beside it too
+    widest = (1230 - 22 * steps_there) // (2 * steps_there + cut)
+    rows, columns = within(round(ground.size[1]), round(ground.size[0]), cell - 44, widest)
     points = ground.points((rows, columns), slice(0, rows), slice(0, columns))
     shade = shading(ground, rows, columns)
     stacked = weigher.daubs.laid(weigher.stacked(points), points) if not weigher.daubs.smooths else weigher.stacked(points)
     colours = colours_at_home(weigher.names, {}, weigher.shown)
-    for index, row in enumerate(layers):
+    for index, (row, chain) in enumerate(zip(layers, chains, strict=True)):
         y = 62 + index * cell
         if isinstance(row, tuple):
             (name, mask), colour = row, _BESIDE
@@ -130,27 +134,29 @@ def _mask_sheet(weigher: Weigher, ground: Ground, layers: Sequence[int | tuple[s
             assert found is not None
             mask = found
         board.write(20, y + 16, name, size=13, bold=True)
-        chain = _chain(mask)
         steps = steps_of(mask.reading(points))
         shown = list(zip(chain, steps, strict=True))[-_STEPS_ON_A_SHEET:]
         if len(chain) > len(shown):
-            board.write(20, y + 176, f"the last {len(shown)} of {len(chain)} steps", size=11, ink=FAINT)
+            board.write(20, y + rows + 44, f"the last {len(shown)} of {len(chain)} steps", size=11, ink=FAINT)
         board.pin(laid_over(shade, shown_there.reshape(rows, columns), colour), 20, y + 30)
-        at = 20 + max(columns, 150) + 10
+        at = 20 + columns + 10
         for step, ((own, so_far), link) in enumerate(shown):
             is_pair = step > 0 or len(chain) > len(shown)
-            for line, words in enumerate(textwrap.wrap(_words_of(link), 2 * columns // 6)[:2]):
+            room = board.width - 20 - at if step == len(shown) - 1 else (1 + is_pair) * columns
+            for line, words in enumerate(textwrap.wrap(_words_of(link), max(16, room // 6), max_lines=2, placeholder=" …")):
                 board.write(at, y + 6 + 14 * line, words, size=11, ink=FAINT)
             board.pin(_grey(own.answer(points), rows, columns), at, y + 30)
             if is_pair:
                 so_far_there = so_far.answer(points).reshape(rows, columns)
                 board.pin(laid_over(shade, so_far_there, _SO_FAR), at + columns + 4, y + 30)
-            at += 2 * columns + 22
+            at += (1 + is_pair) * columns + 22
     return board
 
 
-def _chain(mask: Mask) -> list[tuple[Mask, Mask]]:
+def _chain(mask: Mask | None) -> list[tuple[Mask, Mask]]:
     """Each step of a chain of combined masks, and what it makes with those before."""
+    if mask is None:
+        return []
     if isinstance(mask, Combined):
         return [*_chain(mask.below), (mask.above, mask)]
     return [(mask, mask)]
