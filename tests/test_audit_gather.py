@@ -416,7 +416,7 @@ class TestCommand:
     def test_layers_are_added_to_a_file_that_has_a_ground(self, home):
         code, _, errors = jquilt("gather", "downloads/tiles", "--into", "x.quilt.toml", "--layers", cwd=home)
         assert (code, (home / "x.quilt.toml").exists()) == (2, False)
-        assert "layers lie on a ground, and there is none; name one: --terrain" in errors
+        assert "layers lie on a ground, and there is none; name one with --terrain" in errors
         write_image(home / "hills.png", (60000 * waves(33)).astype(np.uint16))
         surface = '[surface]\nterrain = "hills.png"\nsize = [64.0, 64.0]\nheights = [0.0, 9.0]\n'
         (home / "x.quilt.toml").write_text(surface)

@@ -66,6 +66,7 @@ def folder(tmp_path_factory, heights):
     return out
 
 
+@pytest.fixture(scope="module")
 def given(heights):
     """What `help(jagged_quilt)` says that the examples begin with."""
     clay = jq.plain_swatch("clay", diffuse=(0.5, 0.3, 0.2))
@@ -82,10 +83,10 @@ def given(heights):
 
 
 @pytest.mark.parametrize("path", MODULES, ids=lambda path: path.relative_to(SOURCE).as_posix())
-def test_an_example_gives_what_it_says(path, folder, heights, monkeypatch):
+def test_an_example_gives_what_it_says(path, folder, given, monkeypatch):
     monkeypatch.chdir(folder)
     module = importlib.import_module(".".join(("jagged_quilt", *path.relative_to(SOURCE).with_suffix("").parts)))
-    report = doctest.testmod(module, extraglobs=given(heights), optionflags=doctest.NORMALIZE_WHITESPACE)
+    report = doctest.testmod(module, extraglobs=given, optionflags=doctest.NORMALIZE_WHITESPACE)
     assert not report.failed
 
 

@@ -1,6 +1,9 @@
 """Quilt files: every key reaches the object that it means, and every mistake names its place."""
 
 import json
+import subprocess
+import sys
+import textwrap
 import tomllib
 from pathlib import Path
 
@@ -12,6 +15,7 @@ import jagged_quilt as jq
 from conftest import QUILT, jquilt
 from jagged_quilt.errors import QuiltFileError
 from jagged_quilt.quiltfile.key_paths import line_of, lines_of_keys, words_of
+from jagged_quilt.quiltfile.unknown_keys import shipped_schema, unknown_keys
 from jagged_quilt.results.results import Results
 
 TEXT = """\
@@ -235,6 +239,39 @@ class TestSchema:
         assert list(validator.iter_errors(tomllib.loads(wrong)))
         with pytest.raises(QuiltFileError):
             built(project, wrong)
+
+    @pytest.mark.parametrize(("old", "new"), WRONG, ids=[repr(new.strip().splitlines()[-1:]) for _, new in WRONG])
+    def test_unknown_keys_are_found_before_anything_is_loaded(self, project, old, new):
+        """In the words of reading, which loads NumPy first; and nothing that reading takes is refused."""
+        path = project / "job.quilt.toml"
+        path.write_text(QUILT.replace(old, new, 1))
+        with pytest.raises(QuiltFileError) as refused:
+            jq.read_quilt(path)
+        said = str(refused.value).splitlines()
+        is_all = all("unknown key" in line or "is missing" in line for line in said)
+        assert unknown_keys(path) == (said if is_all else [])
+
+    def test_the_schema_that_ships_is_that_of_the_tables(self, validator):
+        """Write it again as one line of JSON, `quilt_schema()`, into quilt.schema.json."""
+        assert shipped_schema() == validator.schema
+
+    def test_a_wrong_key_loads_no_numbers(self, project):
+        path = project / "job.quilt.toml"
+        path.write_text(QUILT.replace("texels = 32", "texel = 32", 1))
+        code = """
+            import sys
+            from jagged_quilt.cli.main import jquilt
+            try:
+                jquilt.main(["check", sys.argv[1]], standalone_mode=False)
+            except Exception as error:
+                print(error)
+            print([name for name in ("numpy", "pydantic", "numba") if name in sys.modules])
+        """
+        said = subprocess.run(
+            [sys.executable, "-c", textwrap.dedent(code), path], capture_output=True, text=True, check=True
+        ).stdout
+        assert 'unknown key; did you mean "texels"?' in said
+        assert said.rstrip().endswith("[]")
 
     def test_keys_are_described(self, validator, tmp_path):
         tables = validator.schema["$defs"]

@@ -263,7 +263,7 @@ class TestPaths:
     def test_gathered_sets_elsewhere_are_allowed(self, project):
         code, _, said = jquilt("gather", project / "clay", "--into", project / "home" / "new.quilt.toml")
         assert code == 0, said
-        assert (project / "home" / "new.quilt.toml").read_text().startswith('allow = ["../clay"]')
+        assert (project / "home" / "new.quilt.toml").read_text().startswith('#:schema quilt.schema.json\nallow = ["../clay"]')
         assert jquilt("gather", project / "salt", "--into", project / "home" / "new.quilt.toml")[0] == 0
         assert len(jq.read_quilt(project / "home" / "new.quilt.toml").sources) == 2
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from jagged_quilt.cli.common import at_work, print_table, with_option
+from jagged_quilt.cli.common import at_work, print_table, refuse_unknown_keys, with_option
 
 if TYPE_CHECKING:
     from jagged_quilt.audit.audit import SwatchAudit
@@ -50,6 +50,7 @@ def command(
             sources, audits = _audit_folder(quilt_file, work, as_json)
         title, quilt, wonders = str(quilt_file), None, []
     else:
+        refuse_unknown_keys(quilt_file)
         from jagged_quilt.results.quilt_notes import notes_on
 
         with at_work(threads) as work:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 
 
 _WIDEST = 4096  # columns, where a terminal would fold nothing
+_LOADED: list[str] = []  # modules, by --with
 _WONDER = 2.0  # seconds of compiling one kernel, after which it is said
 
 
@@ -45,6 +46,7 @@ class Named:
 
     def open(self, work: Work, leave_out: Collection[str] = ()) -> Results:
         """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
+        refuse_unknown_keys(self.quilt_file)
         from jagged_quilt.quiltfile.reading import read_quilt
 
         quilt = read_quilt(self.quilt_file, time=self.time)
@@ -69,10 +71,21 @@ class _Folder(click.Path):
 
 
 def _load(_: click.Context, __: click.Parameter, names: tuple[str, ...]) -> None:
-    from jagged_quilt.foundation.modules import load_module
-
     for name in names:
+        from jagged_quilt.foundation.modules import load_module
+
         load_module(name)
+        _LOADED.append(name)
+
+
+def refuse_unknown_keys(quilt_file: Path) -> None:
+    """Raise `QuiltFileError` for keys that are not known, before anything is loaded that takes time."""
+    from jagged_quilt.quiltfile.unknown_keys import unknown_keys
+
+    if not _LOADED and (faults := unknown_keys(quilt_file)):  # masks of one's own have keys that only reading knows
+        from jagged_quilt.foundation.errors import QuiltFileError
+
+        raise QuiltFileError("\n".join(faults))
 
 
 with_option = click.option(

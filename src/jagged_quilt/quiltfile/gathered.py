@@ -19,8 +19,9 @@ from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.quiltfile.proposals import GroundShape, Material, Proposal, propose_layers
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
+from jagged_quilt.quiltfile.unknown_keys import SCHEMA_FILE, shipped_schema
 
-SCHEMA = "quilt.schema.json"
+SCHEMA = SCHEMA_FILE
 SCHEMA_LINE = f"#:schema {SCHEMA}"
 _COMMENT_AT = 34  # the column where comments begin
 
@@ -118,10 +119,8 @@ def allowing(text: str, home: Path, folders: Sequence[Path]) -> str:
 
 def write_schema(folder: Path) -> Path:
     """Write the JSON Schema that the first line of a generated quilt file names."""
-    from jagged_quilt.quiltfile.json_schema import quilt_schema
-
     path = folder / SCHEMA
-    write_bytes(path, (json.dumps(quilt_schema(), indent=1, ensure_ascii=False) + "\n").encode())
+    write_bytes(path, json.dumps(shipped_schema(), indent=1, ensure_ascii=False).encode() + b"\n")
     return path
 
 

@@ -31,7 +31,7 @@ def quilt_schema() -> Facts:
     schema = QuiltTable.model_json_schema()
     tables: Facts = schema["$defs"]
     steps: list[Facts] = []
-    for kind in mask_kinds():
+    for kind in sorted(mask_kinds()):  # whatever was loaded first
         own = step_of(kind).model_json_schema()
         for name, table in own.pop("$defs", {}).items():
             tables.setdefault(name, table)

@@ -11,8 +11,8 @@ from pathlib import Path
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError
 from jagged_quilt.foundation.json_types import Model
 from jagged_quilt.quiltfile.key_paths import Path as KeyPath
-from jagged_quilt.quiltfile.read import fault_at
 from jagged_quilt.quiltfile.schema import QuiltTable
+from jagged_quilt.quiltfile.unknown_keys import fault_at
 
 
 @dataclass(frozen=True, slots=True)

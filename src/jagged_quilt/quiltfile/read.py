@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import difflib
 import json
 import re
 import tomllib
@@ -18,10 +17,11 @@ from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.reading import reads
 from jagged_quilt.quiltfile.formulas import put_numbers
 from jagged_quilt.quiltfile.key_paths import Path as KeyPath
-from jagged_quilt.quiltfile.key_paths import line_of, words_of
+from jagged_quilt.quiltfile.key_paths import words_of
 from jagged_quilt.quiltfile.layer_tables import without_idle
 from jagged_quilt.quiltfile.mask_tables import mask_kinds, step_of
 from jagged_quilt.quiltfile.schema import QuiltTable
+from jagged_quilt.quiltfile.unknown_keys import fault_at, unknown_key
 
 _PARTS = 64
 _DEEP = re.compile(rf"""(?<![\w"'-])(?:[\w"'-]++[ \t]*+\.[ \t]*+){{{_PARTS}}}""")  # what takes the parser of TOML long
@@ -180,12 +180,6 @@ def _is_called(table: Unchecked, name: str | int) -> bool:
     return isinstance(table, dict) and name in (table.get("label"), table.get("swatch"), table.get("name"))
 
 
-def fault_at(path: Path, text: str, key: KeyPath, message: str) -> str:
-    """Return one line that names the file, the line and the key path of a fault."""
-    line = line_of(text, key)
-    return f"{path}{f' line {line}' if line else ''}, {words_of(key)}: {message}"
-
-
 def _each_once(errors: list[Unchecked]) -> list[Unchecked]:
     """Leave out all but the last of several values that one list lacks."""
     last = {e["loc"][:-1]: e for e in errors if _lacks_values(e)}
@@ -214,9 +208,7 @@ def _words(error: Unchecked) -> str:
     kind, location, given = error["type"], error["loc"], error["input"]
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         known = _known_keys(location)
-        near = difflib.get_close_matches(str(location[-1]), known, n=1, cutoff=0.5)
-        hint = f'; did you mean "{near[0]}"?' if near else f"; there are: {', '.join(known)}" if known else ""
-        return f"unknown key{hint}"
+        return unknown_key(str(location[-1]), known)
     if kind == "missing":
         return f"must have {location[-1] + 1} values; got {_short(given)}" if _lacks_values(error) else "this key is missing"
     if kind == "value_error":

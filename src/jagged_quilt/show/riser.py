@@ -37,7 +37,7 @@ def draw_riser(terrain: Terrain, *, sharpness: float = 4.0, work: Work = ANYHOW)
     Examples
     --------
     >>> jq.show.draw_riser(ground)
-    <Board 1280 x 800: The same cliff, planar and triplanar>
+    <Board 1280 x 800: The steepest place, planar and triplanar>
     """
     points = terrain.points(terrain.layout(512))
     slope = np.degrees(np.arccos(np.clip(points.normal[:, 1], -1, 1)))
