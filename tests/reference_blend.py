@@ -138,7 +138,7 @@ class Decoded:
     """Every channel of every level of the arrays as float64, colour as linear light."""
 
     def __init__(self, arrays):
-        self.channels = {}
+        self.channels, self.fine = {}, {}
         self.levels = []
         for level in range(arrays.side.bit_length()):
             stacked = []
@@ -151,11 +151,13 @@ class Decoded:
         for row, layout in enumerate(arrays.layouts):
             for channel, content in enumerate(layout.channels):
                 if content.role is not None:
-                    self.channels[content.role, content.component] = 4 * row + channel
+                    (self.fine if content.fine else self.channels)[content.role, content.component] = 4 * row + channel
 
     def value(self, sample, role, component=0):
         where = self.channels.get((role, component))
-        return role.value.neutral[component] if where is None else sample[where]
+        beside = self.fine.get((role, component))
+        more = 0.0 if beside is None else (255 * sample[beside] - 128) / 65535
+        return role.value.neutral[component] if where is None else sample[where] + more
 
 
 def tuned(tuning, role, value):

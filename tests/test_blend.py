@@ -26,7 +26,7 @@ from jagged_quilt.light import _kernels as _light_kernels
 from jagged_quilt.light import _rows as _light_rows
 from jagged_quilt.maps.roles import stored_type
 from jagged_quilt.surfaces import _kernels as _ground_kernels
-from reference_blend import Decoded, blend_point, linear, stored
+from reference_blend import Decoded, blend_point, linear, planes_of, read_at, stored
 
 LAYOUTS = ("diffuse_height", "normal_roughness_occlusion", "specular")
 RARE_LAYOUTS = ("emission_coat", "coat_normal_roughness", "opacity")
@@ -131,6 +131,96 @@ def random_weights(rng, count, names, keep):
     return kept(names, index, weight / weight.sum(axis=1, keepdims=True))
 
 
+def deepened(swatch, rng):
+    """A swatch whose height and normals have 16 bits, random beyond the first 8."""
+    deep = {}
+    for role in (R.HEIGHT, R.NORMAL):
+        texels = swatch.maps[role].texels
+        numbers = 257 * texels.astype(np.int64) + rng.integers(-120, 121, texels.shape)
+        deep[role] = jq.TextureMap(role=role, texels=np.clip(numbers, 0, 65535).astype(np.uint16))
+    return replace(swatch, maps={**swatch.maps, **deep})
+
+
+class TestMoreThanEightBits:
+    """What maps of 16 bits hold beyond 8 reaches the end."""
+
+    def sloped(self, side=64):
+        """A swatch whose height rises by less than an 8-bit step a texel, and whose normals follow."""
+        y, x = np.mgrid[:side, :side] / side
+        height = (0.5 + 0.02 * np.sin(2 * np.pi * x) * np.cos(2 * np.pi * y)).astype(np.float32)
+        normal = jq.convert.normal_from_height(height, tile=(9.0, 9.0))
+        store = lambda values: np.rint(65535 * np.asarray(values, np.float64)).astype(np.uint16)
+        maps = {
+            R.DIFFUSE: np.full((side, side, 3), 90, np.uint8),
+            R.HEIGHT: store(height)[..., None],
+            R.NORMAL: store(0.5 * normal + 0.5),
+        }
+        return jq.Swatch(name="s", tile=2.0, relief=0.1, maps={r: jq.TextureMap(role=r, texels=t) for r, t in maps.items()})
+
+    def arrays(self, form, side=64):
+        if form == "beside":
+            return jq.pack([self.sloped(side)], side=side)
+        layouts = [
+            jq.layout_of("diffuse", ["diffuse.r", "diffuse.g", "diffuse.b"]),
+            jq.layout_of("height", ["height"], form),
+            jq.layout_of("normal", ["normal.x", "normal.y"], form),
+        ]
+        return jq.pack([self.sloped(side)], side=side, layouts=layouts)
+
+    @pytest.mark.parametrize(("form", "most"), [("beside", 2.0), ("unorm16", 2.0), ("half", 40.0)])
+    def test_heights_and_normals_are_those_of_a_float64_blend(self, form, most):
+        """Half floats hold 11 bits; heights are stored with 16, normals are asked for as numbers."""
+        arrays, own = self.arrays(form), self.sloped()
+        points = on_level_ground(random_points(np.random.default_rng(3), 4000))
+        weights = kept(["s"], [[0]] * 4000, [[1.0]] * 4000)
+        blend = jq.Blend(arrays, [jq.Layer("s")], filter="bilinear")
+        near = [{"position": at.astype(float), "normal": np.array([0.0, 1.0, 0.0])} for at in points.position]
+        uv = [planes_of(jq.Planar(), 2.0, each)[0][1] / 2.0 for each in near]
+        stored_height = own.maps[R.HEIGHT].texels[..., 0].astype(np.float64)
+        wanted = np.array([read_at(stored_height, *each) for each in uv])
+        found = room_for(4000)
+        blend.into(found, points, weights)
+        assert np.abs(found[R.HEIGHT][:, 0] - wanted).max() <= most
+        made = blend.at(points, weights)[R.NORMAL]
+        assert len(np.unique(made[:, 0])) > 400
+        xy = own.maps[R.NORMAL].texels[..., :2].astype(np.float64) / 32767.5 - 1
+        expected = np.array([read_at(xy, *each) for each in uv])
+        assert np.abs(made[:, :2] - expected).max() <= max(4.0, most) / 32767.5
+
+    def test_eight_bits_cost_what_they_did(self):
+        assert "fine" not in [layout.name for layout in jq.pack([made_swatch("a")], side=16).layouts]
+        assert "fine" not in [layout.name for layout in jq.pack([made_swatch("a")], side=16).open().layouts]
+
+    @pytest.mark.parametrize("form", ["beside", "unorm16"])
+    def test_every_level_of_the_arrays_holds_them(self, form):
+        arrays, swatch = self.arrays(form), self.sloped()
+        for role in (R.HEIGHT, R.NORMAL):
+            off = np.abs(arrays.values("s", role) - swatch.maps[role].values).max()
+            assert off <= 3 / 32767
+        half = swatch.maps[R.HEIGHT].values.reshape(32, 2, 32, 2, 1).mean(axis=(1, 3))
+        assert np.abs(arrays.values("s", R.HEIGHT, level=1) - half).max() <= 2 / 65535
+
+    def test_a_bake_has_no_stairs(self):
+        ground = jq.Terrain(np.zeros((3, 3), np.float32), size=(2.0, 2.0))
+        baked = jq.bake(ground.canvas(256), [jq.Layer("s")], self.arrays("beside"))["height"]
+        assert len(np.unique(baked)) > 1000
+        jumps = np.abs(np.diff(baked.astype(int), axis=1)).max()
+        assert jumps < 128  # an 8-bit step is 257
+
+    def test_a_texture_cache_reads_the_same(self):
+        arrays, layers = self.arrays("beside"), [jq.Layer("s")]
+        points, weights = random_points(np.random.default_rng(5), 300), kept(["s"], [[0]] * 300, [[1.0]] * 300)
+        whole, cached = (jq.Blend(each, layers).at(points, weights)[R.HEIGHT] for each in (arrays, arrays.cached(8)))
+        assert np.array_equal(whole, cached)
+
+
+def on_level_ground(points):
+    """The same points on level ground, whose normals are those of the map."""
+    count = len(points)
+    up, east = np.tile(np.float32([0, 1, 0]), (count, 1)), np.tile(np.float32([1, 0, 0, 1]), (count, 1))
+    return jq.Points(position=points.position, normal=up, tangent=east, footprint=points.footprint)
+
+
 class TestBlend:
     @settings(max_examples=40, deadline=None)
     @given(
@@ -141,8 +231,9 @@ class TestBlend:
         softness=st.sampled_from([0.0, 0.05, 0.4, 1.0]),
         plain=st.booleans(),
         knobs=st.booleans(),
+        deep=st.booleans(),
     )
-    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain, knobs):
+    def test_it_agrees_with_float64_at_every_texel(self, seed, filter, space, layouts, softness, plain, knobs, deep):
         """PathGuard 1 of 255, for random layers, projections, knobs, footprints and arrays."""
         rng = np.random.default_rng(seed)
         count = 3
@@ -151,7 +242,9 @@ class TestBlend:
             for n in range(count)
         ]
         swatches[0] = replace(swatches[0], aspect=0.6 if knobs else 1.0)
-        arrays = jq.pack(swatches, side=16, layouts=sorted(layouts), work=jq.Work(threads=1))
+        swatches = [deepened(each, rng) for each in swatches] if deep else swatches
+        layouts = [*sorted(layouts), "fine"] if deep else sorted(layouts)
+        arrays = jq.pack(swatches, side=16, layouts=layouts, work=jq.Work(threads=1))
         kinds = [jq.Planar(), jq.Triplanar(4), jq.Triplanar(float(rng.uniform(1, 30)))]
         kinds = kinds if plain else [random_projection(rng) for _ in kinds]
         filter = "trilinear" if filter == "nearest" and plain else filter

@@ -26,12 +26,16 @@ class ArrayChannel:
         Whether 1 - value is stored.
     constant : float
         What is stored where there is no role.
+    fine : bool
+        Whether it holds what 8 bits leave away of the channel, in steps of 1 / 65535 and 128 where that is nothing: another
+        array holds the rounded value.
     """
 
     role: MapRole | None
     component: int = 0
     inverted: bool = False
     constant: float = 1.0
+    fine: bool = False
 
     @property
     def is_direction(self) -> bool:
@@ -42,7 +46,8 @@ class ArrayChannel:
         if self.role is None:
             return f"{self.constant:g}"
         letters = self.role.value.letters
-        return ("1 - " if self.inverted else "") + self.role.key + (f".{letters[self.component]}" if letters else "")
+        before = "fine " if self.fine else "1 - " if self.inverted else ""
+        return before + self.role.key + (f".{letters[self.component]}" if letters else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,12 +78,17 @@ class Layout:
         if count not in held:
             counts = " or ".join(str(n) for n in sorted(held))
             raise RangeError(f'array "{self.name}": {self.pixels.key} holds {counts} channels; got {len(self.channels)}')
-        if not self.roles:
+        if not self.made_of:
             raise RangeError(f'array "{self.name}": no channel holds a map')
 
     @property
     def roles(self) -> tuple[MapRole, ...]:
-        """The roles that this layout carries, each once."""
+        """The roles that this layout carries, each once; not those of which it holds only what is fine."""
+        return tuple(dict.fromkeys(each.role for each in self.channels if each.role is not None and not each.fine))
+
+    @property
+    def made_of(self) -> tuple[MapRole, ...]:
+        """The roles that it is packed from, each once."""
         return tuple(dict.fromkeys(each.role for each in self.channels if each.role is not None))
 
     @property
@@ -102,7 +112,7 @@ class Layout:
         return replace(self, pixels=pixels)
 
 
-_CHANNEL = re.compile(r"(1\s*-\s*)?([a-z_]+)(?:\.([a-z]))?")
+_CHANNEL = re.compile(r"(1\s*-\s*|fine\s+)?([a-z_]+)(?:\.([a-z]))?")
 
 
 def channel_of(text: str | float) -> ArrayChannel:
@@ -125,7 +135,8 @@ def channel_of(text: str | float) -> ArrayChannel:
         raise RangeError(f'{role.key} has one channel; write "{role.key}"')
     if role.value.channels > 1 and (not match[3] or match[3] not in letters):
         raise RangeError(f'{role.key} has the channels {", ".join(f"{role.key}.{each}" for each in letters)}; got "{text}"')
-    return ArrayChannel(role, letters.index(match[3]) if match[3] else 0, inverted=bool(match[1]))
+    before, component = (match[1] or "").strip(), letters.index(match[3]) if match[3] else 0
+    return ArrayChannel(role, component, inverted=before.startswith("1"), fine=before == "fine")
 
 
 def layout_of(name: str, channels: Sequence[str | float], pixels: PixelFormat | str = PixelFormat.UNORM8) -> Layout:
@@ -158,10 +169,24 @@ BLENDED = _blended_layouts()
 """The layouts that a blend reads."""
 
 
-def layouts_for(roles: Collection[MapRole]) -> tuple[Layout, ...]:
-    """Return the layouts that a blend reads of maps of some roles: those of every surface, and what else carries one."""
+FINE = layout_of("fine", ["fine height", "fine normal.x", "fine normal.y", 1.0])
+"""What 8 bits leave away of heights and normals, for maps that have more of them: read beside `BLENDED`."""
+
+
+def layouts_for(roles: Collection[MapRole], *, fine: bool = False) -> tuple[Layout, ...]:
+    """Return the layouts that a blend reads of maps of some roles: those of every surface, and what else carries one.
+
+    fine : whether heights or normals have more than 8 bits.
+    """
     wanted = {*SURFACE_ROLES, *roles}
-    return tuple(layout for layout in BLENDED if wanted & set(layout.roles))
+    return (*(layout for layout in BLENDED if wanted & set(layout.roles)), *([FINE] if fine else []))
+
+
+def takes_fine(layouts: Collection[Layout]) -> bool:
+    """Whether some layouts hold heights and normals in 8 bits, so that what these leave away can stand beside them."""
+    fitting = (PixelFormat.UNORM8,)
+    holders = [each for role in FINE.made_of for each in layouts if role in each.roles]
+    return bool(holders) and all(each.pixels in fitting for each in holders)
 
 
 STANDARD = layouts_for(())
@@ -171,6 +196,7 @@ LAYOUTS = {
     layout.name: layout
     for layout in (
         *BLENDED,
+        FINE,
         layout_of("diffuse", ["diffuse.r", "diffuse.g", "diffuse.b"]),
         layout_of("diffuse_opacity", ["diffuse.r", "diffuse.g", "diffuse.b", "opacity"]),
         layout_of("normal", ["normal.x", "normal.y"]),

@@ -14,7 +14,7 @@ from typing import Protocol
 
 import numpy as np
 
-from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layouts_for
+from jagged_quilt.arrays.layout import BLENDED, FINE, Layout, layout_named, layouts_for
 from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
 from jagged_quilt.arrays.open_arrays import open_arrays
 from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
@@ -280,7 +280,8 @@ class _Job:
                 )
         side = checked_side(side)
         if layouts is None:
-            layouts = layouts_for({role for swatch in given for role in swatch.roles})
+            fine = any(getattr(swatch, "is_fine", False) for swatch in given)
+            layouts = layouts_for({role for swatch in given for role in swatch.roles}, fine=fine)
         chosen = tuple(each if isinstance(each, Layout) else layout_named(each) for each in layouts)
         filter = MipFilter.of(mips, "mip filter")
         names = [swatch.name for swatch in given]
@@ -345,10 +346,10 @@ class _Job:
 def _roles_read(layout: Layout, swatch: Packable) -> tuple[MapRole, ...]:
     """The roles that a layout's slice is made from: cut-outs change what lies beside them, and an alpha that nobody mentions
     is left out unless an array of one's own asks for it."""
-    own = [*layout.roles, *(each for role in layout.roles for each in WIDENED.get(role, ()))]
+    own = [*layout.made_of, *(each for role in layout.made_of for each in WIDENED.get(role, ()))]
     if MapRole.OPACITY in swatch.roles:
         own.append(MapRole.OPACITY)
-    elif layout in BLENDED:
+    elif layout in (*BLENDED, FINE):
         own = [role for role in own if role is not MapRole.OPACITY]
     return tuple(dict.fromkeys(own))
 

@@ -25,6 +25,7 @@ from jagged_quilt.maps.texture_map import TextureMap
 _kernels = kernels_of("jagged_quilt.arrays._kernels")
 
 _NOTHING = 1 / 512  # of opacity
+NOTHING_FINE = 128  # the byte of a fine channel where the rounded one is exact
 _BASE, _OVER = (MapRole.NORMAL, MapRole.ROUGHNESS), (MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)
 WIDENED = {MapRole.ROUGHNESS: _BASE, MapRole.GLOSS: _BASE, MapRole.COAT_ROUGHNESS: _OVER}
 """The normals and the roughness that a role's mips are made from: roughness is widened by what normals lose."""
@@ -60,7 +61,7 @@ def packed_slices(
     widen : bool
         Whether roughness is widened by what normals lose in the mips.
     """
-    wanted = {role for layout in layouts for role in layout.roles}
+    wanted = {role for layout in layouts for role in layout.made_of}
     chains = _chains(swatch, wanted, side, mips, widen)
     return [_packed(layout, chains, side) for layout in layouts]
 
@@ -158,7 +159,7 @@ def _packed(layout: Layout, chains: dict[MapRole, Chain], side: int) -> PackedSl
         if layout.pixels is PixelFormat.UNORM8:
             levels.append(_bytes_of_level(layout, chains, level, side >> level))
             continue
-        values = {role: chains[role][level] for role in layout.roles}
+        values = {role: chains[role][level] for role in layout.made_of}
         if layout.pixels.value.block:
             wanted = _as_numbers(layout, values, side >> level) * np.float32(255)
             levels.append(encoded_blocks(wanted, layout.pixels))
@@ -197,16 +198,36 @@ def _bytes_of_level(layout: Layout, chains: Mapping[MapRole, Chain], level: int,
             continue
         encoded = layout.srgb and index < 3
         stored = None if channel.inverted else chains[channel.role].stored(level, encoded)
+        if stored is not None and channel.fine:
+            out[:, index] = NOTHING_FINE
+            continue
         if stored is not None:
             _kernels.copy_channel(stored.reshape(side * side, -1), channel.component, out, index)
             continue
         given = chains[channel.role][level].reshape(side * side, -1)
         scale, offset = (np.float32(each) for each in _scale(channel))
-        if encoded:
+        if channel.fine:
+            _store_fine(given, channel.component, scale, offset, out[:, index])
+        elif encoded:
             _kernels.store_channel(given, channel.component, scale, offset, _encode_table(), out, index)
         else:
             _kernels.store_plain(given, channel.component, scale, offset, out, index)
     return out.reshape(side, side, -1)
+
+
+def _store_fine(
+    given: NDArray[np.float32], component: int, scale: np.float32, offset: np.float32, out: NDArray[np.uint8]
+) -> None:
+    """Fill what the 8 bits of a channel leave away, in steps of 1 / 65535 from `NOTHING_FINE`: up to 128.5 of them."""
+    rounded = np.empty((len(given), 1), np.uint8)
+    _kernels.store_plain(given, component, scale, offset, rounded, 0)
+    number = np.clip(given[:, component].astype(np.float64) * scale + offset, 0, 1)
+    out[:] = np.clip(np.rint(65535 * number - 257.0 * rounded[:, 0]) + NOTHING_FINE, 0, 255).astype(np.uint8)
+
+
+def finer(channel: ArrayChannel, stored: Stored) -> NDArray[np.float32]:
+    """Return what a fine channel adds to what the rounded one means."""
+    return (stored.astype(np.float32) - np.float32(NOTHING_FINE)) / np.float32(65535 * _scale(channel)[0])
 
 
 def _as_numbers(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
@@ -13,14 +13,15 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import BLENDED, Layout
+from jagged_quilt.arrays.layout import BLENDED, FINE, ArrayChannel, Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
-from jagged_quilt.arrays.slices import PackedSlice, as_bytes, meant
+from jagged_quilt.arrays.slices import PackedSlice, as_bytes, finer, meant
 from jagged_quilt.arrays.texel_cache import Opened, TexelCache
 from jagged_quilt.codecs.block_codes import decoded_blocks
 from jagged_quilt.codecs.ktx2 import FileFrame, Ktx2File, Spool, write_ktx2
 from jagged_quilt.codecs.ktx2_head import Ktx2Head
+from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.checks import known_name
 from jagged_quilt.foundation.errors import NameNotFoundError
 from jagged_quilt.foundation.files import make_folder, temporary_prefix, write_json, written_together
@@ -167,6 +168,8 @@ class TextureArrays(NotebookValue):
                     if channel.role is role:
                         out[..., channel.component] = meant(channel, stored[..., index], layout, index)
                         found.add(channel.component)
+        for channel, texels in self._fine(name, role, level):
+            out[..., channel.component] += finer(channel, texels)
         wanted = set(range(role.value.packed))
         if not wanted <= found:
             raise NameNotFoundError(f"no array carries a {role.key} map; pack with a layout that does")
@@ -175,6 +178,20 @@ class TextureArrays(NotebookValue):
                 out[..., 2] = np.sqrt(np.maximum(0, 1 - out[..., 0] ** 2 - out[..., 1] ** 2))
             out /= np.maximum(np.linalg.norm(out, axis=2, keepdims=True), 1e-12)
         return out
+
+    def _fine(self, name: str, role: MapRole, level: int) -> Iterator[tuple[ArrayChannel, Stored]]:
+        """What stands beside the 8 bits of a role, where anything does."""
+        for layout in self.layouts:
+            for index, channel in enumerate(layout.channels):
+                if channel.fine and channel.role is role:
+                    yield channel, self.texels(layout.name, name, level)[..., index]
+
+    @property
+    def _has_fine(self) -> bool:
+        """Whether heights and normals are known in more than 8 bits: beside them, or since they are stored so."""
+        deep = (PixelFormat.UNORM16, PixelFormat.HALF)
+        stored = any(each.pixels in deep and set(each.roles) & set(FINE.made_of) for each in self.layouts)
+        return stored or any(channel.fine for each in self.layouts for channel in each.channels)
 
     def carried(self, role: MapRole) -> bool:
         """Whether an array holds a role."""
@@ -221,6 +238,7 @@ class TextureArrays(NotebookValue):
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
+        layouts += (FINE,) if self._has_fine and held & set(FINE.made_of) else ()
         known = [self.facts[index] for index in indices]
         facts = tuple(
             SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, optional=frozenset(own & held))
@@ -229,7 +247,7 @@ class TextureArrays(NotebookValue):
         return Opened(layouts, self.side, facts)
 
     def levels_of(self, layout: Layout, name: str) -> list[Stored]:
-        """Return a swatch as a layout of `BLENDED` holds it, RGBA8: level after level, (H, W, 4) uint8."""
+        """Return a swatch as a layout of `BLENDED`, or `FINE`, holds it, RGBA8: level after level, (H, W, 4) uint8."""
         same = (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels))
         as_it_is = next(same, None)
         if as_it_is is None:
@@ -244,7 +262,7 @@ class TextureArrays(NotebookValue):
                 role: self.values(name, role, level)
                 if self.carried(role)
                 else np.full((side, side, role.value.channels), role.value.neutral, np.float32)
-                for role in layout.roles
+                for role in layout.made_of
             }
             out.append(as_bytes(layout, values, side))
         return out

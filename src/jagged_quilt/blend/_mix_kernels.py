@@ -8,6 +8,7 @@ import numpy as np
 
 from jagged_quilt.blend._fetch_kernels import spot_row, texel_row
 from jagged_quilt.blend._film_kernels import add_films
+from jagged_quilt.blend._fine_kernels import FLATTEST, mix_fine_normals
 from jagged_quilt.blend._lane_kernels import (
     as_bits,
     as_number,
@@ -38,12 +39,19 @@ from jagged_quilt.blend._rows import (
     Plane,
     Slot,
 )
-from jagged_quilt.blend._texel_kernels import BYTE_SCALE, channel_bits, corner_weights, corners_at, linear, linear_fine, plain
+from jagged_quilt.blend._texel_kernels import (
+    BYTE_SCALE,
+    channel_bits,
+    corner_weights,
+    corners_at,
+    linear,
+    linear_fine,
+    plain,
+)
 from jagged_quilt.foundation.compiler import inlined, lanes
 
 HEIGHT_FLOOR = 0.1  # what the deepest pit of a layer still counts beside the tallest relief
 LOWEST = 0.001  # what a layer counts that lies lower than any pit
-FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are finite
 
 
 @inlined
@@ -314,7 +322,13 @@ def mix_roles(sample, only, weight, plan, scratch):
             slopes = mix.scaled
         tilt = COAT_TILT if which else TILT
         texels_of = texel_row(sample, arrays, channels[0] // 4, 0), texel_row(sample, arrays, channels[1] // 4, 0)
-        mix_normals(sample, (start, tilt), texels_of, channels, samples, slopes, scratch.mapping.mapped, mix.sums)
+        fine = plan.fine_row[output], plan.fine_row[output + 1]
+        if fine[0] < 0 or fine[1] < 0:
+            mix_normals(sample, (start, tilt), texels_of, channels, samples, slopes, scratch.mapping.mapped, mix.sums)
+        else:
+            fine_of = texel_row(sample, arrays, fine[0] // 4, 0), texel_row(sample, arrays, fine[1] // 4, 0)
+            held, lies = (texels_of[0], texels_of[1], fine_of[0], fine_of[1]), (channels[0], channels[1], fine[0], fine[1])
+            mix_fine_normals(sample, (start, tilt), held, lies, samples, slopes, scratch.mapping.mapped, mix.sums)
     high = plan.role_row[HEIGHT]
     if only == -2 or (plan.group_of[INDEX(high)] if high >= 0 else -1) == only:
         mix_height(sample, samples.heights, weight, mix.sums)

@@ -276,6 +276,7 @@ class PlanRows(NamedTuple):
     one_mapping: int  # that of all layers, but for maps of their own; -1 where they have several
     mappings: NDArray[np.void]  # (C,) MAPPING
     role_row: NDArray[np.int32]  # (OUTPUTS or ALL_OUTPUTS,) 4 * array + channel that holds it, or -1
+    fine_row: NDArray[np.int32]  # (OUTPUTS,) the same of what 8 bits leave away of heights and normals
     neutral: NDArray[np.float32]  # as many, what then stands in
     mixed: NDArray[np.bool_]  # (4 * arrays,) which channels are plain sums
     is_colour: NDArray[np.bool_]  # (arrays,) whether its first three channels are read as colour

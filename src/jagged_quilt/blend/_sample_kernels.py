@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from jagged_quilt.blend._fetch_kernels import fetch, spot_row, texel_row
+from jagged_quilt.blend._fine_kernels import add_fine_heights
 from jagged_quilt.blend._lane_kernels import (
     as_bits,
     as_number,
@@ -283,6 +284,10 @@ def read_passes(passes, plan, pages, scratch):
         if high >= 0:
             texels = texel_row(sample, arrays, high // 4, 0)
             add_heights(k, sample, high % 4, texels, samples, slots, tallness)
+            fine = plan.fine_row[HEIGHT]
+            if fine >= 0:
+                texels = texel_row(sample, arrays, fine // 4, 0)
+                add_fine_heights(k, sample, fine % 4, texels, samples, slots, tallness)
         else:
             add_flat_heights(k, sample, plan.neutral[HEIGHT], samples.spot.shares, samples.heights, slots, tallness)
         if plan.per_map.shape[0] > 0:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import Layout
+from jagged_quilt.arrays.layout import FINE, Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
@@ -50,11 +50,14 @@ class Output:
         The layout that it is read from; empty where none carries it, and its neutral value stands in.
     channels : tuple of int
         Which channel of that array holds each of its own.
+    fine : tuple of int
+        Which channel of the array `FINE` holds what 8 bits left away of each; none where nothing does.
     """
 
     role: MapRole
     array: str
     channels: tuple[int, ...]
+    fine: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True, repr=False)
@@ -255,7 +258,7 @@ class BlendPlan:
         means : (L, 4 * arrays), of the channels of the layers that are shuffled, colour as linear light.
         """
         is_shuffled = bool(self.shuffled)
-        reads, neutral = np.full(k.ALL_OUTPUTS, -1, np.int32), np.zeros(k.ALL_OUTPUTS, np.float32)
+        reads, fine, neutral = *np.full((2, k.ALL_OUTPUTS), -1, np.int32), np.zeros(k.ALL_OUTPUTS, np.float32)
         for role, first in COLUMN_OF.items():
             neutral[first : first + role.value.channels] = role.value.neutral
         names = [layout.name for layout in self.layouts]
@@ -263,6 +266,7 @@ class BlendPlan:
             if each.array:
                 first = COLUMN_OF[each.role]
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
+                fine[first : first + len(each.fine)] = [4 * names.index(FINE.name) + c for c in each.fine]
         count, read = (k.ALL_OUTPUTS if self.has_optional else k.OUTPUTS), {each.array for each in self.outputs}
         is_colour = np.array([layout.srgb and layout.name in read for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
@@ -274,6 +278,7 @@ class BlendPlan:
             int(self.layer_rows["mapping"][0]) if (self.layer_rows["mapping"] == self.layer_rows["mapping"][0]).all() else -1,
             frozen(self.mapping_rows, k.MAPPING),
             frozen(reads[:count], np.int32),
+            frozen(fine[:count], np.int32),
             frozen(neutral[:count], np.float32),
             frozen(_summed(reads, is_colour), bool),
             frozen(is_colour, bool),
@@ -409,7 +414,9 @@ def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
         layout = next((each for each in pages.layouts if role in each.roles), None)
         if layout is not None and (role.value.always or role in optional):
             indices = [index for index, channel in enumerate(layout.channels) if channel.role is role]
-            out.append(Output(role, layout.name, tuple(indices)))
+            beside = FINE.channels if FINE in pages.layouts else ()
+            fine = tuple(index for index, channel in enumerate(beside) if channel.fine and channel.role is role)
+            out.append(Output(role, layout.name, tuple(indices), fine))
         elif role.value.always:
             out.append(Output(role, "", ()))
     return tuple(out)

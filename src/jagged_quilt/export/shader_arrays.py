@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from jagged_quilt.arrays.layout import BLENDED, Layout
+from jagged_quilt.arrays.layout import BLENDED, FINE, Layout
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.plan import BlendPlan, Output
 from jagged_quilt.codecs.pixel_formats import PixelFormat
@@ -24,7 +24,11 @@ class FileArray:
     def value(self, output: Output) -> str:
         """What a texel of it says of an output, as source: 0..1 as stored, but for directions in half floats, -1..1."""
         letters = "".join("rgba"[channel] for channel in output.channels)
-        text, flips = f"texel.{self.name}.{letters}", [self.layout.channels[each].inverted for each in output.channels]
+        text = f"texel.{self.name}.{letters}"
+        if output.fine:
+            beside = "".join("rgba"[channel] for channel in output.fine)
+            text = f"({text} + (texel.{FINE.name}.{beside} - 128.0 / 255.0) / 257.0)"
+        flips = [self.layout.channels[each].inverted for each in output.channels]
         if not any(flips):
             return text
         if self.is_signed(output.role):
@@ -52,10 +56,10 @@ def by_files(plan: BlendPlan, arrays: TextureArrays) -> tuple[BlendPlan, tuple[F
     RangeError
         If no one array holds all channels of a map.
     """
-    stems, own = stems_of([each.name for each in arrays.layouts]), {each.name for each in BLENDED}
+    stems, own = stems_of([each.name for each in arrays.layouts]), {each.name for each in (*BLENDED, FINE)}
     every = tuple(FileArray(each.name if each.name in own else f"array_{stems[each.name]}", each) for each in arrays.layouts)
     outputs = tuple(_of_file(output, every) if output.array else output for output in plan.outputs)
-    read = {each.array for each in outputs}
+    read = {each.array for each in outputs} | {FINE.name for each in outputs if each.fine}
     return replace(plan, outputs=outputs), tuple(each for each in every if each.name in read)
 
 
@@ -63,10 +67,13 @@ def _of_file(output: Output, every: Sequence[FileArray]) -> Output:
     """Where an output lies."""
     for each in every:
         channels = {
-            channel.component: index for index, channel in enumerate(each.layout.channels) if channel.role is output.role
+            channel.component: index
+            for index, channel in enumerate(each.layout.channels)
+            if channel.role is output.role and not channel.fine
         }
         if set(channels) >= set(range(output.role.value.packed)):
-            return Output(output.role, each.name, tuple(channels[n] for n in range(output.role.value.packed)))
+            fine = output.fine if FINE in [one.layout for one in every] else ()  # else the array itself has more than 8 bits
+            return Output(output.role, each.name, tuple(channels[n] for n in range(output.role.value.packed)), fine)
     raise RangeError(
         f"the shader reads all channels of a map from one array, and none holds those of {output.role.key}; pack them together"
     )

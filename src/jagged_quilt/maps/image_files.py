@@ -192,6 +192,16 @@ def image_size(path: Path, limits: ImageLimits = LIMITS) -> tuple[int, int]:
     return (spec.width, spec.height) if turned else (spec.height, spec.width)
 
 
+@reads("image file", ImageError, watched=True)
+def image_is_deep(path: Path, limits: ImageLimits = LIMITS) -> bool:
+    """Return whether an image file has more than 8 bits a channel, by its head; raise what `image_size` would."""
+    if not path.is_file():
+        raise ImageError(missing(path, "image file"))
+    if own := reader_of(path):
+        return own.is_deep(path, limits)
+    return bool(_spec_of(path, limits).format.size() > 1)
+
+
 def image_bands(
     path: Path, limits: ImageLimits = LIMITS, *, texels: int = 1 << 22, kinds: Mapping[str, oiio.BASETYPE] = _NUMBERS
 ) -> Iterator[tuple[int, Image]]:

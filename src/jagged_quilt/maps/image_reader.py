@@ -46,6 +46,10 @@ class ImageReader(ABC):
     def size(self, path: Path, limits: ImageLimits) -> tuple[int, int]:
         """Return the rows and columns of a file by its head; raise `ImageError` if it cannot be read or is too large."""
 
+    def is_deep(self, path: Path, limits: ImageLimits) -> bool:  # of a format that can be
+        """Whether a file has more than 8 bits a channel, by its head."""
+        return False
+
     @abstractmethod
     def read(self, path: Path, limits: ImageLimits) -> Image:
         """Return the whole of a file; raise `ImageError` as `size` does, or if it is broken anywhere."""

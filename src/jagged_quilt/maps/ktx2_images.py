@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.codecs.ktx2 import Ktx2File
+from jagged_quilt.codecs.pixel_formats import PixelFormat
 from jagged_quilt.foundation.errors import FileError, ImageError
 from jagged_quilt.maps.image_limits import ImageLimits
 from jagged_quilt.maps.image_reader import Image, ImageReader
@@ -21,6 +22,10 @@ class Ktx2Images(ImageReader):
         """Return rows and columns."""
         head = _opened(path, limits).head
         return head.height, head.width
+
+    def is_deep(self, path: Path, limits: ImageLimits) -> bool:
+        """Whether it holds 16 bits or half floats."""
+        return _opened(path, limits).head.pixels in (PixelFormat.UNORM16, PixelFormat.HALF)
 
     def read(self, path: Path, limits: ImageLimits) -> Image:
         """Return the image, decoded."""

@@ -250,3 +250,7 @@ def role_among(roles: Sequence[MapRole], said: MapRole | str) -> MapRole:
     """Return one of some roles by its key; raise `NameNotFoundError` with the nearest if it is none of them."""
     key = said.key if isinstance(said, MapRole) else said
     return MapRole[known_name("role", key, [role.key for role in roles]).upper()]
+
+
+FINE_ROLES = (MapRole.HEIGHT, MapRole.NORMAL)
+"""The roles of which more than 8 bits are kept: of these, steps are seen."""

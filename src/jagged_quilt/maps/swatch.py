@@ -15,7 +15,7 @@ from jagged_quilt.foundation.json_types import Stored
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.derive import derived_maps, inputs_of
-from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, FINE_ROLES, SURFACE_ROLES, MapRole
 from jagged_quilt.maps.texture_map import TextureMap
 
 SIDE = 512  # texels along the side of a slice that a swatch is packed into, where nothing else is said
@@ -90,6 +90,12 @@ class Swatch(NotebookValue):
                 f'{where}swatch "{self.name}" has no diffuse map; name a file with one of: '
                 f"{', '.join(MapRole.DIFFUSE.value.words)}"
             )
+
+    @property
+    def is_fine(self) -> bool:
+        """Whether its height or its normals have more than 8 bits."""
+        own = [each.texels for role, each in self.maps.items() if role in FINE_ROLES and role not in self.derived]
+        return any(each.dtype != np.uint8 and each.shape[:2] != (1, 1) for each in own)
 
     def __getstate__(self) -> dict[str, object]:
         return {**self.__dict__, "maps": dict(self.maps)}

@@ -13,19 +13,19 @@ import numpy as np
 
 from jagged_quilt.foundation.checks import positive
 from jagged_quilt.foundation.choices import Choice
-from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltWarning, RangeError
+from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
 from jagged_quilt.foundation.missing import missing
 from jagged_quilt.foundation.short_repr import short_repr
 from jagged_quilt.maps.by_example import Grow, grown
 from jagged_quilt.maps.conversions import height_from_normal, slopes_from_normals
 from jagged_quilt.maps.derive import inputs_of, made_from
-from jagged_quilt.maps.image_files import image_size
+from jagged_quilt.maps.image_files import image_is_deep, image_size
 from jagged_quilt.maps.image_limits import LIMITS, LOSSY, ImageLimits
 from jagged_quilt.maps.image_reader import Image, image_suffixes
 from jagged_quilt.maps.map_source import Green, MapSource
 from jagged_quilt.maps.names import NamedMap, Roles, own_maps, sets_in
-from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole, Transfer
+from jagged_quilt.maps.roles import BLENDED_ROLES, FINE_ROLES, MapRole, Transfer
 from jagged_quilt.maps.swatch import Swatch, mirrored, repeated
 from jagged_quilt.maps.texture_map import TextureMap
 
@@ -257,6 +257,15 @@ class SwatchSource:
     def largest_side(self) -> int:
         """Texels along the longer side of its largest map; 1 where it has none but constants."""
         return max((max(image_size(each.file, self.limits)) for each in self.sources.values()), default=1)
+
+    @property
+    def is_fine(self) -> bool:
+        """Whether its height or its normals have more than 8 bits, by the heads of their files."""
+        read = [each for role, each in self.sources.items() if role in FINE_ROLES]
+        try:
+            return any(each.smooth or image_is_deep(each.file, each.limits) for each in read)
+        except QuiltError:
+            return False  # what reads it says why it cannot be read
 
     @property
     def _height_from_normal(self) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from jagged_quilt.arrays.layout import BLENDED, Layout, layouts_for
+from jagged_quilt.arrays.layout import BLENDED, FINE, Layout, layouts_for, takes_fine
 from jagged_quilt.audit.audit import SwatchAudit
 from jagged_quilt.maps.roles import OPTIONAL_ROLES
 from jagged_quilt.maps.swatch_source import SwatchSource
@@ -38,7 +38,9 @@ def layouts_of(quilt: Quilt, sources: Sequence[SwatchSource]) -> tuple[Layout, .
         return quilt.layouts
     needed = [each.name for each in layouts_for({role for source in sources for role in source.roles})]
     idle = {each.name for each in BLENDED} - set(needed) - set(quilt.table.arrays.formats)
-    return tuple(each for each in quilt.layouts if each.name not in idle)
+    kept = tuple(each for each in quilt.layouts if each.name not in idle)
+    is_fine = takes_fine(kept) and FINE not in kept and any(source.is_fine for source in sources)
+    return (*kept, FINE) if is_fine else kept
 
 
 def not_carried(quilt: Quilt, audits: Sequence[SwatchAudit]) -> list[str]:
