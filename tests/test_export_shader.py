@@ -24,9 +24,15 @@ from jagged_quilt.results.export_shader import masks_in_shader
 from jagged_quilt.results.results import Results
 from reference_blend import Decoded, blend_point
 from shader_run import Device
-from test_blend import ALL_ROLES, ROLES, random_film, random_knobs, random_points, random_projection, random_weights
+from test_blend import ALL_ROLES, ROLES, deepened, random_film, random_knobs, random_points, random_projection, random_weights
 
 _device = Device()
+INVERTED = [
+    jq.layout_of("colours", ["diffuse.b", "diffuse.g", "diffuse.r", "1 - height"]),
+    jq.layout_of("texture", ["roughness", "1 - normal.y", "normal.x", "occlusion"]),
+    "specular",
+    "fine",
+]
 needs_driver = pytest.mark.skipif(bool(_device.why_not), reason=_device.why_not)
 
 
@@ -103,6 +109,20 @@ class TestAgreement:
         found = _device.blended(shader, arrays, points, weights, films, dialect)
         off = worst(found, wanted(arrays, layers, films, points, weights, amounts, filter))
         assert (off > 0.1).sum() <= 1  # the nearest texel and a box change at a line
+
+    @pytest.mark.parametrize("layouts", [None, INVERTED], ids=["as they are packed", "inverted"])
+    def test_maps_of_sixteen_bits_keep_them(self, layouts):
+        """Heights within 2 of 65535 of the kernel's, and more steps than 8 bits have."""
+        rng = np.random.default_rng(8)
+        arrays = jq.pack([deepened(made_swatch("s", 1, 16), rng)], side=16, layouts=layouts)
+        assert arrays.layouts[-1].name == "fine"
+        points, layers = random_points(rng, 2000), [jq.Layer("s")]
+        weights = jq.PointWeights(("s",), np.zeros((2000, 1), np.uint8), np.ones((2000, 1), np.float32))
+        shader = blend_shader(arrays, layers, filtering="exact", filter="bilinear")
+        found = _device.blended(shader, arrays, points, weights)
+        wanted = jq.Blend(arrays, layers, filter="bilinear").at(points, weights, normals="world")
+        assert np.abs(found["height"].ravel() - wanted["height"].ravel()).max() < 2 / 65535
+        assert np.abs(found["normal"] - wanted["normal"]).max() < 2e-4
 
     @pytest.mark.parametrize("pixels", ["unorm8", "half", "unorm16"])
     def test_arrays_of_any_layout_are_read_as_they_lie_in_their_files(self, pixels):

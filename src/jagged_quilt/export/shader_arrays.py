@@ -24,18 +24,15 @@ class FileArray:
     def value(self, output: Output) -> str:
         """What a texel of it says of an output, as source: 0..1 as stored, but for directions in half floats, -1..1."""
         letters = "".join("rgba"[channel] for channel in output.channels)
-        text = f"texel.{self.name}.{letters}"
-        if output.fine:
-            beside = "".join("rgba"[channel] for channel in output.fine)
-            text = f"({text} + (texel.{FINE.name}.{beside} - 128.0 / 255.0) / 257.0)"
-        flips = [self.layout.channels[each].inverted for each in output.channels]
-        if not any(flips):
-            return text
-        if self.is_signed(output.role):
-            return f"{text} * vec{len(flips)}({', '.join('-1.0' if each else '1.0' for each in flips)})"
-        if all(flips):
-            return f"1.0 - {text}"
-        return f"abs(vec{len(flips)}({', '.join('1.0' if each else '0.0' for each in flips)}) - {text})"
+        text, flips = f"texel.{self.name}.{letters}", [self.layout.channels[each].inverted for each in output.channels]
+        if any(flips) and self.is_signed(output.role):
+            text = f"{text} * vec{len(flips)}({', '.join('-1.0' if each else '1.0' for each in flips)})"
+        elif any(flips) and all(flips):
+            text = f"1.0 - {text}"
+        elif any(flips):
+            text = f"abs(vec{len(flips)}({', '.join('1.0' if each else '0.0' for each in flips)}) - {text})"
+        beside = "".join("rgba"[channel] for channel in output.fine)
+        return f"{text} + (texel.{FINE.name}.{beside} - 128.0 / 255.0) / 257.0" if beside else text
 
     def is_signed(self, role: MapRole) -> bool:
         """Whether it holds vectors as they are."""
