@@ -32,6 +32,7 @@ import jagged_quilt as jq
 if "--wide" in sys.argv:
     jq.wide_vectors()
 
+from jagged_quilt.arrays.layout import fine_layout
 from jagged_quilt.blend import _mapping_kernels, _mix_kernels, _sample_kernels, _spread_kernels
 from jagged_quilt.blend import _rows as rows_of
 from jagged_quilt.blend._kernels import blend_block
@@ -106,6 +107,10 @@ class Scene:
         names = tuple(layer.name for layer in self.layers)
         self.weights = jq.PointWeights(names, order.astype(np.uint8), strength / strength.sum(1, keepdims=True))
         self.out = {role: np.empty((SIDE * SIDE, role.value.channels), stored_type(role)) for role in jq.SURFACE_ROLES}
+
+    def fine_arrays(self):
+        """The same swatches, with what 8 bits leave away of their heights."""
+        return jq.pack(swatches(8), side=512, layouts=[*LAYOUTS, fine_layout([jq.MapRole.HEIGHT])])
 
     def with_layers(self, count):
         """The same places with more layers: each region of 128 x 128 texels takes its 8 from another part of the list."""
@@ -376,13 +381,15 @@ def main():
                 partial(scene.run, Blend(scene.arrays, layers), 1)
                 for layers in (some_knobs(scene.layers), all_knobs(scene.layers))
             ),
+            partial(scene.run, Blend(scene.fine_arrays(), scene.layers), 1),
         ],
         repeats,
     )
     # The best of each: other work on the machine only ever adds.
-    numpy_s, one, two, tri_one, tri_two, with_some, with_all = (min(each) for each in times)
+    numpy_s, one, two, tri_one, tri_two, with_some, with_all, fine = (min(each) for each in times)
     some, every = with_some / tri_one, with_all / tri_one
     print(f"two layers of eight shuffled, two with their normals apart: {some:.2f} x; all eight both: {every:.2f} x")
+    print(f"heights of more than 8 bits: {fine / tri_one:.2f} x")
     million = SIDE * SIDE / 1e6
     numpy_rate = rows * SIDE / 1e6 / numpy_s
     print(f"{'Mtexel/s':<28}{'1 thread':>10}{'2 threads':>11}")
@@ -412,6 +419,7 @@ def main():
                 "layers_256_over_8": round(over, 3),
                 "some_knobs_over_none": round(with_some / tri_one, 3),
                 "all_knobs_over_none": round(with_all / tri_one, 3),
+                "fine_heights_over_8_bits": round(fine / tri_one, 3),
                 "mtexel_per_s_bilinear": round(million / two, 3),
                 "mtexel_per_s_trilinear": round(million / tri_two, 3),
                 "peak_mib_over_outputs": round(peak, 1),

@@ -116,7 +116,7 @@ class TestAgreement:
         rng = np.random.default_rng(8)
         arrays = jq.pack([deepened(made_swatch("s", 1, 16), rng)], side=16, layouts=layouts)
         assert arrays.layouts[-1].name == "fine"
-        points, layers = random_points(rng, 2000), [jq.Layer("s")]
+        points, layers = random_points(rng, 2000), [jq.Layer("s", jq.Triplanar())]
         weights = jq.PointWeights(("s",), np.zeros((2000, 1), np.uint8), np.ones((2000, 1), np.float32))
         shader = blend_shader(arrays, layers, filtering="exact", filter="bilinear")
         found = _device.blended(shader, arrays, points, weights)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from jagged_quilt.codecs.pixel_formats import PixelFormat, format_named
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.errors import RangeError
-from jagged_quilt.maps.roles import BLENDED_ROLES, SURFACE_ROLES, MapRole, Transfer
+from jagged_quilt.maps.roles import BLENDED_ROLES, FINE_ROLES, SURFACE_ROLES, MapRole, Transfer
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +85,11 @@ class Layout:
     def roles(self) -> tuple[MapRole, ...]:
         """The roles that this layout carries, each once; not those of which it holds only what is fine."""
         return tuple(dict.fromkeys(each.role for each in self.channels if each.role is not None and not each.fine))
+
+    @property
+    def is_fine(self) -> bool:
+        """Whether it holds what 8 bits leave away of what others hold."""
+        return any(each.fine for each in self.channels)
 
     @property
     def made_of(self) -> tuple[MapRole, ...]:
@@ -169,24 +174,31 @@ BLENDED = _blended_layouts()
 """The layouts that a blend reads."""
 
 
-FINE = layout_of("fine", ["fine height", "fine normal.x", "fine normal.y", 1.0])
-"""What 8 bits leave away of heights and normals, for maps that have more of them: read beside `BLENDED`."""
+def fine_layout(roles: Collection[MapRole]) -> Layout:
+    """Return the layout of what 8 bits leave away of heights, normals or both: a blend reads it beside those that hold them."""
+    held = [role for role in FINE_ROLES if role in roles]
+    channels = [ArrayChannel(role, component, fine=True) for role in held for component in range(role.value.packed)]
+    return Layout("fine", (*channels, *([ArrayChannel(None)] if len(channels) == 3 else [])))
 
 
-def layouts_for(roles: Collection[MapRole], *, fine: bool = False) -> tuple[Layout, ...]:
+FINE = fine_layout(FINE_ROLES)
+
+
+def layouts_for(roles: Collection[MapRole], *, fine: Collection[MapRole] = ()) -> tuple[Layout, ...]:
     """Return the layouts that a blend reads of maps of some roles: those of every surface, and what else carries one.
 
-    fine : whether heights or normals have more than 8 bits.
+    fine : of `FINE_ROLES` those that have more than 8 bits.
     """
     wanted = {*SURFACE_ROLES, *roles}
-    return (*(layout for layout in BLENDED if wanted & set(layout.roles)), *([FINE] if fine else []))
+    return (*(layout for layout in BLENDED if wanted & set(layout.roles)), *([fine_layout(fine)] if fine else []))
 
 
-def takes_fine(layouts: Collection[Layout]) -> bool:
-    """Whether some layouts hold heights and normals in 8 bits, so that what these leave away can stand beside them."""
-    fitting = (PixelFormat.UNORM8,)
-    holders = [each for role in FINE.made_of for each in layouts if role in each.roles]
-    return bool(holders) and all(each.pixels in fitting for each in holders)
+def taking_fine(layouts: Collection[Layout]) -> frozenset[MapRole]:
+    """Return the roles that some layouts hold in 8 bits, so that what these leave away can stand beside them."""
+    if any(layout.is_fine for layout in layouts):
+        return frozenset()
+    held = {role: [each.pixels for each in layouts if role in each.roles] for role in FINE_ROLES}
+    return frozenset(role for role, forms in held.items() if forms and set(forms) == {PixelFormat.UNORM8})
 
 
 STANDARD = layouts_for(())

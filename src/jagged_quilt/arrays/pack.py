@@ -14,7 +14,7 @@ from typing import Protocol
 
 import numpy as np
 
-from jagged_quilt.arrays.layout import BLENDED, FINE, Layout, layout_named, layouts_for
+from jagged_quilt.arrays.layout import BLENDED, Layout, layout_named, layouts_for
 from jagged_quilt.arrays.mips import MipFilter, checked_side, level_count
 from jagged_quilt.arrays.open_arrays import open_arrays
 from jagged_quilt.arrays.slices import WIDENED, PackedSlice, packed_slices
@@ -280,7 +280,7 @@ class _Job:
                 )
         side = checked_side(side)
         if layouts is None:
-            fine = any(getattr(swatch, "is_fine", False) for swatch in given)
+            fine = frozenset[MapRole]().union(*(getattr(swatch, "fine_roles", ()) for swatch in given))
             layouts = layouts_for({role for swatch in given for role in swatch.roles}, fine=fine)
         chosen = tuple(each if isinstance(each, Layout) else layout_named(each) for each in layouts)
         filter = MipFilter.of(mips, "mip filter")
@@ -349,7 +349,7 @@ def _roles_read(layout: Layout, swatch: Packable) -> tuple[MapRole, ...]:
     own = [*layout.made_of, *(each for role in layout.made_of for each in WIDENED.get(role, ()))]
     if MapRole.OPACITY in swatch.roles:
         own.append(MapRole.OPACITY)
-    elif layout in (*BLENDED, FINE):
+    elif layout in BLENDED or layout.is_fine:
         own = [role for role in own if role is not MapRole.OPACITY]
     return tuple(dict.fromkeys(own))
 

@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import BLENDED, FINE, ArrayChannel, Layout
+from jagged_quilt.arrays.layout import BLENDED, ArrayChannel, Layout, fine_layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import SwatchFacts, TexelPages
 from jagged_quilt.arrays.slices import PackedSlice, as_bytes, finer, meant
@@ -29,7 +29,7 @@ from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.foundation.notebook import NotebookValue
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_writing import write_image
-from jagged_quilt.maps.roles import BLENDED_ROLES, MapRole
+from jagged_quilt.maps.roles import BLENDED_ROLES, FINE_ROLES, MapRole
 
 MANIFEST = "arrays.json"
 INPUTS = "inputs.json"
@@ -187,11 +187,11 @@ class TextureArrays(NotebookValue):
                     yield channel, self.texels(layout.name, name, level)[..., index]
 
     @property
-    def _has_fine(self) -> bool:
-        """Whether heights and normals are known in more than 8 bits: beside them, or since they are stored so."""
+    def _fine_roles(self) -> set[MapRole]:
+        """Of heights and normals those known in more than 8 bits: beside them, or since they are stored so."""
         deep = (PixelFormat.UNORM16, PixelFormat.HALF)
-        stored = any(each.pixels in deep and set(each.roles) & set(FINE.made_of) for each in self.layouts)
-        return stored or any(channel.fine for each in self.layouts for channel in each.channels)
+        stored = {role for each in self.layouts if each.pixels in deep for role in each.roles if role in FINE_ROLES}
+        return stored.union(*(each.made_of for each in self.layouts if each.is_fine))
 
     def carried(self, role: MapRole) -> bool:
         """Whether an array holds a role."""
@@ -238,7 +238,7 @@ class TextureArrays(NotebookValue):
         layouts = tuple(layout for layout in BLENDED if held & set(layout.roles))
         if not layouts:
             raise NameNotFoundError("these arrays carry nothing that can be blended; pack with a layout that does")
-        layouts += (FINE,) if self._has_fine and held & set(FINE.made_of) else ()
+        layouts += (fine_layout(fine),) if (fine := self._fine_roles & held) else ()
         known = [self.facts[index] for index in indices]
         facts = tuple(
             SwatchFacts(name=each.name, tile=each.tile, relief=each.relief, aspect=each.aspect, optional=frozenset(own & held))
@@ -247,7 +247,7 @@ class TextureArrays(NotebookValue):
         return Opened(layouts, self.side, facts)
 
     def levels_of(self, layout: Layout, name: str) -> list[Stored]:
-        """Return a swatch as a layout of `BLENDED`, or `FINE`, holds it, RGBA8: level after level, (H, W, 4) uint8."""
+        """Return a swatch as a layout of `BLENDED`, or a fine one, holds it, RGBA8: level after level, (H, W, 4) uint8."""
         same = (each.name for each in self.layouts if (each.channels, each.pixels) == (layout.channels, layout.pixels))
         as_it_is = next(same, None)
         if as_it_is is None:

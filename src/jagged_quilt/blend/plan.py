@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from jagged_quilt.arrays.layout import FINE, Layout
+from jagged_quilt.arrays.layout import Layout
 from jagged_quilt.arrays.mips import level_count
 from jagged_quilt.arrays.pages import TexelPages
 from jagged_quilt.arrays.texel_cache import TexelCache
@@ -51,7 +51,7 @@ class Output:
     channels : tuple of int
         Which channel of that array holds each of its own.
     fine : tuple of int
-        Which channel of the array `FINE` holds what 8 bits left away of each; none where nothing does.
+        Which channel of the array "fine" holds what 8 bits left away of each; none where nothing does.
     """
 
     role: MapRole
@@ -266,7 +266,7 @@ class BlendPlan:
             if each.array:
                 first = COLUMN_OF[each.role]
                 reads[first : first + len(each.channels)] = [4 * names.index(each.array) + c for c in each.channels]
-                fine[first : first + len(each.fine)] = [4 * names.index(FINE.name) + c for c in each.fine]
+                fine[first : first + len(each.fine)] = [4 * names.index("fine") + c for c in each.fine]
         count, read = (k.ALL_OUTPUTS if self.has_optional else k.OUTPUTS), {each.array for each in self.outputs}
         is_colour = np.array([layout.srgb and layout.name in read for layout in self.layouts])
         plain = is_plain([layer.projection for layer in self.layers], self.filter)
@@ -414,7 +414,7 @@ def _outputs(pages: Pages, shown: Sequence[int]) -> tuple[Output, ...]:
         layout = next((each for each in pages.layouts if role in each.roles), None)
         if layout is not None and (role.value.always or role in optional):
             indices = [index for index, channel in enumerate(layout.channels) if channel.role is role]
-            beside = FINE.channels if FINE in pages.layouts else ()
+            beside = next((each.channels for each in pages.layouts if each.is_fine), ())
             fine = tuple(index for index, channel in enumerate(beside) if channel.fine and channel.role is role)
             out.append(Output(role, layout.name, tuple(indices), fine))
         elif role.value.always:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from jagged_quilt.arrays.layout import BLENDED, FINE, Layout
+from jagged_quilt.arrays.layout import BLENDED, Layout
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.plan import BlendPlan, Output
 from jagged_quilt.codecs.pixel_formats import PixelFormat
@@ -32,7 +32,7 @@ class FileArray:
         elif any(flips):
             text = f"abs(vec{len(flips)}({', '.join('1.0' if each else '0.0' for each in flips)}) - {text})"
         beside = "".join("rgba"[channel] for channel in output.fine)
-        return f"{text} + (texel.{FINE.name}.{beside} - 128.0 / 255.0) / 257.0" if beside else text
+        return f"({text} + (texel.fine.{beside} - 128.0 / 255.0) / 257.0)" if beside else text
 
     def is_signed(self, role: MapRole) -> bool:
         """Whether it holds vectors as they are."""
@@ -53,10 +53,10 @@ def by_files(plan: BlendPlan, arrays: TextureArrays) -> tuple[BlendPlan, tuple[F
     RangeError
         If no one array holds all channels of a map.
     """
-    stems, own = stems_of([each.name for each in arrays.layouts]), {each.name for each in (*BLENDED, FINE)}
+    stems, own = stems_of([each.name for each in arrays.layouts]), {*(each.name for each in BLENDED), "fine"}
     every = tuple(FileArray(each.name if each.name in own else f"array_{stems[each.name]}", each) for each in arrays.layouts)
     outputs = tuple(_of_file(output, every) if output.array else output for output in plan.outputs)
-    read = {each.array for each in outputs} | {FINE.name for each in outputs if each.fine}
+    read = {each.array for each in outputs} | {"fine" for each in outputs if each.fine}
     return replace(plan, outputs=outputs), tuple(each for each in every if each.name in read)
 
 
@@ -69,7 +69,7 @@ def _of_file(output: Output, every: Sequence[FileArray]) -> Output:
             if channel.role is output.role and not channel.fine
         }
         if set(channels) >= set(range(output.role.value.packed)):
-            fine = output.fine if FINE in [one.layout for one in every] else ()  # else the array itself has more than 8 bits
+            fine = output.fine if any(one.layout.is_fine for one in every) else ()  # else the array itself has more than 8 bits
             return Output(output.role, each.name, tuple(channels[n] for n in range(output.role.value.packed)), fine)
     raise RangeError(
         f"the shader reads all channels of a map from one array, and none holds those of {output.role.key}; pack them together"

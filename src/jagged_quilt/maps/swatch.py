@@ -92,10 +92,11 @@ class Swatch(NotebookValue):
             )
 
     @property
-    def is_fine(self) -> bool:
-        """Whether its height or its normals have more than 8 bits."""
-        own = [each.texels for role, each in self.maps.items() if role in FINE_ROLES and role not in self.derived]
-        return any(each.dtype != np.uint8 and each.shape[:2] != (1, 1) for each in own)
+    def fine_roles(self) -> frozenset[MapRole]:
+        """Which of its height and its normals have more than 8 bits; what is made of a map has as many as that."""
+        own = {role: each.texels for role, each in self.maps.items() if role in FINE_ROLES and role not in self.derived}
+        deep = {role for role, texels in own.items() if texels.dtype != np.uint8 and texels.shape[:2] != (1, 1)}
+        return frozenset(deep | {role for role in FINE_ROLES if deep and role in self.derived})
 
     def __getstate__(self) -> dict[str, object]:
         return {**self.__dict__, "maps": dict(self.maps)}

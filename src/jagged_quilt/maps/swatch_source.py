@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import warnings
 from collections.abc import Collection, Mapping, Sequence
@@ -259,13 +260,15 @@ class SwatchSource:
         return max((max(image_size(each.file, self.limits)) for each in self.sources.values()), default=1)
 
     @property
-    def is_fine(self) -> bool:
-        """Whether its height or its normals have more than 8 bits, by the heads of their files."""
-        read = [each for role, each in self.sources.items() if role in FINE_ROLES]
-        try:
-            return any(each.smooth or image_is_deep(each.file, each.limits) for each in read)
-        except QuiltError:
-            return False  # what reads it says why it cannot be read
+    def fine_roles(self) -> frozenset[MapRole]:
+        """Which of its height and its normals have more than 8 bits, by the heads of their files."""
+        deep = set()
+        for role in FINE_ROLES:
+            read = [self.sources[each] for each in self.inputs(role) if each in self.sources]
+            with contextlib.suppress(QuiltError):  # what reads it says why it cannot be read
+                if any(each.smooth or image_is_deep(each.file, each.limits) for each in read):
+                    deep.add(role)
+        return frozenset(deep)
 
     @property
     def _height_from_normal(self) -> bool:

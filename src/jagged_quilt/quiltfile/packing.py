@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from jagged_quilt.arrays.layout import BLENDED, FINE, Layout, layouts_for, takes_fine
+from jagged_quilt.arrays.layout import BLENDED, Layout, fine_layout, layouts_for, taking_fine
 from jagged_quilt.audit.audit import SwatchAudit
-from jagged_quilt.maps.roles import OPTIONAL_ROLES
+from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.maps.swatch_source import SwatchSource
 from jagged_quilt.quiltfile.placed_mesh import own_sources
 from jagged_quilt.quiltfile.quilt import Quilt
@@ -39,8 +39,8 @@ def layouts_of(quilt: Quilt, sources: Sequence[SwatchSource]) -> tuple[Layout, .
     needed = [each.name for each in layouts_for({role for source in sources for role in source.roles})]
     idle = {each.name for each in BLENDED} - set(needed) - set(quilt.table.arrays.formats)
     kept = tuple(each for each in quilt.layouts if each.name not in idle)
-    is_fine = takes_fine(kept) and FINE not in kept and any(source.is_fine for source in sources)
-    return (*kept, FINE) if is_fine else kept
+    fine = taking_fine(kept).intersection(*[frozenset[MapRole]().union(*(source.fine_roles for source in sources))])
+    return (*kept, fine_layout(fine)) if fine else kept
 
 
 def not_carried(quilt: Quilt, audits: Sequence[SwatchAudit]) -> list[str]:
