@@ -23,7 +23,6 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
-import numba
 import numpy as np
 from numpy_blend import NumpyBlend
 
@@ -181,13 +180,13 @@ def in_turn(works, repeats):
 PHASES = ("spread", "planes", "locate", "fetch", "rise", "weigh", "mix", "turn", "encode")
 
 
-@numba.njit
+@kernel
 def chosen(block, scratch):
     """Choose the points of a block; return how many."""
     return _spread_kernels.choose_points(block, SIDE * SIDE, SIDE, scratch.who)
 
 
-@numba.njit
+@kernel
 def repeat(phase, times, most, points, plan, pages, targets, scratch):
     """Run one phase many times over what the buffers hold."""
     slots, samples, mix, mapped = scratch.slots, scratch.samples, scratch.mix, scratch.mapping.mapped
@@ -227,8 +226,11 @@ def passes_of(points, plan, pages, scratch):
 
 def where_time_goes(scene, blend):
     """Nanoseconds per texel of each phase, one thread, bilinear: alone and in the cache, times how often it runs."""
-    with blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE) as rows:
-        points, plan, pages, scratch = rows
+    with blend._input(scene.points, scene.weights, NormalSpace.TANGENT, SIDE) as rows:  # its memory is lent until the end
+        return _times_of_phases(scene, blend, *rows)
+
+
+def _times_of_phases(scene, blend, points, plan, pages, scratch):
     targets = blend._targets(scene.out, None)
     rng, size = np.random.default_rng(0), rows_of.B
     blocks = rng.choice(SIDE * SIDE // size, 12, replace=False)
