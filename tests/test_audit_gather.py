@@ -587,6 +587,7 @@ class TestNew:
             (["new", "x", "--from", "ful"], 'did you mean "full"'),
             (["new", "x", "--size", "4,4"], "name it with --terrain"),
             (["new", "x", "--terrain", "none.png"], "none.png"),
+            (["new", "x", "--terrain", "full/notes.txt", "--size", "4,4", "--heights", "0,1"], "notes.txt"),
         ],
     )
     def test_what_cannot_be_begun_writes_nothing(self, tmp_path, words, said):

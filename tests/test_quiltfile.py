@@ -280,3 +280,18 @@ class TestSchema:
         assert tables["LayerTable"]["properties"]["projection"]["default"] == "planar"
         code, out, _ = jquilt("schema", "--out", tmp_path / "q.json")
         assert (code, "#:schema q.json" in out) == (0, True)
+
+
+@pytest.mark.parametrize(
+    ("word", "kind"),
+    [
+        ("steepness", "slope"),
+        ("Altitude", "height"),
+        ("ao", "occlusion"),
+        ("cavity", "curvature"),
+        ("vertex_color", "vertex colour"),
+    ],
+)
+def test_what_a_kind_of_mask_is_called_elsewhere_is_answered_with_ours(project, word, kind):
+    with pytest.raises(QuiltFileError, match=f'did you mean "{kind}"'):
+        built(project, QUILT.replace('kind = "height"', f'kind = "{word}"'))

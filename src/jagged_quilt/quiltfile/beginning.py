@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -78,14 +79,27 @@ def begin(folder: Path, *, ground: GroundFile | None = None, found: Gathering | 
     """
     if folder.is_dir() and any(folder.iterdir()):
         raise FileError(f"{folder}: holds files already; name a new folder, or add to its quilt file with: jquilt gather")
+    was_there = folder.is_dir()
     make_folder(folder)
     name = folder.resolve().name or "project"
-    path = folder / f"{name}.quilt.toml"
-    files = [path]
+    files = [folder / f"{name}.quilt.toml", *([folder / "height.png"] if ground is None else []), folder / SCHEMA]
+    try:
+        _write(name, files, folder, ground, found)
+    except BaseException:  # or the next attempt would find a folder that holds files
+        for each in files:
+            each.unlink(missing_ok=True)
+        if not was_there:
+            with contextlib.suppress(OSError):
+                folder.rmdir()
+        raise
+    return Begun(quilt_file=files[0], files=tuple(files), is_made_up=ground is None)
+
+
+def _write(name: str, files: list[Path], folder: Path, ground: GroundFile | None, found: Gathering | None) -> None:
+    path = files[0]
     if ground is None:
-        files.append(folder / "height.png")
-        write_image(files[-1], np.rint(hills() * 65535).astype(np.uint16)[..., None])
-        used = GroundFile(file=files[-1], size=(512.0, 512.0), heights=(0.0, 90.0))
+        write_image(files[1], np.rint(hills() * 65535).astype(np.uint16)[..., None])
+        used = GroundFile(file=files[1], size=(512.0, 512.0), heights=(0.0, 90.0))
     else:
         used = ground
     first = "# A heightmap: row 0 is north, x runs east, z runs south. "
@@ -99,11 +113,9 @@ def begin(folder: Path, *, ground: GroundFile | None = None, found: Gathering | 
         with written_whole(path) as temporary:
             temporary.write_text("\n\n".join(blocks) + "\n", encoding="utf-8")
             read_quilt(temporary)
-        files.append(write_schema(folder))
+        write_schema(folder)
     else:
         write_gathered(path, found, ground=used, head=head)
-        files.append(folder / SCHEMA)
-    return Begun(quilt_file=path, files=tuple(files), is_made_up=ground is None)
 
 
 def guessed_ground(file: Path, size: tuple[float, float] | None, heights: tuple[float, float] | None) -> GroundFile:

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.cached import is_known
 from jagged_quilt.foundation.disk_store import MEMORY, ArrayStore, DiskStore
 from jagged_quilt.foundation.errors import QuiltError, QuiltFileError, RangeError
 from jagged_quilt.foundation.path_guard import PathGuard
@@ -221,12 +222,12 @@ class Loaded:
         surface, table, folder = self.table.surface, former.table, self.where.path.parent
         ground = {(folder / file).resolve() for file in surface.files} if surface is not None else set()
         same_ground = surface is not None and repr(surface) == repr(table.surface) and not ground & changed
-        if same_ground and "terrain" in former.__dict__:
+        if same_ground and is_known(former, "terrain"):
             self.terrain = former.terrain
         small = {self.where.path.resolve(), *((folder / file).resolve() for file in self.table.mask_files())}
         if self.table.weights.daubs:
             small.add((folder / self.table.weights.daubs).resolve())
         placed, before = ([each.model_dump(exclude={"layer"}) for each in whose.mesh] for whose in (self.table, table))
         stays = changed <= small and placed == before and (same_ground or not any(each.stand for each in self.table.mesh))
-        if stays and "meshes" in former.__dict__:
+        if stays and is_known(former, "meshes"):
             self.meshes = former.meshes

@@ -86,6 +86,24 @@ class MaskStep(Table):
         return mask if is_cut else mask.cut(self.threshold or 0.0, self.range)
 
 
+_MEANT = {
+    word: kind
+    for kind, words in {
+        "slope": "steepness; angle; incline; gradient; tilt",
+        "height": "altitude; elevation; band; z; y",
+        "occlusion": "ao; ambient occlusion; crevices",
+        "curvature": "cavity; convexity; concavity; edges",
+        "noise": "perlin; fbm; clouds; random; voronoi",
+        "image": "texture; bitmap; mask; picture; splat",
+        "facing": "direction; aspect; orientation; normal",
+        "distance": "proximity; near; shore",
+        "vertex colour": "vertex color; color; colour; paint",
+    }.items()
+    for word in words.split("; ")
+}
+"""What people call kinds of masks elsewhere."""
+
+
 def _read_step(table: Unchecked) -> MaskStep:
     """Read one step by the table of its kind; what is wrong stands below that kind in the path of the fault."""
     kind = table.get("kind") if isinstance(table, dict) else None
@@ -93,7 +111,8 @@ def _read_step(table: Unchecked) -> MaskStep:
         raise ValueError(f'a mask needs its kind; write kind = "…" with one of: {", ".join(mask_kinds())}')
     known = mask_kinds()
     if kind not in known:
-        near = difflib.get_close_matches(str(kind), known, n=1, cutoff=0.5)
+        meant = _MEANT.get(str(kind).lower().replace("_", " "))
+        near = [meant] if meant else difflib.get_close_matches(str(kind), known, n=1, cutoff=0.6)
         hint = f'did you mean "{near[0]}"?' if near else f"there are: {', '.join(known)}"
         raise ValueError(f"unknown kind {kind!r}; {hint}")
     try:

@@ -11,6 +11,7 @@ from jagged_quilt.arrays.open_arrays import open_arrays
 from jagged_quilt.arrays.texture_arrays import TextureArrays
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.foundation.cached import is_known
 from jagged_quilt.foundation.disk_store import DiskStore
 from jagged_quilt.foundation.errors import FileError, QuiltWarning
 from jagged_quilt.foundation.work import ANYHOW, Work
@@ -150,7 +151,7 @@ class Project:
         """Keep the arrays of earlier results in memory where they would be packed the same; see `Loaded.take_over`."""
         if former._arrays is not None and former.runner.stamp("pack") == self.runner.stamp("pack"):
             self._arrays = former._arrays
-        if "adopted" in former.__dict__ and all("adopt" in each.runner.steps for each in (self, former)):
+        if is_known(former, "adopted") and all("adopt" in each.runner.steps for each in (self, former)):
             same = former.runner.stamp("adopt") == self.runner.stamp("adopt")
             self.adopted = former.adopted if same else self.adopted
 
