@@ -404,5 +404,6 @@ def test_of_twins_the_lossless_one_is_read_and_the_other_is_reported(tmp_path):
         swatch = jq.read_swatch(tmp_path / "clay", tile=2.0)
     assert swatch.maps["diffuse"].source.name == "clay_albedo.png"
     write_image(tmp_path / "clay" / "clay_diffuse.png", texels)
-    with pytest.warns(jq.QuiltWarning), pytest.raises(jq.QuiltError, match="look like the diffuse map"):
+    with pytest.warns(jq.QuiltWarning), pytest.raises(jq.QuiltError, match="look like the diffuse map") as refused:
         jq.read_swatch(tmp_path / "clay", tile=2.0)
+    assert 'or say which: rules=[jq.MapRule(role="diffuse", file="clay_diffuse.png")]' in str(refused.value)

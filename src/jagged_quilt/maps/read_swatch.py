@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from pathlib import Path
 
 from jagged_quilt.foundation.checks import known_name, number_in
 from jagged_quilt.foundation.colour import colour_of
-from jagged_quilt.foundation.errors import FileError, RangeError
+from jagged_quilt.foundation.errors import FileError, QuiltError, RangeError
 from jagged_quilt.foundation.missing import missing
 from jagged_quilt.maps.image_limits import LIMITS, ImageLimits
 from jagged_quilt.maps.roles import MapRole
@@ -90,7 +91,18 @@ def read_swatch(
     source = SwatchSource(
         name=name, folder=folder, tile=tile, relief=relief, rules=rules, seams=Seams.of(seams), fit=Fit.of(fit), limits=limits
     )
-    return source.read()
+    try:
+        return source.read()
+    except QuiltError as error:
+        raise type(error)(_RULE.sub(_in_python, str(error))) from error
+
+
+_RULE = re.compile(r'\[\[swatch\.map\]\] role = ("[^"]*"), file = ("[^"]*")')
+
+
+def _in_python(found: re.Match[str]) -> str:
+    """What a quilt file would say of a map, as an argument of `read_swatch`."""
+    return f"rules=[jq.MapRule(role={found[1]}, file={found[2]})]"
 
 
 def read_swatches(folder: Path | str, *, tile: float = 2.0, relief: float = SwatchSource.relief) -> list[Swatch]:
