@@ -2,7 +2,7 @@
 
     python benchmarks/kills.py                  200 at random moments, and one at each rename
     python benchmarks/kills.py --kills 1000
-    python benchmarks/kills.py --quick          4 at random moments, and at every ninth rename, over the first steps
+    python benchmarks/kills.py --quick          3 at random moments, and at every 17th rename, over the first steps
 
 A small quilt (two swatches, ground, mesh, painted daubs) is made in one folder with settings that go back and forth. A run is
 killed by SIGKILL, and the next one, of the same or the other settings, must give every file as a run in a folder of its own
@@ -177,12 +177,12 @@ def main() -> int:
             return text
 
         renames, lies = 0, OTHER
-        for count in range(1, 1000, 9 if reported.quick else 1):
+        for count in range(1, 1000, 17 if reported.quick else 1):
             if not in_child(dying(count, partial(make_all, quilt_file, ONE if lies is OTHER else OTHER, out))):
                 break
             renames += 1
             lies = judge(f"after rename {count}")
-        while kills < (4 if reported.quick else reported.kills):
+        while kills < (3 if reported.quick else reported.kills):
             text = (ONE, OTHER)[int(rng.integers(2))]
             if in_child(partial(make_all, quilt_file, text, out), until=float(rng.uniform(0, seconds))):
                 kills += 1
