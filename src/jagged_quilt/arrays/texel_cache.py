@@ -94,7 +94,7 @@ class TexelCache:
             return means_of(texels[first : first + own], self.side, self.layouts)
 
     def index_of(self, name: str) -> int:
-        """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""
+        """Return the index of a swatch in `names`; raise `NameNotFoundError` if it was not opened."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
     @contextmanager

@@ -137,7 +137,7 @@ class TextureArrays(NotebookValue):
         return 1 + max(each.slices[layout] for each in self.facts)
 
     def index_of(self, name: str) -> int:
-        """Return the place of a swatch in `names`; raise `NameNotFoundError` if it was not packed."""
+        """Return the index of a swatch in `names`; raise `NameNotFoundError` if it was not packed."""
         return self.names.index(known_name("swatch in the arrays", name, self.names))
 
     def texels(self, layout: str, name: str, level: int = 0) -> Stored:

@@ -8,7 +8,7 @@ import numpy as np
 
 from jagged_quilt.blend._fetch_kernels import spot_row, texel_row
 from jagged_quilt.blend._film_kernels import add_films
-from jagged_quilt.blend._fine_kernels import FLATTEST, mix_fine_normals
+from jagged_quilt.blend._fine_kernels import mix_fine_normals
 from jagged_quilt.blend._lane_kernels import (
     as_bits,
     as_number,
@@ -41,6 +41,7 @@ from jagged_quilt.blend._rows import (
 )
 from jagged_quilt.blend._texel_kernels import (
     BYTE_SCALE,
+    FLATTEST,
     channel_bits,
     corner_weights,
     corners_at,

@@ -9,6 +9,7 @@ from jagged_quilt.blend._rows import F1
 from jagged_quilt.foundation.compiler import inlined
 
 BYTE_SCALE = np.float32(1.0 / 255.0)
+FLATTEST = 1.0 / 128.0  # the least z of a detail normal, so that slopes are finite
 # sRGB to linear light above the straight part: a polynomial fitted to the curve at the 8-bit values, in the error that
 # counts, that of the value when it is encoded again: at most 0.05 of an 8-bit step.
 C0, C1, C2 = np.float32(0.0010635564103722572), np.float32(0.028081538155674934), np.float32(0.5619546175003052)
