@@ -90,7 +90,7 @@ def test_a_role_that_is_lit_is_said_in_three_files(tmp_path):
     kernels.write_text(kernels.read_text().replace("    EMISSION,\n", "    EMISSION,\n    FLAME,\n", 1))
     code = (
         "import numpy as np, jagged_quilt as jq\n"
-        "from jagged_quilt.maps.read_swatch import plain_swatch\n"
+        "from jagged_quilt.maps.plain_swatch import plain_swatch\n"
         "def drawn(flame):\n"
         "    swatch = plain_swatch('a', diffuse=0.1, flame=flame)\n"
         "    scene = jq.Scene(jq.pack([swatch], side=1), lights=[jq.Sun(strength=0.1)])\n"

@@ -2,6 +2,7 @@
 
 import json
 import re
+import warnings
 
 import numpy as np
 import pytest
@@ -141,6 +142,23 @@ class TestCheck:
         code, said, errors = jquilt("check", project)
         assert (code, errors) == (0, ""), said
         assert jquilt("pack", project)[0] == 0
+
+    def test_reading_in_python_warns_of_each_with_the_argument_that_mends_it(self, project):
+        planted, told = spoil_ten(project), set()
+        for source in jq.read_quilt(project).sources:
+            arguments = {}
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                jq.read_swatch(source.folder, tile=2.0)
+            for each in caught:
+                assert (each.category, each.filename) == (jq.QuiltWarning, __file__)
+                words, _, mend = str(each.message).partition("; to mend it: ")
+                told.add((source.name, words.split(": ")[2 if ".png" in words.split(": ")[1] else 1]))
+                for key, value in eval(f"dict({mend})", {"jq": jq}).items():
+                    arguments[key] = [*arguments.get(key, []), *value] if key == "rules" else value
+            jq.read_swatch(source.folder, tile=2.0, **arguments)
+        assert told >= {(swatch, role) for _, swatch, role in planted if role}
+        assert {swatch for swatch, _ in told} == {swatch for _, swatch, _ in planted}
 
     @pytest.mark.parametrize(
         ("kind", "role", "how"),

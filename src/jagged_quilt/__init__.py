@@ -1,8 +1,17 @@
 """Jagged Quilt: blend the texture maps of many materials over a surface, check them, and see every step.
 
-What is here is listed once, in `__init__.pyi`, and loaded when it is asked for. More stands in windows: `jq.images` (image
-files), `jq.convert` (one kind of map into another), `jq.audit` (what is wrong with maps), `jq.shapes` (made meshes), `jq.daubs`
-(painted strokes), `jq.adopt` (weights of other programs), `jq.export` (files for engines), `jq.show` (pictures), `jq.errors`.
+Maps      read_swatch read_swatches plain_swatch gather SwatchSource MapRule TextureMap grown
+Arrays    pack pack_files open_arrays TextureArrays
+Surfaces  read_terrain Terrain read_mesh Mesh Camera
+Masks     Slope HeightBand Facing Noise Curvature Wear AmbientOcclusion Distance ImageMask VertexColour MaskOf Constant
+Layers    Layer Planar Triplanar Box Uv Spherical Cylindrical Polar Shuffle Tuning Far Film Medley DetailBand
+Weights   weigh weigh_into WeightMap Weigher open_weights explain
+Baking    bake bake_pages BakedMaps open_baked
+Pictures  Scene Sun PointLight SpotLight Sky SkyImage clear_sky read_sky compare
+Files     read_quilt Quilt run Look
+Windows   images (image files), convert (one kind of map into another), audit (what is wrong with maps), shapes (made
+          meshes), daubs (painted strokes), adopt (weights of other programs), export (files for engines), show
+          (pictures), errors; help(jq.export) says what is in one
 
 Examples in docstrings begin with these:
 

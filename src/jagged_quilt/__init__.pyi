@@ -14,6 +14,8 @@ from .arrays.pack import pack_files as pack_files
 from .arrays.page_grid import PageGrid as PageGrid
 from .arrays.texture_arrays import TextureArrays as TextureArrays
 from .audit.gather import gather as gather
+from .audit.read_swatch import read_swatch as read_swatch
+from .audit.read_swatch import read_swatches as read_swatches
 from .baking.bake import Baker as Baker
 from .baking.bake import bake as bake
 from .baking.baked_maps import BakedMaps as BakedMaps
@@ -58,9 +60,7 @@ from .light.sky import Sky as Sky
 from .light.sky_image import SkyImage as SkyImage
 from .maps.by_example import Grow as Grow
 from .maps.by_example import grown as grown
-from .maps.read_swatch import plain_swatch as plain_swatch
-from .maps.read_swatch import read_swatch as read_swatch
-from .maps.read_swatch import read_swatches as read_swatches
+from .maps.plain_swatch import plain_swatch as plain_swatch
 from .maps.roles import OPTIONAL_ROLES as OPTIONAL_ROLES
 from .maps.roles import SURFACE_ROLES as SURFACE_ROLES
 from .maps.roles import MapRole as MapRole

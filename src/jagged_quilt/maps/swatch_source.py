@@ -9,10 +9,11 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 
-from jagged_quilt.foundation.checks import positive
+from jagged_quilt.foundation.checks import known_name, positive
 from jagged_quilt.foundation.choices import Choice
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, QuiltWarning, RangeError
 from jagged_quilt.foundation.files import FileDigests, fingerprint
@@ -64,7 +65,7 @@ class MapRule:
         Relative to the swatch's folder; empty for the file whose name tells the role.
     made_from : MapRole or None
         For a height map: `NORMAL` makes it from the normals.
-    value : tuple of float
+    value : number or tuple of float
         What the map means everywhere, in place of a file; empty where there is a file.
     whole_file : bool
         Whether the file plays no other role by its name, though only a channel of it is read.
@@ -86,6 +87,14 @@ class MapRule:
     whole_file: bool = False
 
     def __post_init__(self) -> None:
+        if self.green is not None:
+            known_name("green", str(self.green), get_args(Green))
+        for name, kind in (("role", MapRole), ("made_from", MapRole), ("transfer", Transfer)):
+            given = getattr(self, name)
+            if given is not None:
+                object.__setattr__(self, name, kind.of(given))
+        if isinstance(self.value, (int, float)):
+            object.__setattr__(self, "value", (float(self.value),))
         if self.value and (self.role is None or len(self.value) != self.role.value.channels):
             count = self.role.value.channels if self.role else 0
             raise RangeError(f"value needs {count} number(s) for this role; got {len(self.value)}")

@@ -13,7 +13,7 @@ from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.foundation.files import FileDigests
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.maps.names import channels_of
-from jagged_quilt.maps.read_swatch import plain_value
+from jagged_quilt.maps.plain_swatch import plain_value
 from jagged_quilt.maps.roles import PACKED, MapRole
 from jagged_quilt.maps.swatch import Swatch
 from jagged_quilt.maps.swatch_source import MapRule, SwatchSource
