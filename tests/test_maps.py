@@ -157,7 +157,7 @@ class TestTextureMap:
 class TestSwatch:
     def write(self, folder, *names):
         for name in names:
-            write_image(folder / name, np.zeros((2, 2, 3), np.uint8))
+            write_image(folder / name, np.full((2, 2, 3), (128, 128, 255), np.uint8))
 
     def test_a_folder_is_read_and_what_is_missing_is_reported(self, tmp_path):
         self.write(tmp_path / "old_clay", "old_clay_diffuse.png", "old_clay_nrm.png", "readme_picture.png")

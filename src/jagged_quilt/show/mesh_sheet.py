@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,7 +13,7 @@ from jagged_quilt.light.lamps import Sun
 from jagged_quilt.maps.roles import MapRole
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.show.board import FAINT, GROUND, Board, Picture
-from jagged_quilt.show.debug import gridded, look, mean_of_rays, painted, scale_of
+from jagged_quilt.show.debug import Scale, gridded, look, mean_of_rays, painted
 from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.stage import Layers, Weights
@@ -43,7 +45,7 @@ def draw_mesh_sheet(
     board = Board(f"Mesh: {name}", f"{len(mesh.triangles):,} triangles, {size} m, {len(mesh.parts)} part(s)")
     stands = high[1] - low[1] > 1.1 * np.hypot(high[0] - low[0], high[2] - low[2]) * 0.8
     wide, tall = _UPRIGHT if stands else _LEVEL
-    camera, sun = Camera.before(*mesh.bounds, wide / tall), Sun(BEARING + 180 - 50, 38)
+    camera, sun = Camera.fitting(mesh.position.astype(np.float64), wide / tall), Sun(BEARING + 180 - 50, 38)
     scene = Scene(arrays, lights=[sun], filter="anisotropic").add(mesh, layers, weights=weights)
     lit, grid = draw_scenes(
         [scene, gridded(scene)],
@@ -55,7 +57,8 @@ def draw_mesh_sheet(
     )
     seen = look(scene, camera, ("stretch", "wireframe"), (wide, tall), work)
     stretch = seen["stretch"][..., 0]
-    figures = "median {:.2f}, 99th percentile {:.2f}".format(*np.percentile(stretch[np.isfinite(stretch)], [50, 99]))
+    median, most = np.percentile(stretch[np.isfinite(stretch)], [50, 99])
+    brightest = max(2.0, math.ceil(most))
 
     def both_sets() -> Picture:
         assert mesh.uv is not None
@@ -71,7 +74,7 @@ def draw_mesh_sheet(
     views = [
         ("lit", lit),
         ("a labelled grid", grid),
-        ("stretch, dark 1 to bright 8", painted(stretch, scale_of("stretch", stretch), wide, tall)),
+        (f"stretch, dark 1 to bright {brightest:g}", painted(stretch, Scale(1.0, brightest, True, "x"), wide, tall)),
         last,
     ]
     for index, (title, picture) in enumerate(views):
@@ -81,6 +84,7 @@ def draw_mesh_sheet(
         board.write(x, y + 4, title, size=13, bold=True)
         if index == 2:
             below = y + 16 + tall + 12 if stands else y + 4
+            figures = f"median {median:.2f}, 99th percentile {most:.2f}"
             board.write(x + wide, below, figures, size=12, ink=FAINT, side="right")
     return board
 
