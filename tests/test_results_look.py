@@ -1,5 +1,6 @@
 """Looking again at every change, in a process as people use it and by the library; kernels compiled ahead."""
 
+import json
 import os
 import queue
 import re
@@ -15,7 +16,10 @@ import pytest
 import jagged_quilt as jq
 from compile_kernels import write_jar_project
 from conftest import fresh_jquilt, jquilt
+from jagged_quilt.foundation.kernel_cache import cache_folder
+from jagged_quilt.foundation.shipped_kernels import HOST, RECORD, can_run
 from jagged_quilt.images import read_image, write_image
+from jagged_quilt.results.compile_families import keep_family
 from jagged_quilt.results.look import COARSE
 from jagged_quilt.results.warm import cold
 
@@ -199,6 +203,37 @@ class TestWarm:
             lines = reported.splitlines()
             assert lines[-1:] == [wanted]  # the names of the parts; an empty line where all was there
             assert any(line.startswith("('compiling', 0, ") for line in lines) == bool(wanted)
+
+    def test_kernels_that_came_along_are_loaded_where_they_fit(self, tmp_path):
+        """Of the same sources and for a processor that has what they need; all else is compiled."""
+        family = tmp_path / "compiled" / HOST
+        keep_family(cache_folder().parent, family)
+        code = (
+            "import sys, pathlib; from jagged_quilt.foundation import shipped_kernels as s\n"
+            "s.SHIPPED = pathlib.Path(sys.argv[1])\n"
+            "from jagged_quilt.results.rehearsal import when_compiling, rehearse_packing\n"
+            "from jagged_quilt.results.warm import cold\n"
+            "names = []\n"
+            "with when_compiling(names.append): rehearse_packing()\n"
+            "print(len(names), len(cold()))"
+        )
+
+        def compiled(cache, **settings):
+            env = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path / cache), **settings}
+            command = [sys.executable, "-c", code, str(family.parent)]
+            return [
+                int(each)
+                for each in subprocess.run(command, env=env, capture_output=True, text=True, check=True).stdout.split()
+            ]
+
+        assert compiled("fits") == [0, 0]
+        assert not list((tmp_path / "fits").rglob("*.nbc"))
+        assert compiled("told", NUMBA_CPU_NAME="generic", NUMBA_CPU_FEATURES="")[1] > 0  # somebody says for what to compile
+        record = json.loads((family / RECORD).read_text())
+        for key, value in (("target", ["x86_64-unknown-none", "other", ""]), ("of", "other sources")):
+            (family / RECORD).write_text(json.dumps(record | {key: value}))
+            assert compiled(key)[1] > 0
+        assert not can_run("x86-64-v4") or can_run("x86-64-v3")
 
     def test_help_and_version_load_no_compiler(self):
         for words in (["--help"], ["--version"], ["bake", "--help"]):

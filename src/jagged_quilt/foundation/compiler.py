@@ -24,6 +24,7 @@ from numba.extending import intrinsic, overload
 
 from jagged_quilt.foundation.json_types import Compiled
 from jagged_quilt.foundation.kernels import WATCHES
+from jagged_quilt.foundation.shipped_kernels import load_shipped
 
 _njit: Compiled = numba.njit  # its annotations do not know all of its options
 
@@ -182,10 +183,10 @@ def _kept(function: Callable[..., object], options: dict[str, object]) -> Compil
     file = getattr(kept, "_cache_file", None)
     if file is not None:
         source = Path(inspect.getfile(dispatcher.py_func))
-        file._source_stamp = content_of(source)
+        file._source_stamp = stamp = content_of(source)
         if getattr(numba.config, "CACHE_DIR", ""):
             file = _shared_by_content(kept, source)
-        save, load = kept.save_overload, file._load_index
+        save, load, load_own = kept.save_overload, file._load_index, kept._load_overload
 
         def save_if_possible(*what: object) -> None:
             with suppress(OSError):
@@ -197,7 +198,10 @@ def _kept(function: Callable[..., object], options: dict[str, object]) -> Compil
             except Exception:  # what another version of ours kept names types that are elsewhere now, or nowhere
                 return {}
 
-        kept.save_overload, file._load_index = save_if_possible, load_if_possible
+        def load_either(signature: Compiled, context: Compiled) -> Compiled:
+            return load_own(signature, context) or load_shipped(kept, name_in_cache(source), stamp, signature, context)
+
+        kept.save_overload, file._load_index, kept._load_overload = save_if_possible, load_if_possible, load_either
     return dispatcher
 
 
@@ -207,11 +211,16 @@ def _shared_by_content(kept: Compiled, source: Path) -> Compiled:
     Numba names it for the path of the source: each new environment would compile all of them again.
     """
     stamp = content_of(source)
-    folder = Path(getattr(numba.config, "CACHE_DIR", ""), f"{source.parent.name}_{stamp}")
+    folder = Path(getattr(numba.config, "CACHE_DIR", ""), name_in_cache(source))
     kept._impl._locator = _Folder(folder)
     kept._cache_path = str(folder)
     kept._cache_file = IndexDataCacheFile(str(folder), kept._impl.filename_base, stamp)
     return kept._cache_file
+
+
+def name_in_cache(source: Path) -> str:
+    """Return what the folder of the kernels of a file of loops is called."""
+    return f"{source.parent.name}_{content_of(source)}"
 
 
 class _Folder:

@@ -21,6 +21,7 @@ from jagged_quilt.blend.blend import Blend
 from jagged_quilt.blend.distance import Far
 from jagged_quilt.blend.flat_projections import Triplanar
 from jagged_quilt.blend.layer import Layer
+from jagged_quilt.blend.shuffle import Shuffle
 from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.checks import frozen
 from jagged_quilt.foundation.kernels import when_compiling
@@ -100,7 +101,9 @@ def rehearse_weights() -> None:
 def rehearse_blend() -> None:
     """Blend at points: as it is, into finished texels, and what the blend goes by."""
     swatches = [_grey("one"), _grey("two")]
-    blend = Blend(pack(swatches, side=4, work=ALONE), [Layer("one", far=Far(start=1)), Layer("two", Triplanar())])
+    blend = Blend(
+        pack(swatches, side=4, work=ALONE), [Layer("one", far=Far(start=1)), Layer("two", Triplanar(shuffle=Shuffle(size=2.0)))]
+    )
     points = Points.of(np.zeros((4, 3)), np.tile([0.0, 1.0, 0.0], (4, 1)))
     weights = PointWeights(("one", "two"), np.tile(np.array([0, 1], np.uint8), (4, 1)), np.full((4, 2), 0.5, np.float32))
     target = {each.role: np.empty((4, each.role.value.channels), stored_type(each.role)) for each in blend.plan.outputs}

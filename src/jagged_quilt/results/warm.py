@@ -10,7 +10,7 @@ from collections.abc import Collection
 
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.files import read_json, write_json
-from jagged_quilt.foundation.kernel_cache import cache_folder, cache_key
+from jagged_quilt.foundation.kernel_cache import cache_folder, cache_key, came_compiled
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.results.rehearsal import PARTS, rehearse
 
@@ -21,8 +21,8 @@ _EXPECTED = {"pack": 12, "blend": 10, "weigh": 30, "ground": 14, "meshes": 9, "p
 def cold(parts: Collection[str] = ()) -> list[str]:
     """Return those of some parts of the kernels (of all where none is named) that are not known to be compiled."""
     known = _known()
-    if cache_folder() is None:
-        return []  # nothing would be kept
+    if cache_folder() is None or came_compiled():
+        return []  # nothing would be kept, or nothing is to be done
     return [name for name in PARTS if name not in known and (not parts or name in parts)]
 
 
