@@ -26,7 +26,7 @@ from jagged_quilt.surfaces.camera import Camera
 FRAMES = 16
 _STEP = 0.25  # pixels by which the picture moves from one frame to the next
 _WIDE, _HIGH, _LARGER = 136, 85, 3
-_FINE = 8  # rays along each side of a pixel, of the still surface
+_FINE = 4  # rays along each side of a pixel, of the still surface
 _MOST = 24.0  # of 255: a jump that is drawn brightest
 
 Jumps = NDArray[np.float32]
@@ -49,7 +49,7 @@ class Flicker:
     Attributes
     ----------
     still : (rows, columns)
-        The jumps of the surface itself: of 64 rays a pixel.
+        The jumps of the surface itself: of 16 rays a pixel.
     beyond : dict of str to (rows, columns)
         For each of `WAYS`, what the jumps are beyond those.
     """
@@ -74,7 +74,7 @@ def find_flicker(
 ) -> Flicker:
     """Glide a camera to the right by a quarter of a pixel a frame, and measure how much pixels jump in each of `WAYS`.
 
-    One ray a pixel, as wide as the pixel; what the surface itself does is reckoned by 64 rays a pixel.
+    One ray a pixel, as wide as the pixel; what the surface itself does is reckoned by 16 rays a pixel.
     """
     layers = [layer for thing in scene.things for _, own in thing.by_part for layer in one_each(own)]
     pages = opened(scene.arrays, layers)
@@ -99,8 +99,8 @@ def find_flicker(
 def draw_flicker(scene: Scene, camera: Camera, *, work: Work = ANYHOW) -> Board:
     """Draw what a glide finds: a heat map for each of `WAYS`, with its mean, and what the surface itself does."""
     found = find_flicker(scene, camera, work=work)
-    board = Board("Flicker", "one ray a pixel, the camera gliding by a quarter of a pixel a frame; beyond 64 rays a pixel")
-    shown = [("the surface itself, 64 rays a pixel", found.still), *found.beyond.items()]
+    board = Board("Flicker", "one ray a pixel, the camera gliding by a quarter of a pixel a frame; beyond 16 rays a pixel")
+    shown = [("the surface itself, 16 rays a pixel", found.still), *found.beyond.items()]
     for index, (name, jumps) in enumerate(shown):
         x, y = 14 + index % 3 * 422, 52 + index // 3 * 352
         board.write(x, y + 8, name, size=14, bold=True)
