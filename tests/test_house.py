@@ -38,8 +38,9 @@ BELOW = {
 }
 BELOW["quiltfile"] = {*BELOW} - {"demo"}
 BELOW["results"] = {*BELOW} - {"demo"}
+BELOW["page"] = {*BELOW} - {"demo"}
 BELOW["cli"] = {*BELOW}
-CORE = set(BELOW) - {"quiltfile", "results", "demo", "cli"}
+CORE = set(BELOW) - {"quiltfile", "results", "page", "demo", "cli"}
 
 
 def imports_of(path):

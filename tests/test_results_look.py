@@ -125,17 +125,17 @@ class TestLook:
         look = jq.Look(project, work=jq.Work(threads=1))
         small, whole = look.draw()
         assert [small.is_whole, whole.is_whole] == [False, True]
-        first = look._results
+        first = look._kept.results
         project.write_text(project.read_text().replace("[weights]", "[weights]\nkeep = 2"))
         list(look.draw({project}))
-        second = look._results
+        second = look._kept.results
         assert second.quilt.terrain is first.quilt.terrain
         assert second.quilt.meshes is first.quilt.meshes
         assert second.arrays is first.arrays
         assert look._weights[1].weights.shape[2] == 2
         ground = project.parent / "ground.png"
         list(look.draw({ground}))
-        assert look._results.quilt.terrain is not second.quilt.terrain
+        assert look._kept.results.quilt.terrain is not second.quilt.terrain
 
     def test_the_small_picture_is_the_whole_one_in_squares(self, project):
         look = jq.Look(project, kinds=("normal",), work=jq.Work(threads=1))
@@ -175,7 +175,7 @@ class TestLook:
         write_image(ground, read_image(ground)[::-1].copy())
         thread.join(WAIT)
         assert [each.is_whole for each in seen] == [True, True]
-        assert np.array_equal(look._results.quilt.terrain.heights, jq.read_quilt(project).terrain.heights)
+        assert np.array_equal(look._kept.results.quilt.terrain.heights, jq.read_quilt(project).terrain.heights)
 
     def test_what_cannot_be_looked_at_is_refused(self, project):
         code, _, errors = jquilt("look", project, "debug", "stretsh")

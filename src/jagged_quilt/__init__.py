@@ -8,7 +8,7 @@ Layers    Layer Planar Triplanar Box Uv Spherical Cylindrical Polar Shuffle Tuni
 Weights   weigh weigh_into WeightMap Weigher open_weights explain
 Baking    bake bake_pages BakedMaps open_baked
 Pictures  Scene Sun PointLight SpotLight Sky SkyImage clear_sky read_sky compare
-Files     read_quilt Quilt run Look
+Files     read_quilt Quilt run Look Page
 Windows   images (image files), convert (one kind of map into another), audit (what is wrong with maps), shapes (made
           meshes), daubs (painted strokes), adopt (weights of other programs), export (files for engines), show
           (pictures), errors; help(jq.export) says what is in one

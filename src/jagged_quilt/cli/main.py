@@ -10,7 +10,7 @@ import sys
 import click
 
 COMMANDS = (
-    *("demo", "new", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "export", "warm"),
+    *("demo", "new", "gather", "check", "pack", "adopt", "daub", "weigh", "bake", "show", "look", "page", "export", "warm"),
     *("schema", "completion", "manual"),
 )
 

@@ -99,6 +99,8 @@ class BlendShader:
         How many samples a pixel takes, and what is bound, a line each; the source says it too.
     members : tuple of (str, int, str)
         What lies where in the block: a path, bytes from its beginning, and its type.
+    parts : (set of str, dict of str)
+        What the blend has, and what is filled in where its source says so: for programs around it.
     """
 
     source: str
@@ -111,6 +113,7 @@ class BlendShader:
     left_out: tuple[str, ...]
     cost: tuple[str, ...]
     members: tuple[tuple[str, int, str], ...] = field(repr=False)
+    parts: tuple[frozenset[str], dict[str, str]] = field(repr=False)
 
     def averaging(self, planes: float) -> BlendShader:
         """Return the same that also says how many planes of layers a pixel reads on average, as a survey counts them."""
@@ -224,11 +227,13 @@ class _ShaderSource:
             raise RangeError(f"pairs of more than {_BY_NUMBER} layers have numbers of 16 bits, which the shader does not read")
         block, members = blend_block(self.plan, self.arrays, self.features, held)
         words = self._words()
+        words["point"] = filled("point.glsl", self.features, words)
         source = HEADS[self.dialect] + filled("blend.glsl", self.features, words)
         return BlendShader(
             source=source,
             vertex=HEADS[self.dialect] + filled("ground.vert", self.features, words),
             fragment=source + "\n" + filled("ground.frag", self.features, words),
+            parts=(self.features, words),
             block=block,
             samplers=tuple(each.name for each in held),
             arrays=tuple(each.layout.name for each in held),
@@ -338,7 +343,7 @@ class _ShaderSource:
             "levels": str(level_count(self.arrays.side)),
             "texel_reads": "\n".join(
                 f"    texel.{each.name} = read({each.name}, {str(each.layout.srgb).lower()}, layer, "
-                f"layer.{'slices' if number < 4 else 'more_slices'}[{number % 4}], uv, level{steps});"
+                f"layers[layer].{'slices' if number < 4 else 'more_slices'}[{number % 4}], uv, level{steps});"
                 for number, each in enumerate(held)
             ),
             "only_y": str(k.ONLY_Y),
@@ -351,7 +356,7 @@ class _ShaderSource:
             "quarter_turn": str(k.QUARTER),
             "flips": str(k.FLIPS),
             "shifts": str(k.SHIFTS),
-            "mean_texel": "\n".join(f"            mean.{each.name} = layer.mean_{each.name};" for each in held),
+            "mean_texel": "\n".join(f"            mean.{each.name} = layers[layer].mean_{each.name};" for each in held),
             "uv_kind": str(k.BY_UV),
             "flat_kind": str(k.FLAT),
             "sphere_kind": str(k.SPHERE),

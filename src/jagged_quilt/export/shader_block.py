@@ -109,10 +109,14 @@ def _mapping_table(plan: BlendPlan) -> NDArray[np.void]:
 def _mean(arrays: TextureArrays, layout: Layout, swatch: str) -> NDArray[np.float64]:
     """The mean texel of a slice, colour as linear light."""
     texels = arrays.texels(layout.name, swatch).reshape(-1, layout.stored)
-    plain = texels.astype(np.float64) / (np.iinfo(texels.dtype).max if texels.dtype.kind == "u" else 1)
-    if layout.srgb:
-        colour = plain[:, :3]
-        plain[:, :3] = np.where(colour <= 0.04045, colour / 12.92, ((colour + 0.055) / 1.055) ** 2.4)
     mean = np.ones(4)
-    mean[: plain.shape[1]] = plain.mean(axis=0)
+    for channel in range(layout.stored):
+        own = np.ascontiguousarray(texels[:, channel])
+        counts, plain = np.ones(len(own)), own.astype(np.float64)
+        if own.dtype.kind == "u":  # as many as there are values, and not as there are texels
+            held = np.bincount(own, minlength=np.iinfo(own.dtype).max + 1)
+            counts, plain = held.astype(np.float64), np.arange(len(held)) / (len(held) - 1)
+        if layout.srgb and channel < 3:
+            plain = np.where(plain <= 0.04045, plain / 12.92, ((plain + 0.055) / 1.055) ** 2.4)
+        mean[channel] = (plain * counts).sum() / len(own)
     return mean

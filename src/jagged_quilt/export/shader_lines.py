@@ -75,14 +75,14 @@ def _if_of_group(plan: BlendPlan, role: MapRole) -> str:
     """When a texel of a group of maps counts for a role."""
     group = next((number for number, roles in enumerate(plan.groups) if role in roles), None)
     if group is not None:
-        return f"if (group == {group} || (group < 0 && layer.per_map[{group}] < 0)) "
+        return f"if (group == {group} || (group < 0 && layers[layer].per_map[{group}] < 0)) "
     return "if (group < 0) " if plan.groups else ""
 
 
 def add_texel(plan: BlendPlan, held: Sequence[FileArray]) -> str:
     tuned = any(layer.tuning != AS_IT_IS for layer in plan.layers)
     lines = ["// Add what a texel says to what a layer shows.", "void add_texel("]
-    lines[-1] += "inout Look look, Layer layer, Texel texel, vec3 along_u, vec3 along_v, float share, int group) {"
+    lines[-1] += "inout Look look, int layer, Texel texel, vec3 along_u, vec3 along_v, float share, int group) {"
     for output in plan.outputs:
         role, when = output.role, _if_of_group(plan, output.role)
         if not output.array:
@@ -99,12 +99,13 @@ def add_texel(plan: BlendPlan, held: Sequence[FileArray]) -> str:
             continue
         if tuned and role is _R.DIFFUSE:
             lines.append(f"    vec3 diffuse = {value};")
-            value = "vec3(dot(layer.red.rgb, diffuse), dot(layer.green.rgb, diffuse), dot(layer.blue.rgb, diffuse))"
+            rows = ", ".join(f"dot(layers[layer].{each}.rgb, diffuse)" for each in ("red", "green", "blue"))
+            value = f"vec3({rows})"
             value = f"clamp({value}, 0.0, 1.0)"
         elif tuned and role is _R.ROUGHNESS:
-            value = f"clamp({value} + layer.tunes.y, 0.0, 1.0)"
+            value = f"clamp({value} + layers[layer].tunes.y, 0.0, 1.0)"
         elif tuned and role is _R.OCCLUSION:
-            value = f"clamp(1.0 - layer.tunes.z * (1.0 - {value}), 0.0, 1.0)"
+            value = f"clamp(1.0 - layers[layer].tunes.z * (1.0 - {value}), 0.0, 1.0)"
         elif value.startswith("1.0 -"):
             value = f"({value})"
         lines.append(f"    {when}look.{role.key} += share * {value};")

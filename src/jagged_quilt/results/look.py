@@ -15,25 +15,20 @@ import numpy as np
 
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.fields import Remembering
 from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.maps.image_writing import write_image
-from jagged_quilt.masks.image_mask import ImageMask, ImageWrap
+from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.meshfiles.read import READERS
-from jagged_quilt.quiltfile.quilt import Quilt
-from jagged_quilt.quiltfile.reading import read_quilt
+from jagged_quilt.results.kept_results import KeptResults
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
-from jagged_quilt.results.weigh_steps import film_amounts, weigh_options
 from jagged_quilt.show.board import HEIGHT, WIDTH, Picture
 from jagged_quilt.show.debug import draw_debugs
 from jagged_quilt.show.lit_view import draw_scenes
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.thumbnails import Thumbnails
-from jagged_quilt.surfaces.terrain import Terrain
-from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
 
 if TYPE_CHECKING:
@@ -85,12 +80,7 @@ class Look:
         self.path, self.names, self.kinds = Path(path), tuple(names), tuple(kinds)
         self._out, self._work, self._tell = out, replace(work, progress=self._progress), work.progress
         self._changes: queue.Queue[set[Path] | Exception] = queue.Queue()
-        self._results: Results | None = None
-        self._is_wrong = False  # the quilt file, when it was last read, or what was made of it
-        self._missed: set[Path] = set()  # what changed while the file could not be read
-        self._fields: tuple[Terrain, Remembering] | None = None
-        self._weights: tuple[tuple[str, int], WeightMap] | None = None
-        self._film_maps: tuple[tuple[str, int], list[ImageMask]] | None = None
+        self._kept = KeptResults(self.path, out, self._work)
         self._pages: tuple[object, Pages] | None = None
         self._glances = Thumbnails()
 
@@ -102,9 +92,8 @@ class Look:
         Raises `QuiltError` if something is wrong with the file; what was drawn before stays.
         """
         start = time.perf_counter()
-        results = self._read_again(changed)
-        if self._fields is not None:
-            self._fields[1].turn_over()
+        results = self._kept.read(changed)
+        self._kept.turn_over()
         for name in self.names:
             results.picture_named(name)
         folder = results.folder / "pictures"
@@ -129,7 +118,7 @@ class Look:
                 except _StaleError:
                     pass
                 except QuiltError as error:
-                    self._is_wrong = True
+                    self._kept.is_wrong = True
                     yield error
                 changed = self._next_change()
         finally:
@@ -185,9 +174,9 @@ class Look:
         if path == self.path.resolve():
             return True
         suffix = path.suffix.lower()
-        if self._is_wrong or self._results is None:
+        if self._kept.is_wrong or self._kept.results is None:
             return suffix in _INPUTS
-        quilt = self._results.quilt
+        quilt = self._kept.results.quilt
         if path in {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}:
             return True
         if suffix in _OF_MESHES:
@@ -202,9 +191,9 @@ class Look:
 
     def _elsewhere(self) -> dict[Path, int]:
         """The files that the quilt file names outside of its folder, and when each was written."""
-        if self._results is None:
+        if self._kept.results is None:
             return {}
-        quilt, home = self._results.quilt, self.path.parent.resolve()
+        quilt, home = self._kept.results.quilt, self.path.parent.resolve()
         files = {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}
         for source in quilt.sources:
             with contextlib.suppress(QuiltError):
@@ -215,24 +204,6 @@ class Look:
         if not self._changes.empty():
             raise _StaleError
         self._tell(step, done, whole)
-
-    def _read_again(self, changed: set[Path] | None) -> Results:
-        self._missed |= changed or set()
-        self._is_wrong = True
-        quilt = read_quilt(self.path)
-        before = self._results
-        results = Results(quilt, self._out, work=self._work)
-        if before is not None and changed is not None:
-            results.quilt.loaded.take_over(before.quilt.loaded, {each.resolve() for each in self._missed})
-            results.take_over(before)
-        self._results, self._missed, self._is_wrong = results, set(), False
-        return results
-
-    def _known(self, quilt: Quilt) -> Remembering:
-        """The fields of the ground, with all that was worked out, and answered, for earlier pictures."""
-        if self._fields is None or self._fields[0] is not quilt.terrain:
-            self._fields = quilt.terrain, Remembering(quilt.terrain.fields, answers=True)
-        return self._fields[1]
 
     def _scene(self, results: Results, weights: WeightMap | None, film_maps: Sequence[ImageMask]) -> Scene:
         """What stands before the camera, with the texels of before where they are the same."""
@@ -247,32 +218,10 @@ class Look:
         scene.arrays = self._pages[1]
         return scene
 
-    def _films(self, results: Results, coarse: int) -> list[ImageMask]:
-        """How much of each film there is, as maps as fine as the weights are."""
-        if "films" not in results.runner.steps:
-            return []
-        stamp, quilt = results.runner.stamp("films"), results.quilt
-        texels = max(1, quilt.table.weights.texels // (1 if coarse == 1 else 2))
-        if self._film_maps is None or self._film_maps[0] != (stamp, texels):
-            canvas = quilt.terrain.canvas(texels).knowing(self._known(quilt))
-            own = [each.astype(np.float32) / np.float32(255) for each in film_amounts(results, canvas)]
-            maps = [ImageMask(values=each, size=quilt.terrain.size, wrap=ImageWrap.CLAMP) for each in own]
-            self._film_maps = (stamp, texels), maps
-        return self._film_maps[1]
-
-    def _weighed(self, results: Results, coarse: int) -> WeightMap:
-        """The weights for a picture so coarse; half as fine a map does for all but the whole one."""
-        stamp, texels = results.runner.stamp("weigh"), results.quilt.table.weights.texels // (1 if coarse == 1 else 2)
-        if self._weights is None or self._weights[0] != (stamp, texels):
-            quilt = results.quilt
-            canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
-            weights = weigh(canvas, results.layers, **weigh_options(results))
-            self._weights = (stamp, texels), weights
-        return self._weights[1]
-
     def _drawn(self, results: Results, folder: Path, coarse: int) -> tuple[Path, ...]:
-        weights = self._weighed(results, coarse) if "weigh" in results.runner.steps else None
-        scene, camera, files = self._scene(results, weights, self._films(results, coarse)), results.quilt.camera, []
+        texels = max(1, results.quilt.table.weights.texels // (1 if coarse == 1 else 2))  # half as fine does for small pictures
+        weights = self._kept.weights(results, texels) if "weigh" in results.runner.steps else None
+        scene, camera, files = self._scene(results, weights, self._kept.films(results, texels)), results.quilt.camera, []
         if "view" in self.names:
             width, height = WIDTH // coarse, HEIGHT // coarse
             (picture,) = draw_scenes([scene], camera, width=width, height=height, thumbnails=self._glances, work=self._work)

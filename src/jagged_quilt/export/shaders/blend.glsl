@@ -114,14 +114,14 @@ int folded(int at, int side, int wrap) {
     return at - side * int(floor(float(at) / float(side)));
 }
 
-vec4 texel_at(sampler2DArray array, bool is_srgb, Layer layer, int slice, ivec2 at, int level) {
+vec4 texel_at(sampler2DArray array, bool is_srgb, int layer, int slice, ivec2 at, int level) {
     int side = {{side}} >> level;
-    ivec3 place = ivec3(folded(at.x, side, layer.ways.x), folded(at.y, side, layer.ways.y), slice + textureSize(array, 0).z / {{levels}} * level);
+    ivec3 place = ivec3(folded(at.x, side, layers[layer].ways.x), folded(at.y, side, layers[layer].ways.y), slice + textureSize(array, 0).z / {{levels}} * level);
     vec4 texel = texelFetch(array, place, 0);
     return is_srgb ? vec4(decoded(texel.rgb), texel.a) : texel;
 }
 
-vec4 between_texels(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, int level) {
+vec4 between_texels(sampler2DArray array, bool is_srgb, int layer, int slice, vec2 uv, int level) {
     vec2 place = uv * float({{side}} >> level) - 0.5;
     ivec2 at = ivec2(floor(place));
     vec2 part = place - floor(place);
@@ -131,9 +131,9 @@ vec4 between_texels(sampler2DArray array, bool is_srgb, Layer layer, int slice, 
         part.y);
 }
 
-vec4 read(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, float level) {
+vec4 read(sampler2DArray array, bool is_srgb, int layer, int slice, vec2 uv, float level) {
     //?nearest
-    if (layer.which.w == 0) {
+    if (layers[layer].which.w == 0) {
         return texel_at(array, is_srgb, layer, slice, ivec2(floor(uv * {{side}}.0)), 0);
     }
     //.
@@ -152,26 +152,26 @@ float folded(float at, int wrap, float half_texel) {
 }
 //.
 
-vec4 read(sampler2DArray array, bool is_srgb, Layer layer, int slice, vec2 uv, float level{{steps_parameter}}) {
+vec4 read(sampler2DArray array, bool is_srgb, int layer, int slice, vec2 uv, float level{{steps_parameter}}) {
     //?nearest
-    if (layer.which.w == 0) {
+    if (layers[layer].which.w == 0) {
         float side = float(textureSize(array, 0).x);
         uv = (floor(uv * side) + 0.5) / side;
     }
     //.
     //?folds
     float half_texel = 0.5 / float(textureSize(array, int(ceil(level))).x);
-    uv = vec2(folded(uv.x, layer.ways.x, half_texel), folded(uv.y, layer.ways.y, half_texel));
+    uv = vec2(folded(uv.x, layers[layer].ways.x, half_texel), folded(uv.y, layers[layer].ways.y, half_texel));
     //.
     //?fine
     // As many samples along the footprint as the sampler is set to take (TEXTURE_MAX_ANISOTROPY), wherever it places them.
-    if (layer.which.w == 3) return textureGrad(array, vec3(uv, float(slice)), steps.xy, steps.zw);
+    if (layers[layer].which.w == 3) return textureGrad(array, vec3(uv, float(slice)), steps.xy, steps.zw);
     //.
     return textureLod(array, vec3(uv, float(slice)), level);
 }
 //.
 
-Texel texel_of(Layer layer, vec2 uv, float level{{steps_parameter}}) {
+Texel texel_of(int layer, vec2 uv, float level{{steps_parameter}}) {
     Texel texel;
 {{texel_reads}}
     return texel;
@@ -186,25 +186,25 @@ struct Laid {
 };
 
 // Metres of the surface to metres of the pattern.
-Laid turned(Chart chart, vec2 place, vec3 along_u, vec3 along_v) {
-    place -= chart.placed.xy;
+Laid turned(int chart, vec2 place, vec3 along_u, vec3 along_v) {
+    place -= charts[chart].placed.xy;
     return Laid(
-        vec2(dot(chart.turn.xy, place), dot(chart.turn.zw, place)),
-        chart.turn.x * along_u + chart.turn.y * along_v,
-        chart.turn.z * along_u + chart.turn.w * along_v);
+        vec2(dot(charts[chart].turn.xy, place), dot(charts[chart].turn.zw, place)),
+        charts[chart].turn.x * along_u + charts[chart].turn.y * along_v,
+        charts[chart].turn.z * along_u + charts[chart].turn.w * along_v);
 }
 
-vec3 in_chart(Chart chart, vec3 vector) {
-    return vec3(dot(chart.axis_x.xyz, vector), dot(chart.axis_y.xyz, vector), dot(chart.axis_z.xyz, vector));
+vec3 in_chart(int chart, vec3 vector) {
+    return vec3(dot(charts[chart].axis_x.xyz, vector), dot(charts[chart].axis_y.xyz, vector), dot(charts[chart].axis_z.xyz, vector));
 }
 //?flat
 
 // One of three planes, laid on so that each side reads as from outside; 0 faces x, 1 y, 2 z of the chart.
-Laid on_plane(Chart chart, Point point, int plane) {
-    vec3 place = in_chart(chart, point.position) - vec3(chart.axis_x.w, chart.axis_y.w, chart.axis_z.w);
+Laid on_plane(int chart, Point point, int plane) {
+    vec3 place = in_chart(chart, point.position) - vec3(charts[chart].axis_x.w, charts[chart].axis_y.w, charts[chart].axis_z.w);
     float side = in_chart(chart, point.normal)[plane] >= 0.0 ? 1.0 : -1.0;
-    vec3 right = plane == 0 ? -side * chart.axis_z.xyz : plane == 1 ? chart.axis_x.xyz : side * chart.axis_x.xyz;
-    vec3 down = plane == 1 ? side * chart.axis_z.xyz : -chart.axis_y.xyz;
+    vec3 right = plane == 0 ? -side * charts[chart].axis_z.xyz : plane == 1 ? charts[chart].axis_x.xyz : side * charts[chart].axis_x.xyz;
+    vec3 down = plane == 1 ? side * charts[chart].axis_z.xyz : -charts[chart].axis_y.xyz;
     float u = plane == 0 ? -side * place.z : plane == 1 ? place.x : side * place.x;
     float v = plane == 1 ? side * place.z : -place.y;
     return turned(chart, vec2(u, v), right, down);
@@ -212,8 +212,8 @@ Laid on_plane(Chart chart, Point point, int plane) {
 //.
 //?uv
 
-Laid by_uv(Chart chart, Point point) {
-    float metres = chart.around.x;
+Laid by_uv(int chart, Point point) {
+    float metres = charts[chart].around.x;
     return turned(chart, metres * point.uv, metres * point.along_u, metres * point.along_v);
 }
 //.
@@ -221,12 +221,12 @@ Laid by_uv(Chart chart, Point point) {
 
 // Around the y axis of the chart: on a sphere, a tube or a disc. Gradients are derivatives of the place, so that nothing
 // happens where u begins again.
-Laid around_axis(Chart chart, Point point, int kind) {
-    vec3 q = in_chart(chart, point.position) - vec3(chart.axis_x.w, chart.axis_y.w, chart.axis_z.w);
-    float radius = chart.around.x, far = max(length(q.xz), 1e-6 * radius);
+Laid around_axis(int chart, Point point, int kind) {
+    vec3 q = in_chart(chart, point.position) - vec3(charts[chart].axis_x.w, charts[chart].axis_y.w, charts[chart].axis_z.w);
+    float radius = charts[chart].around.x, far = max(length(q.xz), 1e-6 * radius);
     vec2 place;
-    place.x = chart.around.y * radius * atan(q.x, q.z);
-    vec3 of_u = chart.around.y * radius * vec3(q.z, 0.0, -q.x) / (far * far), of_v;
+    place.x = charts[chart].around.y * radius * atan(q.x, q.z);
+    vec3 of_u = charts[chart].around.y * radius * vec3(q.z, 0.0, -q.x) / (far * far), of_v;
     if (kind == {{sphere_kind}}) {
         float away = max(length(q), 1e-6 * radius);
         place.y = radius * atan(far, q.y);
@@ -234,38 +234,38 @@ Laid around_axis(Chart chart, Point point, int kind) {
     } else if (kind == {{disc_kind}}) {
         place.y = far;
         of_v = vec3(q.x, 0.0, q.z) / far;
-        place.x += chart.around.z * far;
-        of_u += chart.around.z * of_v;
+        place.x += charts[chart].around.z * far;
+        of_u += charts[chart].around.z * of_v;
     } else {
         place.y = -q.y;
         of_v = vec3(0.0, -1.0, 0.0);
     }
-    mat3 axes = mat3(chart.axis_x.xyz, chart.axis_y.xyz, chart.axis_z.xyz);
+    mat3 axes = mat3(charts[chart].axis_x.xyz, charts[chart].axis_y.xyz, charts[chart].axis_z.xyz);
     return turned(chart, place, axes * of_u, axes * of_v);
 }
 //.
 //?flat
 
 // How much each plane of a flat chart counts: one alone, the one that the surface faces most, or all by |n| to a power.
-vec3 shares_of(Layer layer, Chart chart, Point point) {
+vec3 shares_of(int layer, int chart, Point point) {
     vec3 facing = abs(in_chart(chart, point.normal));
-    if (layer.which.z == {{only_y}}) return vec3(0.0, 1.0, 0.0);
-    if (layer.which.z == {{only_z}}) return vec3(0.0, 0.0, 1.0);
+    if (layers[layer].which.z == {{only_y}}) return vec3(0.0, 1.0, 0.0);
+    if (layers[layer].which.z == {{only_z}}) return vec3(0.0, 0.0, 1.0);
     //?box
-    if (layer.which.z == {{faced_most}}) {
+    if (layers[layer].which.z == {{faced_most}}) {
         if (facing.y >= max(facing.x, facing.z)) return vec3(0.0, 1.0, 0.0);
         return facing.x >= facing.z ? vec3(1.0, 0.0, 0.0) : vec3(0.0, 0.0, 1.0);
     }
     //.
-    vec3 share = pow(max(facing, vec3(1e-9)), vec3(layer.lies.y));
+    vec3 share = pow(max(facing, vec3(1e-9)), vec3(layers[layer].lies.y));
     share = max(share - {{plane_cut}} * (share.x + share.y + share.z), 0.0);
     share /= share.x + share.y + share.z;
     //?limited
     float sides = 1.0;
-    if (chart.limits.x < 1.0) sides *= clamp((chart.limits.x - facing.y) / max(chart.limits.x - chart.limits.y, 1e-6), 0.0, 1.0);
-    if (chart.limits.w > 0.0) {
-        float away = length(point.position - chart.eye.xyz);
-        sides *= clamp((away - chart.limits.z) / max(chart.limits.w - chart.limits.z, 1e-6), 0.0, 1.0);
+    if (charts[chart].limits.x < 1.0) sides *= clamp((charts[chart].limits.x - facing.y) / max(charts[chart].limits.x - charts[chart].limits.y, 1e-6), 0.0, 1.0);
+    if (charts[chart].limits.w > 0.0) {
+        float away = length(point.position - charts[chart].eye.xyz);
+        sides *= clamp((away - charts[chart].limits.z) / max(charts[chart].limits.w - charts[chart].limits.z, 1e-6), 0.0, 1.0);
     }
     share = vec3(0.0, 1.0 - sides, 0.0) + sides * share;
     //.
@@ -278,11 +278,11 @@ vec3 shares_of(Layer layer, Chart chart, Point point) {
 {{add_texel}}
 
 // The mip in which a step to the next pixel is one texel, where mips are read.
-float level_of(Layer layer, Laid laid, Point point) {
-    if (layer.which.w < 2) return 0.0;
+float level_of(int layer, Laid laid, Point point) {
+    if (layers[layer].which.w < 2) return 0.0;
     float step_x = length(vec2(dot(point.step_x, laid.along_u), dot(point.step_x, laid.along_v)));
     float step_y = length(vec2(dot(point.step_y, laid.along_u), dot(point.step_y, laid.along_v)));
-    return clamp(log2(max(max(step_x, step_y), 1e-10) * layer.lies.x * {{side}}.0), 0.0, {{last_level}}.0);
+    return clamp(log2(max(max(step_x, step_y), 1e-10) * layers[layer].lies.x * {{side}}.0), 0.0, {{last_level}}.0);
 }
 //?cheap
 
@@ -307,9 +307,9 @@ struct Patches {
     float spread;  // by which the difference from the mean grows, so that mean and variance stay (Heitz and Neyret 2018)
 };
 
-Patches patches_at(Layer layer, vec2 place) {
+Patches patches_at(int layer, vec2 place) {
     Patches found;
-    vec2 p = place * layer.lies.z;
+    vec2 p = place * layers[layer].lies.z;
     vec2 grid = vec2(p.x - p.y * 0.57735026919, p.y * 1.15470053838);
     ivec2 cell = ivec2(floor(grid));
     vec2 within = grid - floor(grid);
@@ -323,35 +323,35 @@ Patches patches_at(Layer layer, vec2 place) {
     }
     found.corner[1] = cell + ivec2(0, 1);
     found.corner[2] = cell + ivec2(1, 0);
-    vec3 weight = max(layer.lies.w - (max(near.x, max(near.y, near.z)) - near), 0.0);
+    vec3 weight = max(layers[layer].lies.w - (max(near.x, max(near.y, near.z)) - near), 0.0);
     found.weight = weight * weight / dot(weight, weight);
     found.spread = inversesqrt(dot(found.weight, found.weight));
     return found;
 }
 
 // Which way a patch is turned (the first row of a rotation), and whether it is mirrored (in z); then its part of the texture.
-vec3 way_of_patch(Layer layer, uint h) {
+vec3 way_of_patch(int layer, uint h) {
     vec2 way = vec2(1.0, 0.0);
-    if ((layer.ways.z & {{any_turn}}) != 0) {
+    if ((layers[layer].ways.z & {{any_turn}}) != 0) {
         float t = 2.0 * float(h >> 16u) / 65536.0 - 1.0;
         way = ((h >> 5u & 1u) != 0u ? 1.0 : -1.0) * vec2(1.0 - t * t, 2.0 * t) / (1.0 + t * t);
-    } else if ((layer.ways.z & {{quarter_turn}}) != 0) {
+    } else if ((layers[layer].ways.z & {{quarter_turn}}) != 0) {
         uint quarter = h >> 3u & 3u;
         way = quarter == 0u ? vec2(1, 0) : quarter == 1u ? vec2(0, 1) : quarter == 2u ? vec2(-1, 0) : vec2(0, -1);
     }
-    return vec3(way, (layer.ways.z & {{flips}}) != 0 && (h >> 6u & 1u) != 0u ? -1.0 : 1.0);
+    return vec3(way, (layers[layer].ways.z & {{flips}}) != 0 && (h >> 6u & 1u) != 0u ? -1.0 : 1.0);
 }
 
 // Move what is laid into a patch; slopes turn with it.
-void lay_patch(Layer layer, ivec2 at, inout Laid laid, inout vec3 along_u, inout vec3 along_v) {
-    uint h = hashed(hashed(uint(at.x) ^ uint(layer.ways.z / {{seed}}) * 0x9E3779B1u) ^ uint(at.y) * 0x85EBCA77u);
-    vec2 middle = vec2(float(at.x) + 0.5 * float(at.y), 0.86602540378 * float(at.y)) / layer.lies.z;
+void lay_patch(int layer, ivec2 at, inout Laid laid, inout vec3 along_u, inout vec3 along_v) {
+    uint h = hashed(hashed(uint(at.x) ^ uint(layers[layer].ways.z / {{seed}}) * 0x9E3779B1u) ^ uint(at.y) * 0x85EBCA77u);
+    vec2 middle = vec2(float(at.x) + 0.5 * float(at.y), 0.86602540378 * float(at.y)) / layers[layer].lies.z;
     vec3 way = way_of_patch(layer, h);
     mat2 turn = mat2(way.z * way.x, way.y, -way.z * way.y, way.x);  // by columns
     vec2 to = middle;
-    if ((layer.ways.z & {{shifts}}) != 0) {
+    if ((layers[layer].ways.z & {{shifts}}) != 0) {
         uint other = hashed(h ^ 0x68E31DA4u);
-        to = vec2(float(other >> 16u), float(other & 0xFFFFu)) / 65536.0 / layer.lies.x;
+        to = vec2(float(other >> 16u), float(other & 0xFFFFu)) / 65536.0 / layers[layer].lies.x;
     }
     vec3 u = laid.along_u, v = laid.along_v, own_u = along_u, own_v = along_v;
     laid = Laid(turn * (laid.place - middle) + to, turn[0].x * u + turn[1].x * v, turn[0].y * u + turn[1].y * v);
@@ -361,8 +361,8 @@ void lay_patch(Layer layer, ivec2 at, inout Laid laid, inout vec3 along_u, inout
 //.
 
 // Where a plane of a chart lies.
-Laid laid_on(Chart chart, Point point, int plane) {
-    int kind = int(chart.eye.w);
+Laid laid_on(int chart, Point point, int plane) {
+    int kind = int(charts[chart].eye.w);
     //?uv
     if (kind == {{uv_kind}}) return by_uv(chart, point);
     //.
@@ -375,21 +375,21 @@ Laid laid_on(Chart chart, Point point, int plane) {
 }
 
 // How much each plane of a chart counts.
-vec3 planes_of(Layer layer, Chart chart, Point point) {
+vec3 planes_of(int layer, int chart, Point point) {
     //?flat
-    if (int(chart.eye.w) == {{flat_kind}}) return shares_of(layer, chart, point);
+    if (int(charts[chart].eye.w) == {{flat_kind}}) return shares_of(layer, chart, point);
     //.
     return vec3(0.0, 1.0, 0.0);
 }
 
 // Add what is read where a texture is laid, `share` of it.
-void add_read(inout Look look, Layer layer, Laid laid, vec3 along_u, vec3 along_v, float share, int group, Point point) {
-    vec2 uv = laid.place * layer.lies.x;
+void add_read(inout Look look, int layer, Laid laid, vec3 along_u, vec3 along_v, float share, int group, Point point) {
+    vec2 uv = laid.place * layers[layer].lies.x;
     float level = level_of(layer, laid, point);
     //?sampler
     //?fine
     vec4 steps = vec4(dot(point.step_x, laid.along_u), dot(point.step_x, laid.along_v),
-                      dot(point.step_y, laid.along_u), dot(point.step_y, laid.along_v)) * layer.lies.x;
+                      dot(point.step_y, laid.along_u), dot(point.step_y, laid.along_v)) * layers[layer].lies.x;
     //.
     add_texel(look, layer, texel_of(layer, uv, level{{steps_argument}}), along_u, along_v, share, group);
     //.
@@ -404,16 +404,16 @@ void add_read(inout Look look, Layer layer, Laid laid, vec3 along_u, vec3 along_
 
 // What a layer shows at a point: each plane on which it lies, each patch of it.
 Look look_of(int which, Point point) {
-    Layer layer = layers[which];
+    int layer = which;
     Look look = {{no_look}};
     int group = -1;
     //?per_map
     for (; group < {{groups}}; ++group) {  // all maps that lie as the layer does, then those that lie apart
-    if (group >= 0 && layer.per_map[group] < 0) continue;
-    Chart chart = charts[group < 0 ? layer.which.y : layer.per_map[group]];
+    if (group >= 0 && layers[layer].per_map[group] < 0) continue;
+    int chart = group < 0 ? layers[layer].which.y : layers[layer].per_map[group];
     //.
     //?together
-    Chart chart = charts[layer.which.y];
+    int chart = layers[layer].which.y;
     //.
     vec3 planes = planes_of(layer, chart, point);
     for (int plane = 0; plane < 3; ++plane) {
@@ -421,18 +421,18 @@ Look look_of(int which, Point point) {
         Laid laid = laid_on(chart, point, plane);
         vec3 along_u = laid.along_u, along_v = laid.along_v;
         //?ways
-        if (chart.placed.w > 0.0 && int(chart.eye.w) == {{uv_kind}}) {
-            along_u = chart.turn.x * point.way_u + chart.turn.y * point.way_v;
-            along_v = chart.turn.z * point.way_u + chart.turn.w * point.way_v;
+        if (charts[chart].placed.w > 0.0 && int(charts[chart].eye.w) == {{uv_kind}}) {
+            along_u = charts[chart].turn.x * point.way_u + charts[chart].turn.y * point.way_v;
+            along_v = charts[chart].turn.z * point.way_u + charts[chart].turn.w * point.way_v;
         }
         //.
         //?cheap
-        if (chart.placed.w > 0.0) make_unit(along_u, along_v, point.normal);
+        if (charts[chart].placed.w > 0.0) make_unit(along_u, along_v, point.normal);
         //.
-        laid.place.y /= chart.placed.z;
-        laid.along_v /= chart.placed.z;
+        laid.place.y /= charts[chart].placed.z;
+        laid.along_v /= charts[chart].placed.z;
         //?shuffle
-        bool is_shuffled = layer.lies.z > 0.0 && group < 0;
+        bool is_shuffled = layers[layer].lies.z > 0.0 && group < 0;
         Patches patches;
         patches.weight = vec3(1.0, 0.0, 0.0);
         patches.spread = 1.0;

@@ -1,0 +1,410 @@
+"""The live page: what it is told, whom it answers, and what a browser shows of it."""
+
+import base64
+import gzip
+import http.client
+import json
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from contextlib import contextmanager
+
+import numpy as np
+import pytest
+
+import jagged_quilt as jq
+from conftest import QUILT, jquilt, write_small_project
+from jagged_quilt.export.view_shader import ViewPart
+from jagged_quilt.images import read_image
+from jagged_quilt.page.page import Page
+from jagged_quilt.page.server import FILES, HOST, page_file
+from jagged_quilt.page.session import PageSession
+from jagged_quilt.results.results import Results
+
+VIEW = "[view]\ncamera = [8.0, 9.0, 24.0]\ntarget = [8.0, 1.0, 8.0]\nsun = [300, 40]  # from the north-west\n"
+BAND = "layer[1].mask[0].band[0]"
+
+
+@pytest.fixture
+def quilt_file(tmp_path):
+    path = write_small_project(tmp_path) / "job.quilt.toml"
+    path.write_text(QUILT.replace("[[swatch]]", VIEW + "[[swatch]]", 1))
+    return path
+
+
+def wait_for(holds, seconds=60):
+    end = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < end
+        time.sleep(0.05)
+
+
+class TestPageSession:
+    def test_it_sends_what_the_exported_shader_reads(self, quilt_file):
+        session = PageSession(quilt_file)
+        state, quilt = session.state(), jq.read_quilt(quilt_file)
+        weights = jq.weigh(quilt.terrain.canvas(32), quilt.layers)
+        sheet = np.frombuffer(session.data("splat_0"), np.uint8).reshape(32, 32, 4)
+        assert np.array_equal(sheet[..., 1], np.rint(weights.layer("salt") * 255))
+        heights = np.frombuffer(session.data("heights"), "<f4").reshape(17, 17)
+        assert np.array_equal(heights, np.asarray(quilt.terrain.heights))
+        normals = np.frombuffer(session.data("normals"), "<f2").reshape(17, 17, 4)[..., :3].astype(np.float64)
+        assert np.abs(np.linalg.norm(normals, axis=2) - 1).max() < 2e-3
+        for name, facts in state["data"].items():
+            assert facts["stamp"], name
+            assert session.data(name), name
+        assert "vec3 light_of(" in session.programs()["ground"][1]
+        assert state["camera"]["position"] == [8.0, 9.0, 24.0]
+
+    def test_a_number_that_is_turned_changes_what_goes_by_it_and_nothing_else(self, quilt_file):
+        session = PageSession(quilt_file)
+        before = session.state()
+        session.turn({BAND: 1.5})
+        after = session.state()
+        changed = {name for name, facts in after["data"].items() if facts["stamp"] != before["data"][name]["stamp"]}
+        assert changed == {"splat_0"}
+        assert after["programs"] == before["programs"]
+        session.turn({"layer[1].softness": 0.9})
+        changed = {name for name, facts in session.state()["data"].items() if facts["stamp"] != after["data"][name]["stamp"]}
+        assert changed == {"blend"}
+        knobs = {knob["key"]: knob for knob in session.state()["knobs"]}
+        assert (knobs[BAND]["value"], knobs[BAND]["unit"], knobs["layer[1].softness"]["value"]) == (1.5, "m", 0.9)
+        assert all(knob["low"] <= knob["value"] <= knob["high"] for knob in knobs.values())
+
+    def test_every_knob_can_be_turned(self, own_saltworks):
+        session = PageSession(own_saltworks)
+        knobs = session.state()["knobs"]
+        assert len(knobs) > 100
+        for knob in knobs[::7]:
+            session.turn({knob["key"]: int(knob["value"]) if knob["whole"] else knob["value"]}, moving=True)
+
+    def test_a_movement_is_one_step_to_undo(self, quilt_file):
+        session = PageSession(quilt_file)
+        for value in (1.1, 1.2, 1.3):
+            session.turn({BAND: value}, moving=True)
+        session.turn({BAND: 1.4})
+        session.turn({"layer[0].softness": 0.7})
+        session.undo()
+        assert session.state()["changed"] == {BAND: 1.4}
+        session.undo()
+        state = session.state()
+        assert (state["changed"], state["can_undo"], state["can_redo"]) == ({}, False, True)
+        session.redo()
+        session.redo()
+        assert session.state()["changed"] == {BAND: 1.4, "layer[0].softness": 0.7}
+
+    def test_what_cannot_be_leaves_all_as_it_was(self, quilt_file):
+        session = PageSession(quilt_file)
+        before = session.state()
+        for changes in ({BAND: 9.0}, {BAND: "much"}, {"layer[7].softness": 0.2}, {"layer[1].softness": -3}):
+            with pytest.raises(jq.QuiltError):
+                session.turn(changes)
+        assert session.state() == before | {"revision": session.revision}
+
+    def test_saving_changes_that_number_and_keeps_comments_and_order(self, quilt_file):
+        text, session = quilt_file.read_text(), PageSession(quilt_file)
+        session.turn({BAND: 1.25, "view.sun": [120.0, 20.0]})
+        assert session.save() == [f"{BAND} = 1.25", "view.sun = [120.0, 20.0]"]
+        wanted = text.replace("band = [1.0, 2.0]", "band = [1.25, 2.0]").replace("[300, 40]", "[120.0, 20.0]")
+        assert quilt_file.read_text() == wanted
+        state = session.state()
+        assert (state["changed"], state["can_undo"], state["error"]) == ({}, False, "")
+        session.turn({"layer[1].tuning.brightness": 1.5})
+        session.turn({"layer[1].tuning.tint[2]": 0.5})
+        assert len(session.save()) == 2
+        saved = jq.read_quilt(quilt_file).layers[1].tuning
+        assert (saved.brightness, saved.tint) == (1.5, (1.0, 1.0, 0.5))
+        assert set(wanted.splitlines()) < set(quilt_file.read_text().splitlines())
+
+    def test_an_editors_save_is_followed_and_a_broken_file_keeps_the_last_good_picture(self, quilt_file):
+        text, session = quilt_file.read_text(), PageSession(quilt_file)
+        session.turn({BAND: 1.25})
+        before = session.state()
+        quilt_file.write_text(text.replace("softness", "softnes") + "[[layer]]\nswatch = 'nothing'\n")
+        session.read_again({quilt_file.resolve()})
+        state = session.state()
+        assert "nothing" in state["error"] or "line" in state["error"]
+        assert state["data"] == before["data"]
+        quilt_file.write_text(text.replace("fade = 0.5", "fade = 0.25"))
+        session.read_again({quilt_file.resolve()})
+        state = session.state()
+        assert (state["error"], state["changed"]) == ("", {BAND: 1.25})
+        assert state["data"]["splat_0"]["stamp"] != before["data"]["splat_0"]["stamp"]
+
+    def test_a_place_is_explained_as_at_the_prompt(self, quilt_file):
+        there = PageSession(quilt_file).explained(4.0, 9.0)
+        said = jquilt("show", quilt_file, "--at", "4,9")[1]
+        assert abs(sum(layer["weight"] for layer in there["layers"]) - 1) < 1e-6
+        for layer in there["layers"]:
+            assert re.search(rf"{layer['name']} +{layer['weight']:.3f}", said)
+            for step in layer["steps"]:
+                assert step["what"] in said
+        with pytest.raises(jq.QuiltError, match="outside of the ground"):
+            PageSession(quilt_file).explained(400.0, 9.0)
+
+    def test_without_a_ground_there_is_no_page(self, tmp_path):
+        path = write_small_project(tmp_path) / "job.quilt.toml"
+        path.write_text(QUILT[: QUILT.index("[[layer]]")])
+        code, _, errors = jquilt("page", path)
+        assert (code, "there is no ground to show" in errors) == (2, True)
+
+
+class Asking:
+    """Asks a server as anybody on this machine could."""
+
+    def __init__(self, server):
+        self.server = server
+
+    def __call__(self, path, *, body=None, host=None, **headers):
+        connection = http.client.HTTPConnection(HOST, self.server.port, timeout=60)
+        connection.putrequest("POST" if body is not None else "GET", path, skip_host=True, skip_accept_encoding=True)
+        connection.putheader("Host", host or f"{HOST}:{self.server.port}")
+        for name, value in headers.items():
+            connection.putheader(name, value)
+        if body is not None:
+            connection.putheader("Content-Length", str(len(body)))
+        connection.endheaders(body)
+        answer = connection.getresponse()
+        said = answer.status, answer.read(), dict(answer.getheaders())
+        connection.close()
+        return said
+
+
+@pytest.fixture
+def asking(quilt_file):
+    server = Page(quilt_file).begin()
+    yield Asking(server)
+    server.stop()
+
+
+class TestPageServer:
+    def test_it_answers_its_own_page_alone(self, asking):
+        server = asking.server
+        own, token = f"http://{HOST}:{server.port}", server.token
+        assert asking(f"/{token}/")[0] == 200
+        assert asking("/")[0] == asking("/wrong/")[0] == asking(f"/{token[:-1]}/state")[0] == 404
+        assert asking(f"/{token}/state", host="somewhere.else")[0] == 403
+        assert asking(f"/{token}/state", host=f"localhost:{server.port}")[0] == 403
+        assert asking(f"/{token}/turn", body=b"{}", Origin="http://somewhere.else")[0] == 403
+        assert asking(f"/{token}/turn", body=b'{"changes": {}}', Origin=own)[0] == 200
+        headers = asking(f"/{token}/state")[2]
+        assert "script-src 'self'" in headers["content-security-policy"]
+        assert "access-control-allow-origin" not in headers
+
+    @pytest.mark.parametrize(
+        "name", ["..%2fserver.py", "%2e%2e/server.py", "../server.py", "page.py", "__init__.py", "data/..%2fx"]
+    )
+    def test_no_path_leads_anywhere_else(self, asking, name):
+        assert asking(f"/{asking.server.token}/{name}")[0] == 404
+
+    def test_what_cannot_be_is_a_message_and_not_a_failure(self, asking):
+        turn = f"/{asking.server.token}/turn"
+        for body in (b"", b"[]", b"{", b'{"changes": 3}', b"x" * 100_000):
+            assert asking(turn, body=body)[0] == 400
+        status, said, _ = asking(turn, body=json.dumps({"changes": {BAND: "much"}}).encode())
+        assert status == 409
+        assert "must be a valid number" in json.loads(gzip.decompress(said))["error"]
+
+    def test_its_files_are_small_and_name_no_place_elsewhere(self):
+        assert sum(len(page_file(name)) for name in FILES) < 300 * 1024
+        for name in FILES:
+            assert not re.search(rb"https?://(?!www\.w3\.org)", page_file(name)), name
+
+    def test_the_command_says_where_it_is_and_ends(self, quilt_file):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "jagged_quilt", "page", str(quilt_file)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+        address = next(line for line in process.stdout if line.startswith("http"))
+        port, token = re.match(rf"http://{HOST}:(\d+)/([\w-]+)/", address).groups()
+        connection = http.client.HTTPConnection(HOST, int(port), timeout=60)
+        connection.request("GET", f"/{token}/state")
+        assert connection.getresponse().status == 200
+        connection.close()
+        code, _, errors = jquilt("page", quilt_file, "--out", quilt_file.parent / "other", "--port", port)
+        assert (code, f"port {port} cannot be listened on" in errors) == (2, True)
+        process.send_signal(signal.SIGINT)
+        assert process.wait(60) == 0
+        process.stdout.close()
+
+
+@pytest.fixture(scope="module")
+def chromium():
+    """A browser with a software driver; none in a checkout without one."""
+    sync_api = pytest.importorskip("playwright.sync_api")
+    path = shutil.which("chromium") or shutil.which("chromium-browser")
+    if path is None:
+        pytest.skip("there is no chromium")
+    flags = [
+        "--no-sandbox",
+        "--use-gl=angle",
+        "--use-angle=swiftshader",
+        "--enable-unsafe-swiftshader",
+        "--ignore-gpu-blocklist",
+    ]
+    with sync_api.sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=path, args=flags)
+        yield browser
+        browser.close()
+
+
+@contextmanager
+def opened_page(chromium, quilt_file, size, where=""):
+    """A page of a quilt file in a browser, drawn whole."""
+    server = Page(quilt_file).begin()
+    page = chromium.new_page(viewport={"width": size[0], "height": size[1]})
+    page.set_default_timeout(120_000)
+    faults = []
+    page.on("pageerror", lambda error: faults.append(str(error)))
+    page.on("console", lambda said: faults.append(said.text) if said.type in ("error", "warning") else None)
+    try:
+        page.goto(server.address + where)
+        page.wait_for_selector("body[data-ready]")
+        whole(page)
+        yield page, server
+        assert [each for each in faults if "GPU stall" not in each and "409" not in each] == []
+    finally:
+        page.close()
+        server.stop()
+
+
+def frames(page):
+    return int(page.evaluate("document.body.dataset.frames"))
+
+
+def whole(page, before=0):
+    """Wait until the picture is drawn whole, again after so many frames."""
+    page.wait_for_function(
+        "n => document.body.dataset.whole === 'true' && Number(document.body.dataset.frames) > n", arg=before
+    )
+
+
+def after(page, act):
+    """Do something, and wait until the picture shows it."""
+    before = frames(page)
+    act()
+    whole(page, before)
+
+
+def picture_of(page):
+    """The canvas as it is, (rows, columns, 3)."""
+    size, texels = page.evaluate(
+        """() => { const gl = document.getElementById("picture").getContext("webgl2"), c = gl.canvas;
+        const out = new Uint8Array(4 * c.width * c.height);
+        gl.readPixels(0, 0, c.width, c.height, gl.RGBA, gl.UNSIGNED_BYTE, out);
+        let text = ""; for (const each of out) text += String.fromCharCode(each);
+        return [[c.height, c.width], btoa(text)]; }"""
+    )
+    return np.frombuffer(base64.b64decode(texels), np.uint8).reshape(*size, 4)[::-1, :, :3]
+
+
+class TestInABrowser:
+    def test_it_shows_what_the_library_draws(self, chromium, saltworks):
+        """The ground of the demo in the same light: 3 of 255 on average, silhouettes left out."""
+        quilt = jq.read_quilt(saltworks)
+        results = Results(quilt)
+        with opened_page(chromium, saltworks, (320, 200)) as (page, _):
+            seen = picture_of(page).astype(np.float64)
+        scene = jq.Scene(results.arrays, haze=quilt.table.seen.haze)
+        scene.lighting = quilt.lighting
+        scene.add(quilt.terrain, quilt.layers, weights=results.weights, films=quilt.films_on("ground"))
+        drawn = scene.draw(quilt.camera, width=320, height=200, closely=True).astype(np.float64)
+        edge = np.abs(np.diff(drawn, axis=0, prepend=drawn[:1])).max(axis=2) > 40
+        apart = np.abs(seen - drawn).mean(axis=2)[~edge]
+        assert apart.mean() < 3
+        assert np.percentile(apart, 95) < 12
+
+    def test_a_hand_on_it(self, chromium, quilt_file):
+        """Parts, roles, the line, a knob turned and saved, an editor's save, a wrong file, undo, the address, a question."""
+        text = quilt_file.read_text()
+        with opened_page(chromium, quilt_file, (640, 400), "#see=weights") as (page, server):
+            weights = picture_of(page)
+            assert page.input_value("#part") == "weights"
+            shown = {}
+            for part in ViewPart:
+                if page.input_value("#part") != part.value:
+                    after(page, lambda part=part: page.select_option("#part", part.value))
+                shown[part] = picture_of(page)
+            assert not [(a, b) for a in shown for b in shown if a < b and np.array_equal(shown[a], shown[b])]
+            assert np.array_equal(shown[ViewPart.WEIGHTS], weights)
+            after(page, lambda: page.select_option("#part", "lit"))
+            lit = picture_of(page)
+
+            after(page, lambda: page.click("#hold"))
+            after(page, lambda: page.uncheck("#roles label:has-text('normal') input"))
+            halves = picture_of(page)
+            half = halves.shape[1] // 2
+            assert np.array_equal(halves[:, : half - 2], lit[:, : half - 2])
+            assert (halves[:, half + 2 :] != lit[:, half + 2 :]).mean() > 0.02
+            page.wait_for_function("document.getElementById('share').textContent.includes('% differ')")
+            assert "without normal" in page.inner_text("#right-name")
+            after(page, lambda: page.check("#roles label:has-text('normal') input"))
+            after(page, lambda: page.click("#hold"))
+
+            page.click("summary")
+            page.fill("#find", "salt band from")
+            number = page.locator("#groups .knob:visible input[type=number]")
+            assert number.count() == 1
+            number.fill("1.75")
+            after(page, lambda: number.press("Enter"))
+            assert page.inner_text("#changed") == f"{BAND} = 1.75"
+            turned = picture_of(page)
+            assert (turned != lit).mean() > 0.01
+            after(page, lambda: page.click("#undo"))
+            assert np.array_equal(picture_of(page), lit)
+            after(page, lambda: page.click("#redo"))
+            page.click("#save")
+            wait_for(lambda: quilt_file.read_text() != text)
+            assert quilt_file.read_text() == text.replace("band = [1.0, 2.0]", "band = [1.75, 2.0]")
+
+            quilt_file.write_text(text)
+            wait_for(lambda: np.array_equal(picture_of(page), lit))
+            quilt_file.write_text(text + "\n[[layer]]\nswatch = 'peat'\n")
+            page.wait_for_selector("#error:visible")
+            assert "peat" in page.inner_text("#error")
+            assert np.array_equal(picture_of(page), lit)
+            quilt_file.write_text(text)
+            page.wait_for_selector("#error", state="hidden")
+
+            page.focus("#picture")
+            after(page, lambda: page.keyboard.press("Shift+ArrowLeft"))
+            page.wait_for_function("location.hash.includes('eye=')")
+            turned, link = picture_of(page), page.evaluate("location.hash")
+            assert (turned != lit).mean() > 0.2
+            page.keyboard.press("Enter")
+            page.wait_for_selector("#place[open]")
+            assert "clay" in page.inner_text("#place-text")
+            assert server.session.state()["changed"] == {}
+        with opened_page(chromium, quilt_file, (640, 400), link) as (page, _):
+            assert np.abs(picture_of(page).astype(int) - turned).mean() < 0.5
+
+    def test_the_sun_is_dragged(self, chromium, quilt_file):
+        with opened_page(chromium, quilt_file, (360, 225)) as (page, server):
+            before = picture_of(page)
+            page.focus("#sun")
+            for _ in range(3):
+                after(page, lambda: page.keyboard.press("ArrowRight"))
+            wait_for(lambda: server.session.state()["changed"].get("view.sun") == [315, 40])
+            wait_for(lambda: (picture_of(page) != before).mean() > 0.05)
+
+    def test_without_webgl_a_picture_stands_there(self, chromium, quilt_file):
+        server = Page(quilt_file).begin()
+        page = chromium.new_page(viewport={"width": 360, "height": 225})
+        page.set_default_timeout(120_000)
+        page.add_init_script("HTMLCanvasElement.prototype.getContext = () => null")
+        page.goto(server.address)
+        page.wait_for_selector("#error:visible")
+        assert "no WebGL 2" in page.inner_text("#error")
+        page.wait_for_function("document.getElementById('still').naturalWidth === 1280")
+        page.close()
+        server.stop()
+
+
+def test_read_back_what_is_served_as_a_still(quilt_file, tmp_path):
+    (tmp_path / "still.png").write_bytes(PageSession(quilt_file).still())
+    assert read_image(tmp_path / "still.png").shape == (800, 1280, 3)
