@@ -113,7 +113,10 @@ def _numbers(group: str, key: str, title: str, own: Unchecked, said: Unchecked, 
 def _knob(group: str, key: str, title: str, value: float, is_said: bool, quilt: Quilt) -> Knob:
     name = re.findall(r"\.(\w+)", key)[-1]
     low, high, unit = _range_of(name, title, key, quilt)
-    low, high = min(low, float(value)), max(high, float(value))
+    if value >= high and name not in _SHARES:  # what has no end of its own goes on as far again
+        high = max(high, 2 * float(value))
+    low = min(low, 2 * float(value)) if value < low else low
+    high = max(high, float(value))
     return Knob(key, group, title, float(value), low, high, unit, _help_of(name), isinstance(value, int), is_said)
 
 
