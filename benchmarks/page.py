@@ -20,7 +20,7 @@ from playwright.sync_api import sync_playwright
 
 import jagged_quilt as jq
 from jagged_quilt.demo.project import write_project
-from jagged_quilt.page.server import FILES, page_file
+from jagged_quilt.live.server import FILES, page_file
 
 FLAGS = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"]
 LONGEST = 600_000  # milliseconds

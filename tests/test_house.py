@@ -38,9 +38,9 @@ BELOW = {
 }
 BELOW["quiltfile"] = {*BELOW} - {"demo"}
 BELOW["results"] = {*BELOW} - {"demo"}
-BELOW["page"] = {*BELOW} - {"demo"}
+BELOW["live"] = {*BELOW} - {"demo"}
 BELOW["cli"] = {*BELOW}
-CORE = set(BELOW) - {"quiltfile", "results", "page", "demo", "cli"}
+CORE = set(BELOW) - {"quiltfile", "results", "live", "demo", "cli"}
 
 
 def imports_of(path):

@@ -19,9 +19,9 @@ import jagged_quilt as jq
 from conftest import QUILT, jquilt, write_small_project
 from jagged_quilt.export.view_shader import ViewPart
 from jagged_quilt.images import read_image
-from jagged_quilt.page.page import Page
-from jagged_quilt.page.server import FILES, HOST, page_file
-from jagged_quilt.page.session import PageSession
+from jagged_quilt.live.page import Page
+from jagged_quilt.live.server import FILES, HOST, page_file
+from jagged_quilt.live.session import PageSession
 from jagged_quilt.results.results import Results
 
 VIEW = "[view]\ncamera = [8.0, 9.0, 24.0]\ntarget = [8.0, 1.0, 8.0]\nsun = [300, 40]  # from the north-west\n"

@@ -83,7 +83,7 @@ from .masks.shape_masks import Slope as Slope
 from .masks.shape_masks import VertexColour as VertexColour
 from .meshes.mesh import Mesh as Mesh
 from .meshfiles.read import read_mesh as read_mesh
-from .page.page import Page as Page
+from .live.page import Page as Page
 from .quiltfile.quilt import Quilt as Quilt
 from .quiltfile.reading import read_quilt as read_quilt
 from .results.look import Look as Look

@@ -20,7 +20,7 @@ def command(named: Named, port: int, opens: bool) -> None:
     right, click for why a place looks as it does, turn any number of layers, films, lights and sky, and save what is good
     into the quilt file. It follows the file when an editor saves it. Only this machine can see it. Ctrl-C ends it.
     """
-    from jagged_quilt.page.page import Page
+    from jagged_quilt.live.page import Page
 
     with at_work(named.threads) as work:
         results = named.open(work)

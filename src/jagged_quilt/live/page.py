@@ -13,7 +13,7 @@ from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.quiltfile.quilt import Quilt
 
 if TYPE_CHECKING:
-    from jagged_quilt.page.server import PageServer
+    from jagged_quilt.live.server import PageServer
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,8 +53,8 @@ class Page:
         missing = [name for name in ("starlette", "uvicorn") if importlib.util.find_spec(name) is None]
         if missing:
             raise FileError(f'the page needs {" and ".join(missing)}: pip install "jagged-quilt[page]"')
-        from jagged_quilt.page.server import PageServer
-        from jagged_quilt.page.session import PageSession
+        from jagged_quilt.live.server import PageServer
+        from jagged_quilt.live.session import PageSession
 
         try:
             return PageServer(PageSession(self.path, out=self.out, work=self.work), port)

@@ -20,7 +20,7 @@ from starlette.routing import Route
 
 from jagged_quilt.foundation.errors import NameNotFoundError, QuiltError
 from jagged_quilt.foundation.json_types import Facts, Unchecked
-from jagged_quilt.page.session import PageSession
+from jagged_quilt.live.session import PageSession
 
 HOST = "127.0.0.1"
 FILES = {"index.html": "text/html", "page.css": "text/css", "page.js": "text/javascript"} | {
@@ -48,7 +48,7 @@ Handler = Callable[[Request], Awaitable[Response]]
 
 def page_file(name: str) -> bytes:
     """Return one of `FILES` as it is shipped."""
-    return resources.files("jagged_quilt.page").joinpath(f"static/{name}").read_bytes()
+    return resources.files("jagged_quilt.live").joinpath(f"static/{name}").read_bytes()
 
 
 class PageServer:
