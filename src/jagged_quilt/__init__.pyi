@@ -58,6 +58,7 @@ from .light.lamps import SpotLight as SpotLight
 from .light.lamps import Sun as Sun
 from .light.sky import Sky as Sky
 from .light.sky_image import SkyImage as SkyImage
+from .live.page import Page as Page
 from .maps.by_example import Grow as Grow
 from .maps.by_example import grown as grown
 from .maps.plain_swatch import plain_swatch as plain_swatch
@@ -83,7 +84,6 @@ from .masks.shape_masks import Slope as Slope
 from .masks.shape_masks import VertexColour as VertexColour
 from .meshes.mesh import Mesh as Mesh
 from .meshfiles.read import read_mesh as read_mesh
-from .live.page import Page as Page
 from .quiltfile.quilt import Quilt as Quilt
 from .quiltfile.reading import read_quilt as read_quilt
 from .results.look import Look as Look

@@ -23,8 +23,8 @@ from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts, Stored, Unchecked
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.light.lamps import Sun
-from jagged_quilt.maps.roles import OPTIONAL_ROLES
 from jagged_quilt.live.knobs import knobs_of
+from jagged_quilt.maps.roles import OPTIONAL_ROLES
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.quiltfile.key_paths import words_of
 from jagged_quilt.quiltfile.quilt import Quilt
