@@ -3,22 +3,25 @@
 import base64
 import gzip
 import http.client
+import io
 import json
 import re
 import shutil
 import signal
 import subprocess
 import sys
+import threading
 import time
 from contextlib import contextmanager
 
 import numpy as np
 import pytest
+from PIL import Image
 
 import jagged_quilt as jq
 from conftest import QUILT, jquilt, write_small_project
 from jagged_quilt.export.view_shader import ViewPart
-from jagged_quilt.images import read_image
+from jagged_quilt.images import read_image, write_image
 from jagged_quilt.live.page import Page
 from jagged_quilt.live.server import FILES, HOST, page_file
 from jagged_quilt.live.session import PageSession
@@ -58,6 +61,29 @@ class TestPageSession:
             assert session.data(name), name
         assert "vec3 light_of(" in session.programs()["ground"][1]
         assert state["camera"]["position"] == [8.0, 9.0, 24.0]
+
+    @pytest.mark.parametrize(("pixels", "deep"), [("unorm8", False), ("unorm16", True), ("half", True)])
+    def test_slices_come_as_the_shader_counts_them(self, quilt_file, pixels, deep):
+        """Swatches of the same content share one; 16 bits and half floats stay fine, and directions below 0 below it."""
+        shutil.copytree(quilt_file.parent / "clay", quilt_file.parent / "peat")
+        for path in (quilt_file.parent / "peat").iterdir():
+            path.rename(path.with_name(path.name.replace("clay", "peat")))
+        peat = '[[swatch]]\nname = "peat"\nfolder = "peat"\ntile = 2.0\n[[swatch]]\nname = "salt"'
+        text = quilt_file.read_text().replace('[[swatch]]\nname = "salt"', peat)
+        formats = f'formats = {{ normal_roughness_occlusion = "{pixels}" }}\n'
+        quilt_file.write_text(text.replace("side = 16\n", "side = 16\n" + formats))
+        session = PageSession(quilt_file)
+        arrays, name = Results(jq.read_quilt(quilt_file)).arrays, "normal_roughness_occlusion"
+        for level in (0, 2):
+            facts = session.state()["data"][f"array_{name}_{level}"]
+            side, _, slices = facts["size"]
+            assert (side, slices, facts["deep"]) == (16 >> level, 2, deep)
+            sent = np.frombuffer(session.data(f"array_{name}_{level}"), "<f2" if deep else np.uint8)
+            sent = sent.reshape(slices, side, side, 4).astype(np.float64)
+            for each in arrays.facts:
+                stored = arrays.texels(name, each.name, level)
+                meant = stored / 65535 if stored.dtype == np.uint16 else stored.astype(np.float64)
+                assert np.abs(sent[each.slices[name]] - meant).max() < 1e-3
 
     def test_a_number_that_is_turned_changes_what_goes_by_it_and_nothing_else(self, quilt_file):
         session = PageSession(quilt_file)
@@ -134,6 +160,18 @@ class TestPageSession:
         assert (state["error"], state["changed"]) == ("", {BAND: 1.25})
         assert state["data"]["splat_0"]["stamp"] != before["data"]["splat_0"]["stamp"]
 
+    def test_a_map_that_is_saved_is_followed(self, quilt_file):
+        session, stop = PageSession(quilt_file), threading.Event()
+        stamp = session.state()["data"]["array_diffuse_height_0"]["stamp"]
+        follower = threading.Thread(target=session.follow, args=(stop,))
+        follower.start()
+        time.sleep(1)
+        path = quilt_file.parent / "clay" / "clay_diffuse.png"
+        write_image(path, np.ascontiguousarray(read_image(path)[::-1]))
+        wait_for(lambda: session.state()["data"]["array_diffuse_height_0"]["stamp"] != stamp)
+        stop.set()
+        follower.join(30)
+
     def test_a_place_is_explained_as_at_the_prompt(self, quilt_file):
         there = PageSession(quilt_file).explained(4.0, 9.0)
         said = jquilt("show", quilt_file, "--at", "4,9")[1]
@@ -142,7 +180,7 @@ class TestPageSession:
             assert re.search(rf"{layer['name']} +{layer['weight']:.3f}", said)
             for step in layer["steps"]:
                 assert step["what"] in said
-        with pytest.raises(jq.QuiltError, match="outside of the ground"):
+        with pytest.raises(jq.QuiltError, match="outside of the surface"):
             PageSession(quilt_file).explained(400.0, 9.0)
 
     def test_without_a_ground_there_is_no_page(self, tmp_path):
@@ -293,14 +331,9 @@ def after(page, act):
 
 def picture_of(page):
     """The canvas as it is, (rows, columns, 3)."""
-    size, texels = page.evaluate(
-        """() => { const gl = document.getElementById("picture").getContext("webgl2"), c = gl.canvas;
-        const out = new Uint8Array(4 * c.width * c.height);
-        gl.readPixels(0, 0, c.width, c.height, gl.RGBA, gl.UNSIGNED_BYTE, out);
-        let text = ""; for (const each of out) text += String.fromCharCode(each);
-        return [[c.height, c.width], btoa(text)]; }"""
-    )
-    return np.frombuffer(base64.b64decode(texels), np.uint8).reshape(*size, 4)[::-1, :, :3]
+    png = page.evaluate("document.getElementById('picture').toDataURL('image/png').split(',')[1]")
+    with Image.open(io.BytesIO(base64.b64decode(png))) as image:
+        return np.asarray(image.convert("RGB"))
 
 
 def alike(one, other):
@@ -327,7 +360,7 @@ class TestInABrowser:
     def test_a_hand_on_it(self, chromium, quilt_file):
         """Parts, roles, the line, a knob turned and saved, an editor's save, a wrong file, undo, the address, a question."""
         text = quilt_file.read_text()
-        with opened_page(chromium, quilt_file, (640, 400), "#see=weights") as (page, server):
+        with opened_page(chromium, quilt_file, (440, 340), "#see=weights") as (page, server):
             weights = picture_of(page)
             assert page.input_value("#part") == "weights"
             shown = {}
@@ -385,7 +418,7 @@ class TestInABrowser:
             page.wait_for_selector("#place[open]")
             assert "clay" in page.inner_text("#place-text")
             assert server.session.state()["changed"] == {}
-        with opened_page(chromium, quilt_file, (640, 400), link) as (page, _):
+        with opened_page(chromium, quilt_file, (440, 340), link) as (page, _):
             assert np.abs(picture_of(page).astype(int) - turned).mean() < 0.5
 
     def test_the_sun_is_dragged(self, chromium, quilt_file):

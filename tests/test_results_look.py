@@ -211,10 +211,10 @@ class TestWarm:
         code = (
             "import sys, pathlib; from jagged_quilt.foundation import shipped_kernels as s\n"
             "s.SHIPPED = pathlib.Path(sys.argv[1])\n"
-            "from jagged_quilt.results.rehearsal import when_compiling, rehearse_packing\n"
+            "from jagged_quilt.results.rehearsal import when_compiling, rehearse_pages\n"
             "from jagged_quilt.results.warm import cold\n"
             "names = []\n"
-            "with when_compiling(names.append): rehearse_packing()\n"
+            "with when_compiling(names.append): rehearse_pages()\n"
             "print(len(names), len(cold()))"
         )
 

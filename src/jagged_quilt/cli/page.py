@@ -24,7 +24,7 @@ def command(named: Named, port: int, opens: bool) -> None:
 
     with at_work(named.threads) as work:
         results = named.open(work)
-        ready_kernels(results, ["weigh"], work)
+        ready_kernels(results, ["pack", "weigh"], work)
         page = Page(named.quilt_file, out=named.out, work=work)
         server = page.server(port)
         click.echo(f"{server.address}\nCtrl-C ends it")

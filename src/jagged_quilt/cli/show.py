@@ -143,21 +143,16 @@ def _explain(results: Results, position: str) -> None:
     from rich.text import Text
 
     from jagged_quilt.foundation.errors import RangeError
+    from jagged_quilt.results.place_of import explained_at
     from jagged_quilt.results.scene_of import beside_layers
     from jagged_quilt.weights.channel import Channel
-    from jagged_quilt.weights.explain import explain, steps_of, texel_at
+    from jagged_quilt.weights.explain import steps_of
 
-    east, south = results.quilt.terrain.size
     try:
         x, z = (float(at) for at in position.split(","))
     except ValueError:
         raise RangeError(f"--at is X,Z in metres; got {position!r}") from None
-    if not (0 <= x <= east and 0 <= z <= south):
-        raise RangeError(f"--at {position}: outside of the surface, which reaches from 0,0 to {east:g},{south:g} m")
-    texels = results.quilt.table.weights.texels
-    points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
-    explained = explain(results.weigher, points, which, grid)
-    texel = points[which : which + 1]
+    explained, texel = explained_at(results, x, z)
     there = results.weights.at(texel)
     stored = {there.names[i]: w for i, w in zip(there.layers[0], there.weights[0], strict=True) if w > 0}
     click.echo(f"at x {x:g}, z {z:g} (the texel there): {explained.position[1]:.2f} m high; layers from the top down")

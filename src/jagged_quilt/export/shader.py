@@ -99,6 +99,8 @@ class BlendShader:
         How many samples a pixel takes, and what is bound, a line each; the source says it too.
     members : tuple of (str, int, str)
         What lies where in the block: a path, bytes from its beginning, and its type.
+    outputs : tuple of MapRole
+        What `blend` answers.
     parts : (set of str, dict of str)
         What the blend has, and what is filled in where its source says so: for programs around it.
     """
@@ -113,6 +115,7 @@ class BlendShader:
     left_out: tuple[str, ...]
     cost: tuple[str, ...]
     members: tuple[tuple[str, int, str], ...] = field(repr=False)
+    outputs: tuple[MapRole, ...]
     parts: tuple[frozenset[str], dict[str, str]] = field(repr=False)
 
     def averaging(self, planes: float) -> BlendShader:
@@ -233,6 +236,7 @@ class _ShaderSource:
             source=source,
             vertex=HEADS[self.dialect] + filled("ground.vert", self.features, words),
             fragment=source + "\n" + filled("ground.frag", self.features, words),
+            outputs=tuple(each.role for each in self.plan.outputs),
             parts=(self.features, words),
             block=block,
             samplers=tuple(each.name for each in held),

@@ -13,8 +13,6 @@ from jagged_quilt.maps.roles import MapRole
 _LEFT_OUT = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION)
 _COATS = (MapRole.EMISSION, MapRole.COAT, MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)
 _LIFT = 0.02  # metres that a point stands off its surface where its shadow is asked
-
-
 _AS_WIDE = """float right = length(point.step_x), down = length(point.step_y), wide = 0.7 * sqrt(right * down);
     point.step_x *= wide / max(right, 1e-9);  // as wide as the mean of both, so that low angles do not turn to mud
     point.step_y *= wide / max(down, 1e-9);"""
@@ -74,13 +72,13 @@ def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: in
         How many lamps it has.
     """
     features, words = blend.parts
-    head, has = HEADS[Dialect.ESSL], set(_outputs(blend))
+    head = HEADS[Dialect.ESSL]
     tone = filled("tone.glsl", (), {})
     more = words | {
         **{f"part_{part.name.lower()}": str(part.code) for part in ViewPart},
         "leave_out": "\n".join(_neutral(bit, role) for bit, role in enumerate(_LEFT_OUT)),
         "parts": "\n".join(_alone(role) for role in _MAPS),
-        "coat": "\n".join(_coat(role, role.key in has) for role in _COATS),
+        "coat": "\n".join(_coat(role, role in blend.outputs) for role in _COATS),
         "lamp_rows": str(max(1, lamps)),
         "as_wide": "" if "fine" in features else _AS_WIDE,
         "shadow_lift": f"{_LIFT:g}",
@@ -96,11 +94,6 @@ def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: in
         shadow_fragment=head + "void main() {}\n",
         roles=tuple(role.key for role in _LEFT_OUT),
     )
-
-
-def _outputs(blend: BlendShader) -> list[str]:
-    """What the blend answers, by the names of its fields."""
-    return [line.split()[-1].rstrip(";") for line in blend.parts[1]["outputs"].splitlines()]
 
 
 def _neutral(bit: int, role: MapRole) -> str:

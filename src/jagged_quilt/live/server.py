@@ -194,15 +194,8 @@ class PageServer:
         return _json(await run_in_threadpool(self.session.state) | {"saved": lines})
 
     def _follow(self) -> None:
-        """Read the quilt file again whenever it, or what it names, is saved."""
-        from watchfiles import watch
-
-        home = self.session.path.parent.resolve()
-        with contextlib.suppress(OSError, RuntimeError):
-            for each in watch(home, stop_event=self._stop, debounce=300, raise_interrupt=False, ignore_permission_denied=True):
-                changed = {path for path in self.session.inputs() if str(path) in {name for _, name in each}}
-                if changed:
-                    self.session.read_again(changed)
+        with contextlib.suppress(OSError, RuntimeError):  # then it is served all the same
+            self.session.follow(self._stop)
 
 
 async def _said(request: Request) -> Facts:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 import threading
 import tomllib
 from collections.abc import Callable, Mapping
@@ -31,12 +30,12 @@ from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.read import parts_of, put_at
 from jagged_quilt.quiltfile.write_changes import write_changes
 from jagged_quilt.results.kept_results import KeptResults
+from jagged_quilt.results.place_of import explained_at
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
 from jagged_quilt.show.key_colours import key_colours
 from jagged_quilt.show.lit_view import haze_of
 from jagged_quilt.show.scene import Scene
-from jagged_quilt.weights.explain import explain, texel_at
 from jagged_quilt.weights.weight_map import WeightMap
 
 _MOST_SAMPLES = 1025  # of the ground, along a side
@@ -108,24 +107,26 @@ class Sent:
         put("blend", fingerprint(self.blend.block), lambda: self.blend.block)
         put("light", fingerprint(self.light.block), lambda: self.light.block)
         packed, arrays = stamps.stamp("pack"), self.results.arrays
-        for name in self.blend.arrays:
-            layout = next(each for each in arrays.layouts if each.name == name)
-            for level in range(level_count(arrays.side)):
-                side, read = arrays.side >> level, lambda layout=layout, level=level: self._level(layout.name, level)
-                put(f"array_{name}_{level}", packed, read, size=[side, side, len(arrays.names)], srgb=layout.srgb)
+        for row, layout in enumerate(arrays.layouts):
+            facts = {"srgb": layout.srgb, "deep": arrays.stores[row].texels(level_count(arrays.side) - 1, 0).dtype != np.uint8}
+            for level in range(level_count(arrays.side) if layout.name in self.blend.arrays else 0):
+                side, read = arrays.side >> level, lambda row=row, level=level: self._level(row, level)
+                size = [side, side, arrays.slice_count(layout.name)]
+                put(f"array_{layout.name}_{level}", packed, read, size=size, **facts)
         return out
 
-    def _level(self, layout: str, level: int) -> bytes:
-        """One level of an array, RGBA, eight bits a channel."""
-        texels = self.results.arrays.level(layout, level)
+    def _level(self, row: int, level: int) -> bytes:
+        """One level of an array, slice by slice as its file has them, RGBA: eight bits a channel, or half floats of more."""
+        arrays = self.results.arrays
+        store, count = arrays.stores[row], arrays.slice_count(arrays.layouts[row].name)
+        texels = np.stack([store.texels(level, which) for which in range(count)])
         if texels.dtype == np.uint16:
-            texels = (texels >> 8).astype(np.uint8)
-        elif texels.dtype.kind == "f":
-            texels = np.rint(np.clip(texels, 0, 1) * 255).astype(np.uint8)
-        whole = np.full((*texels.shape[:3], 4), 255, np.uint8)
+            texels = (texels / np.float32(65535)).astype("<f2")
+        whole = np.full((*texels.shape[:3], 4), 255 if texels.dtype == np.uint8 else 1, texels.dtype)
         whole[..., : texels.shape[3]] = texels
         return whole.tobytes()
 
+    @cached_property
     def described(self) -> Facts:
         """What the page is told of it, as JSON."""
         quilt, view = self.quilt, self.view
@@ -200,7 +201,7 @@ class PageSession:
         with self.lock:
             own = {"revision": self.revision, "error": self.error, "changed": self._changes}
             own |= {"can_undo": bool(self._before), "can_redo": bool(self._after)}
-            return (self._sent.described() if self._sent else {}) | own
+            return (self._sent.described if self._sent else {}) | own
 
     def programs(self) -> Facts:
         """The sources of the programs that draw."""
@@ -291,14 +292,8 @@ class PageSession:
     def explained(self, x: float, z: float) -> Facts:
         """Why a place of the ground looks as it does: layers from the top down, with each mask step, and daubs."""
         with self.lock:
-            results = self._whole().results
-            east, south = results.quilt.terrain.size
-            if not (0 <= x <= east and 0 <= z <= south):
-                raise RangeError(f"{x:g}, {z:g} is outside of the ground, which reaches from 0, 0 to {east:g}, {south:g} m")
-            texels = results.quilt.table.weights.texels
-            points, which, grid = texel_at(results.quilt.terrain, (x, z), texels, results.weigher.daubs)
-            found = explain(results.weigher, points, which, grid)
-            slope = float(np.degrees(np.arccos(np.clip(points[which : which + 1].normal[0, 1], -1, 1))))
+            found, texel = explained_at(self._whole().results, x, z)
+            slope = float(np.degrees(np.arccos(np.clip(texel.normal[0, 1], -1, 1))))
         layers = []
         for layer in reversed(found.layers):
             steps = [
@@ -314,15 +309,12 @@ class PageSession:
         """The view as the library draws it, as a PNG, for who cannot draw it."""
         with self.lock:
             results = self._whole().results
-            with tempfile.TemporaryDirectory() as folder:
-                scene_of(results).draw(results.quilt.camera, work=results.work).save(Path(folder) / "still.png")
-                return (Path(folder) / "still.png").read_bytes()
+            return scene_of(results).draw(results.quilt.camera, work=results.work).png()
 
-    def inputs(self) -> set[Path]:
-        """The files that it goes by."""
-        with self.lock:
-            quilt = self._whole().quilt
-            return {self.path.resolve()} | {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}
+    def follow(self, stop: threading.Event) -> None:
+        """Read again whenever the quilt file, or what it goes by, is saved, until it is told to stop."""
+        for changed in self._kept.changes(stop):
+            self.read_again(changed)
 
     def _whole(self) -> Sent:
         if self._sent is None:
@@ -344,7 +336,7 @@ class PageSession:
         if self._pages is None or self._pages[0] != key:
             self._pages = key, opened(results.arrays, quilt.layers)
         sent = Sent(results, self._pages[1], asked, weights, films)
-        sent.described()  # raises what it would raise later
+        sent.described  # noqa: B018 (raises what it would raise later)
         self._sent, self.revision = sent, self.revision + 1
 
 

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import contextlib
+import threading
+from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
+from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.fields import Remembering
+from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.work import Work
+from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.masks.image_mask import ImageMask, ImageWrap
+from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.results import Results
@@ -18,6 +25,14 @@ from jagged_quilt.results.weigh_steps import film_amounts, weigh_options
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.weights.weigh import weigh
 from jagged_quilt.weights.weight_map import WeightMap
+
+if TYPE_CHECKING:
+    from watchfiles import Change
+
+_OF_MESHES = (*READERS, ".mtl", ".bin")
+_INPUTS = (*_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
+_QUIET = 60  # milliseconds in which nothing more changes before it is looked at
+_GLANCE = 500  # milliseconds after which files elsewhere are looked at
 
 
 class KeptResults:
@@ -55,6 +70,65 @@ class KeptResults:
             results.take_over(before)
         self.results, self._missed, self.is_wrong = results, set(), False
         return results
+
+    def changes(self, stop: threading.Event) -> Iterator[set[Path]]:
+        """Yield the inputs that change below the quilt file's folder as they do, and those elsewhere by looking at them."""
+        from watchfiles import DefaultFilter, watch
+
+        inputs, home, before = DefaultFilter(), self.path.parent.resolve(), self._elsewhere()
+
+        def wanted(change: Change, path: str) -> bool:
+            return self._is_input(Path(path).resolve()) and inputs(change, path)
+
+        for each in watch(
+            home,
+            watch_filter=wanted,
+            debounce=400,
+            step=_QUIET,
+            stop_event=stop,
+            rust_timeout=_GLANCE,
+            yield_on_timeout=True,
+            raise_interrupt=False,
+        ):
+            now = self._elsewhere()
+            changed = {Path(path) for _, path in each} | {path for path in now if now[path] != before.get(path, now[path])}
+            before = now
+            if changed:
+                yield changed
+
+    def _is_input(self, path: Path) -> bool:
+        """Whether a file is one that the quilt file, or a mesh of it, names, or an image in a folder of maps.
+
+        While the file cannot be read, whatever may be a map, a mesh or a quilt file is one: a missing file may have come.
+        """
+        folder = self.path.parent / "out" if self.out is None else self.out
+        if folder.resolve() in path.parents or LEFT_OVER.match(path.name):
+            return False
+        if path == self.path.resolve():
+            return True
+        suffix = path.suffix.lower()
+        if self.is_wrong or self.results is None:
+            return suffix in _INPUTS
+        quilt = self.results.quilt
+        if path in {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}:
+            return True
+        if suffix in _OF_MESHES:
+            return path.parent in {(quilt.folder / table.file).resolve().parent for table in quilt.table.mesh}
+        if suffix in image_suffixes() and path.parent in {source.folder.resolve() for source in quilt.sources}:
+            return True
+        materials = [each for mesh in vars(quilt.loaded).get("meshes", ()) for each in mesh.materials.values()]
+        return path in {(each.folder / rule.file).resolve() for each in materials for rule in each.rules if rule.file}
+
+    def _elsewhere(self) -> dict[Path, int]:
+        """The files that the quilt file names outside of its folder, and when each was written."""
+        if self.results is None:
+            return {}
+        quilt, home = self.results.quilt, self.path.parent.resolve()
+        files = {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}
+        for source in quilt.sources:
+            with contextlib.suppress(QuiltError):
+                files |= {path.resolve() for path in source.files}
+        return {path: path.stat().st_mtime_ns for path in files if home not in path.parents and path.is_file()}
 
     def turn_over(self) -> None:
         """Forget what masks answered that was not asked again since the last time."""

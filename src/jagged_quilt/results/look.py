@@ -2,25 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
 import queue
 import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, QuiltError
-from jagged_quilt.foundation.files import LEFT_OVER
 from jagged_quilt.foundation.work import ANYHOW, Work
-from jagged_quilt.maps.image_reader import image_suffixes
 from jagged_quilt.maps.image_writing import write_image
 from jagged_quilt.masks.image_mask import ImageMask
-from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.results.kept_results import KeptResults
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
@@ -31,15 +26,7 @@ from jagged_quilt.show.scene import Scene
 from jagged_quilt.show.thumbnails import Thumbnails
 from jagged_quilt.weights.weight_map import WeightMap
 
-if TYPE_CHECKING:
-    from watchfiles import Change
-
-
 COARSE = 4  # a small picture has so many times fewer pixels along each side
-_OF_MESHES = (*READERS, ".mtl", ".bin")
-_INPUTS = (*_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
-_QUIET = 60  # milliseconds in which nothing more changes before it is looked at
-_GLANCE = 500  # milliseconds after which files elsewhere are looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +65,7 @@ class Look:
         work: Work = ANYHOW,
     ) -> None:
         self.path, self.names, self.kinds = Path(path), tuple(names), tuple(kinds)
-        self._out, self._work, self._tell = out, replace(work, progress=self._progress), work.progress
+        self._work, self._tell = replace(work, progress=self._progress), work.progress
         self._changes: queue.Queue[set[Path] | Exception] = queue.Queue()
         self._kept = KeptResults(self.path, out, self._work)
         self._pages: tuple[object, Pages] | None = None
@@ -136,69 +123,12 @@ class Look:
         return changed
 
     def _follow(self, stop: threading.Event) -> None:
-        """Tell of changes below the quilt file's folder as they come, and of those to files elsewhere by looking at them."""
-        from watchfiles import DefaultFilter, watch
-
-        inputs = DefaultFilter()
-
-        def wanted(change: Change, path: str) -> bool:
-            return self._is_input(Path(path).resolve()) and inputs(change, path)
-
-        home, before = self.path.parent.resolve(), self._elsewhere()
+        """Put what changes into the queue as it comes."""
         try:
-            for each in watch(
-                home,
-                watch_filter=wanted,
-                debounce=400,
-                step=_QUIET,
-                stop_event=stop,
-                rust_timeout=_GLANCE,
-                yield_on_timeout=True,
-                raise_interrupt=False,
-            ):
-                now = self._elsewhere()
-                changed = {Path(path) for _, path in each} | {path for path in now if now[path] != before.get(path, now[path])}
-                before = now
-                if changed:
-                    self._changes.put(changed)
+            for changed in self._kept.changes(stop):
+                self._changes.put(changed)
         except Exception as error:
             self._changes.put(error)
-
-    def _is_input(self, path: Path) -> bool:
-        """Whether a file is one that the quilt file, or a mesh of it, names, or an image in a folder of maps.
-
-        While the file cannot be read, whatever may be a map, a mesh or a quilt file is one: a missing file may have come.
-        """
-        if self._folder().resolve() in path.parents or LEFT_OVER.match(path.name):
-            return False
-        if path == self.path.resolve():
-            return True
-        suffix = path.suffix.lower()
-        if self._kept.is_wrong or self._kept.results is None:
-            return suffix in _INPUTS
-        quilt = self._kept.results.quilt
-        if path in {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}:
-            return True
-        if suffix in _OF_MESHES:
-            return path.parent in {(quilt.folder / table.file).resolve().parent for table in quilt.table.mesh}
-        if suffix in image_suffixes() and path.parent in {source.folder.resolve() for source in quilt.sources}:
-            return True
-        materials = [each for mesh in vars(quilt.loaded).get("meshes", ()) for each in mesh.materials.values()]
-        return path in {(each.folder / rule.file).resolve() for each in materials for rule in each.rules if rule.file}
-
-    def _folder(self) -> Path:
-        return self.path.parent / "out" if self._out is None else self._out
-
-    def _elsewhere(self) -> dict[Path, int]:
-        """The files that the quilt file names outside of its folder, and when each was written."""
-        if self._kept.results is None:
-            return {}
-        quilt, home = self._kept.results.quilt, self.path.parent.resolve()
-        files = {(quilt.folder / name).resolve() for _, name in quilt.table.named_files()}
-        for source in quilt.sources:
-            with contextlib.suppress(QuiltError):
-                files |= {path.resolve() for path in source.files}
-        return {path: path.stat().st_mtime_ns for path in files if home not in path.parents and path.is_file()}
 
     def _progress(self, step: str, done: int, whole: int) -> None:
         if not self._changes.empty():

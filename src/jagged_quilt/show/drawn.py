@@ -31,8 +31,10 @@ class Drawn(np.ndarray):
         write_image(path, np.asarray(self))
         return path
 
-    def _repr_png_(self) -> bytes | None:
-        if self.ndim != 3 or self.dtype != np.uint8:
-            return None
+    def png(self) -> bytes:
+        """Return it as the bytes of a PNG file."""
         with tempfile.TemporaryDirectory() as folder:
             return self.save(Path(folder) / "picture.png").read_bytes()
+
+    def _repr_png_(self) -> bytes | None:
+        return self.png() if self.ndim == 3 and self.dtype == np.uint8 else None

@@ -53,7 +53,7 @@ async function sideOf(state) {
   await Promise.all(waiting);
   for (const { array } of state.samplers) {
     const whole = data[`array_${array}_0`], name = `array_${array} ${whole.stamp}`;
-    if (!held.has(name)) held.set(name, { texture: emptyArray(gl, state.levels, whole.size, whole.srgb), next: state.levels - 1, stamp: whole.stamp, array });
+    if (!held.has(name)) held.set(name, { texture: emptyArray(gl, state.levels, whole), next: state.levels - 1 });
     arrays[array] = held.get(name).texture;
   }
   return { state, ground, textures, blocks, arrays, programs, toSun: state.to_sun, exposure: state.exposure, part: 0, chosen: 0, leftOut: 0, toShadow: null };
@@ -68,7 +68,7 @@ async function fetchLevels(state) {
         const own = state.data[`array_${array}_${level}`], there = held.get(`array_${array} ${own.stamp}`);
         if (!there || there.next < level) return;
         const bytes = await (await get(`data/array_${array}_${level}?stamp=${own.stamp}`)).arrayBuffer();
-        fillLevel(picture.gl, there.texture, level, own.size, bytes);
+        fillLevel(picture.gl, there.texture, level, own, bytes);
         there.next = level - 1;
       }));
       if (to === 0) say(`textures: ${state.levels - level} of ${state.levels} sizes`);
@@ -182,7 +182,7 @@ async function turn(changes, moving) {
     while (waiting) {
       const next = waiting;
       waiting = null;
-      try { await show(await post("turn", next)); } catch (error) { complain(error); }
+      try { await show(await post("turn", next)); } catch (error) { complain(error); knobs.show(now.state.knobs, true); }
     }
   } finally { turning = false; sunMoved = null; }
 }

@@ -30,17 +30,17 @@ const shown = (value) => String(Math.round(value * 1e4) / 1e4);
 export class Knobs {
   constructor(field, turned) { Object.assign(this, { field, turned, rows: new Map(), names: "" }); }
 
-  show(knobs) {
+  show(knobs, all = false) {  // what is under the hand is left alone, but for what was refused
     const names = knobs.map((knob) => knob.key).join();
     if (names !== this.names) this.build(knobs);
     this.names = names;
     for (const knob of knobs) {
       const { slider, number } = this.rows.get(knob.key);
-      if (document.activeElement !== slider) {
+      if (all || document.activeElement !== slider) {
         slider.min = Math.min(knob.low, knob.value); slider.max = Math.max(knob.high, knob.value);
         slider.value = knob.value;
       }
-      if (document.activeElement !== number) number.value = shown(knob.value);
+      if (all || document.activeElement !== number) number.value = shown(knob.value);
     }
   }
 

@@ -48,10 +48,10 @@ export function flat(gl, kind, [width, height], bytes) {
   return texture;
 }
 
-export function emptyArray(gl, levels, [side, , slices], srgb) {
+export function emptyArray(gl, levels, { size: [side, , slices], srgb, deep }) {
   const texture = gl.createTexture(), kind = gl.TEXTURE_2D_ARRAY, wide = gl.getExtension("EXT_texture_filter_anisotropic");
   gl.bindTexture(kind, texture);
-  gl.texStorage3D(kind, levels, srgb ? gl.SRGB8_ALPHA8 : gl.RGBA8, side, side, slices);
+  gl.texStorage3D(kind, levels, deep ? gl.RGBA16F : srgb ? gl.SRGB8_ALPHA8 : gl.RGBA8, side, side, slices);
   gl.texParameteri(kind, gl.TEXTURE_MIN_FILTER, gl.LINEAR_MIPMAP_LINEAR);
   gl.texParameteri(kind, gl.TEXTURE_MAG_FILTER, gl.LINEAR);
   for (const which of [gl.TEXTURE_WRAP_S, gl.TEXTURE_WRAP_T]) gl.texParameteri(kind, which, gl.REPEAT);
@@ -59,9 +59,9 @@ export function emptyArray(gl, levels, [side, , slices], srgb) {
   return texture;
 }
 
-export function fillLevel(gl, texture, level, [side, , slices], bytes) {
+export function fillLevel(gl, texture, level, { size: [side, , slices], deep }, bytes) {
   gl.bindTexture(gl.TEXTURE_2D_ARRAY, texture);
-  gl.texSubImage3D(gl.TEXTURE_2D_ARRAY, level, 0, 0, 0, side, side, slices, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(bytes));
+  gl.texSubImage3D(gl.TEXTURE_2D_ARRAY, level, 0, 0, 0, side, side, slices, gl.RGBA, deep ? gl.HALF_FLOAT : gl.UNSIGNED_BYTE, deep ? new Uint16Array(bytes) : new Uint8Array(bytes));
 }
 
 // Finer levels than this are not here yet, and are not read.
