@@ -66,7 +66,7 @@ def main() -> None:
         )
         start = time.perf_counter()
         tab.goto(server.address)
-        tab.wait_for_function("Number(document.body.dataset.frames ?? 0) > 0")
+        tab.wait_for_function("() => Number(document.body?.dataset.frames ?? 0) > 0")
         first = time.perf_counter() - start
         tab.wait_for_selector("body[data-ready]")
         whole(0)

@@ -363,6 +363,7 @@ class TestInABrowser:
         with opened_page(chromium, quilt_file, (440, 340), "#see=weights") as (page, server):
             weights = picture_of(page)
             assert page.input_value("#part") == "weights"
+            assert page.inner_text("#key").split() == ["salt", "clay"]
             shown = {}
             for part in ViewPart:
                 if page.input_value("#part") != part.value:

@@ -2,7 +2,7 @@
 
 import { Camera } from "./camera.js";
 import { Ground } from "./ground.js";
-import { $, Knobs, chooseFrom, explained, roleBoxes } from "./panels.js";
+import { $, Knobs, chooseFrom, explained, keyOf, roleBoxes } from "./panels.js";
 import { Picture } from "./picture.js";
 import { block, compiled, emptyArray, fillLevel, flat, readFrom } from "./programs.js";
 
@@ -120,6 +120,7 @@ function words(state) {
   chooseFrom($("layer"), state.layers.map((each) => each.name));
   roleBoxes($("roles"), state.roles, seen.leftOut, (bit, on) => { seen.leftOut = on ? seen.leftOut & ~(1 << bit) : seen.leftOut | 1 << bit; look(); });
   knobs.show(state.knobs);
+  keyOf($("key"), state.layers);
   $("undo").disabled = !state.can_undo; $("redo").disabled = !state.can_redo; $("save").disabled = !Object.keys(state.changed).length;
   $("changed").replaceChildren(...Object.entries(state.changed).map(([key, value]) => Object.assign(document.createElement("li"), { textContent: `${key} = ${JSON.stringify(value)}` })));
   if (!turning || !waiting) showSun(state.to_sun, state.sun_keys.length > 0);
@@ -132,6 +133,7 @@ function look(moving = false) {
   now.chosen = seen.layer;
   now.leftOut = seen.leftOut;
   $("layer-label").hidden = seen.part !== "one layer";
+  $("key").hidden = seen.part !== "weights";
   $("differ").hidden = $("line").hidden = $("sides").hidden = !left;
   $("hold").textContent = left ? "Let go of the left" : "Hold on the left";
   $("differ").setAttribute("aria-pressed", seen.differ);

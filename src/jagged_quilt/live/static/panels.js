@@ -24,6 +24,16 @@ export function roleBoxes(field, roles, leftOut, changed) {
   }));
 }
 
+// Which colour is which layer, from the top down.
+export function keyOf(list, layers) {
+  list.replaceChildren(...layers.toReversed().map(({ name, key }) => {
+    const line = made("li"), patch = made("span");
+    patch.style.background = `rgb(${key})`;
+    line.append(patch, name);
+    return line;
+  }));
+}
+
 const shown = (value) => String(Math.round(value * 1e4) / 1e4);
 
 // Groups of knobs, each a slider and a number; those that stand are kept, so that what is under the hand stays there.
