@@ -26,6 +26,7 @@ from jagged_quilt.live.page import Page
 from jagged_quilt.live.server import FILES, HOST, page_file
 from jagged_quilt.live.session import PageSession
 from jagged_quilt.results.results import Results
+from jagged_quilt.results.scene_of import scene_of
 
 VIEW = "[view]\ncamera = [8.0, 9.0, 24.0]\ntarget = [8.0, 1.0, 8.0]\nsun = [300, 40]  # from the north-west\n"
 BAND = "layer[1].mask[0].band[0]"
@@ -343,15 +344,12 @@ def alike(one, other):
 
 class TestInABrowser:
     def test_it_shows_what_the_library_draws(self, chromium, saltworks):
-        """The ground of the demo in the same light: 3 of 255 on average, silhouettes left out."""
+        """The demo, meshes, shadows and all, in the same light: 3 of 255 on average, silhouettes left out."""
         quilt = jq.read_quilt(saltworks)
         results = Results(quilt)
         with opened_page(chromium, saltworks, (320, 200)) as (page, _):
             seen = picture_of(page).astype(np.float64)
-        scene = jq.Scene(results.arrays, haze=quilt.table.seen.haze)
-        scene.lighting = quilt.lighting
-        scene.add(quilt.terrain, quilt.layers, weights=results.weights, films=quilt.films_on("ground"))
-        drawn = scene.draw(quilt.camera, width=320, height=200, closely=True).astype(np.float64)
+        drawn = scene_of(results).draw(quilt.camera, width=320, height=200, closely=True).astype(np.float64)
         edge = np.abs(np.diff(drawn, axis=0, prepend=drawn[:1])).max(axis=2) > 40
         apart = np.abs(seen - drawn).mean(axis=2)[~edge]
         assert apart.mean() < 3

@@ -1,4 +1,4 @@
-"""Programs that draw the ground of a view: the blend, its light, a shadow map, the sky, and the parts of it alone."""
+"""Programs that draw the ground or a mesh of a view: the blend, its light, a shadow map, the sky, and the parts of it alone."""
 
 from __future__ import annotations
 
@@ -8,10 +8,14 @@ from jagged_quilt.export.light_shader import LightShader
 from jagged_quilt.export.shader import HEADS, BlendShader, Dialect
 from jagged_quilt.export.shader_text import filled
 from jagged_quilt.foundation.choices import Choice
+from jagged_quilt.foundation.errors import RangeError
 from jagged_quilt.maps.roles import MapRole
 
 _LEFT_OUT = (MapRole.DIFFUSE, MapRole.NORMAL, MapRole.ROUGHNESS, MapRole.SPECULAR, MapRole.OCCLUSION)
 _COATS = (MapRole.EMISSION, MapRole.COAT, MapRole.COAT_NORMAL, MapRole.COAT_ROUGHNESS)
+_FOUR = 4  # numbers in an attribute of a vertex
+_FIRST = 3  # attributes before those that carry weights
+_CARRIED = 11  # such attributes: a fragment shader of OpenGL ES 3.0 takes fifteen of all at least
 _LIFT = 0.02  # metres that a point stands off its surface where its shadow is asked
 _AS_WIDE = """float right = length(point.step_x), down = length(point.step_y), wide = 0.7 * sqrt(right * down);
     point.step_x *= wide / max(right, 1e-9);  // as wide as the mean of both, so that low angles do not turn to mud
@@ -45,10 +49,10 @@ class ViewShader:
     Attributes
     ----------
     vertex, fragment : str
-        Of the ground: patches of a heightmap.
+        Of the ground: patches of a heightmap; or of a mesh, whose vertices carry weights.
     sky_vertex, sky_fragment : str
     shadow_fragment : str
-        Of the ground as a light sees it, with `vertex`.
+        The same as a light sees it, with `vertex`.
     roles : tuple of str
         Roles that can be left out, in the order of the bits of `left_out`.
     """
@@ -61,8 +65,8 @@ class ViewShader:
     roles: tuple[str, ...]
 
 
-def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: int) -> ViewShader:
-    """Return the programs that draw the ground by a blend and a light, in the dialect of OpenGL ES.
+def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: int, on_mesh: bool = False) -> ViewShader:
+    """Return the programs that draw the ground, or a mesh, by a blend and a light, in the dialect of OpenGL ES.
 
     Parameters
     ----------
@@ -70,6 +74,13 @@ def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: in
         Whether the light was made with coats.
     lamps : int
         How many lamps it has.
+    on_mesh : bool
+        Whether weights, and after them the amounts of films, come with the vertices, four in each attribute from location 3.
+
+    Raises
+    ------
+    RangeError
+        If a mesh has more layers and films than vertices can carry.
     """
     features, words = blend.parts
     head = HEADS[Dialect.ESSL]
@@ -84,16 +95,41 @@ def view_shader(blend: BlendShader, light: LightShader, *, coat: bool, lamps: in
         "shadow_lift": f"{_LIFT:g}",
         "tone": tone,
     }
-    own = filled("view.frag", features | ({"coat"} if coat else set()), more)
+    has_films, is_cut = "films" in features, MapRole.OPACITY in blend.outputs
+    more |= _carried(len(blend.layers), int(words["films"])) if on_mesh else {}
+    features |= {"mesh"} if on_mesh else {"ground"} | ({"film_maps"} if has_films else set())
+    features |= ({"coat"} if coat else set()) | ({"cut_out"} if is_cut else set())
+    own = filled("view.frag", features, more)
     high = head + "precision highp sampler2DShadow;\n"
+    blended = blend.source.removeprefix(head)
+    cut = head + blended + "\n" + filled("cut.frag", features, more) if on_mesh and is_cut else ""
     return ViewShader(
-        vertex=head + filled("view.vert", (), {}),
-        fragment=high + "\n" + blend.source.removeprefix(head) + "\n" + light.source + "\n" + own,
+        vertex=head + filled("view.vert", features, more),
+        fragment=high + "\n" + blended + "\n" + light.source + "\n" + own,
         sky_vertex=head + filled("sky.vert", (), {}),
         sky_fragment=head + light.source + "\n" + filled("sky.frag", (), {"tone": tone}),
-        shadow_fragment=head + "void main() {}\n",
+        shadow_fragment=cut or head + "void main() {}\n",
         roles=tuple(role.key for role in _LEFT_OUT),
     )
+
+
+def _carried(layers: int, films: int) -> dict[str, str]:
+    """How vertices carry weights and amounts of films, as source."""
+    fours = -(-(layers + films) // _FOUR)
+    if fours > _CARRIED:
+        raise RangeError(f"the vertices of a mesh carry {_FOUR * _CARRIED} layers and films on a page; it has {layers + films}")
+    taken = [
+        f"    {name}[{n}] = carried_{at // _FOUR}.{'xyzw'[at % _FOUR]};"
+        for at, (name, n) in enumerate([*(("weight", n) for n in range(layers)), *(("film", n) for n in range(films))])
+    ]
+    each = range(fours)
+    return {
+        "carried": "\n".join(f"in vec4 carried_{n};" for n in each),
+        "carried_in": "\n".join(f"layout(location = {_FIRST + n}) in vec4 given_{n};" for n in each),
+        "carried_out": "\n".join(f"out vec4 carried_{n};" for n in each),
+        "carry": "\n".join(f"    carried_{n} = given_{n};" for n in each),
+        "taken": "\n".join(taken),
+    }
 
 
 def _neutral(bit: int, role: MapRole) -> str:

@@ -24,7 +24,7 @@ from jagged_quilt.live.session import PageSession
 
 HOST = "127.0.0.1"
 FILES = {"index.html": "text/html", "page.css": "text/css", "page.js": "text/javascript"} | {
-    f"{name}.js": "text/javascript" for name in ("camera", "ground", "matrices", "panels", "picture", "programs")
+    f"{name}.js": "text/javascript" for name in ("camera", "ground", "matrices", "meshes", "panels", "picture", "programs")
 }
 """The files of the page; a request names one of them or nothing."""
 _POLICY = "; ".join(

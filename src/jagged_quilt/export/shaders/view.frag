@@ -1,11 +1,19 @@
 
-// ---- What the eye sees of the ground: lit, or one part of what it is made of
+// ---- What the eye sees: lit, or one part of what it is made of
 
+//?ground
 uniform vec2 ground_size;               // metres, east and south
 uniform highp sampler2D normals;        // of the ground, from sample to sample
 uniform highp sampler2D open_sky;       // how much of the sky the ground leaves open
+//.
+//?mesh
+in vec2 lies_at;
+{{carried}}
+//.
 uniform highp sampler2DShadow shadows;  // how far the light of `shadowing` reaches
 uniform mat4 to_shadow;                 // world to that, 0..1
+uniform highp sampler2DShadow near_shadows;  // the same, finer, of what lies around what is looked at
+uniform mat4 to_near;
 uniform int shadowing;                  // the lamp that casts shadows; -1 for none
 uniform vec4 air;                       // the light of the horizon, and the share of a metre that is air
 uniform vec2 shown;                     // times as bright; 1 where bright light is bent to stay below white
@@ -13,19 +21,28 @@ uniform int part;                       // which of the parts below
 uniform int chosen;                     // a layer
 uniform int left_out;                   // roles whose maps are left out, a bit for each
 uniform vec3 keys[{{named}}];           // the colours of layers, linear
-//?films
+//?cut_out
+uniform float cut_out;                  // the opacity below which nothing is there
+//.
+//?film_maps
 {{film_samplers}}
 //.
 {{point}}
 {{tone}}
-float free_of_shadow(vec3 normal) {
-    vec3 at = (to_shadow * vec4(place + normal * {{shadow_lift}}, 1.0)).xyz;
-    if (any(lessThan(at, vec3(0.0))) || any(greaterThan(at, vec3(1.0)))) return 1.0;
-    vec2 texel = 1.0 / vec2(textureSize(shadows, 0));
+float free_at(highp sampler2DShadow map, vec3 at) {
+    vec2 texel = 1.0 / vec2(textureSize(map, 0));
     float sum = 0.0;
     for (int which = 0; which < 4; ++which)
-        sum += texture(shadows, vec3(at.xy + texel * (vec2(which & 1, which >> 1) - 0.5), at.z));
+        sum += texture(map, vec3(at.xy + texel * (vec2(which & 1, which >> 1) - 0.5), at.z));
     return 0.25 * sum;
+}
+
+float free_of_shadow(vec3 normal) {
+    vec4 off = vec4(place + normal * {{shadow_lift}}, 1.0);
+    vec3 close = (to_near * off).xyz, at = (to_shadow * off).xyz;
+    if (all(greaterThan(close, vec3(0.0))) && all(lessThan(close, vec3(1.0)))) return free_at(near_shadows, close);
+    if (any(lessThan(at, vec3(0.0))) || any(greaterThan(at, vec3(1.0)))) return 1.0;
+    return free_at(shadows, at);
 }
 
 vec2 between_samples(vec2 uv, vec2 size) {
@@ -33,15 +50,28 @@ vec2 between_samples(vec2 uv, vec2 size) {
 }
 
 void main() {
+    //?ground
     vec2 uv = place.xz / ground_size;
     vec3 normal = normalize(texture(normals, between_samples(uv, vec2(textureSize(normals, 0)))).xyz);
+    //.
+    //?mesh
+    vec2 uv = lies_at;
+    vec3 normal = normalize(facing);
+    //.
     Point point = point_of(uv, normal);
     {{as_wide}}
     float weight[{{weighed}}];
-    {{weights_at}};
     //?films
     float film[FILMS];
+    //.
+    //?ground
+    {{weights_at}};
+    //?films
 {{film_reads}}
+    //.
+    //.
+    //?mesh
+{{taken}}
     //.
     if (part == {{part_weights}} || part == {{part_layer}}) {
         vec3 colour = vec3(0.0);
@@ -61,13 +91,19 @@ void main() {
         return;
     }
     Blended surface = blend(point, weight{{film_argument}});
+    //?cut_out
+    if (surface.opacity < cut_out) discard;
+    //.
 {{leave_out}}
 {{parts}}
     vec3 to_eye = normalize(eye - place);
     float free[{{lamp_rows}}];
     for (int which = 0; which < {{lamp_rows}}; ++which) free[which] = 1.0;
     if (shadowing >= 0) free[shadowing] = free_of_shadow(normal);
-    float sky = texture(open_sky, between_samples(uv, vec2(textureSize(open_sky, 0)))).r;
+    float sky = 1.0;
+    //?ground
+    sky = texture(open_sky, between_samples(uv, vec2(textureSize(open_sky, 0)))).r;
+    //.
     Lit lit;
     bool plain = part == {{part_plain}};
     lit.diffuse = plain ? vec3(0.5) : surface.diffuse;

@@ -1,3 +1,4 @@
+//?ground
 // Places a vertex of the ground: a patch of the heightmap, some samples apart, with a skirt that hides gaps to coarser ones.
 
 uniform highp sampler2D heights;  // metres
@@ -18,3 +19,27 @@ void main() {
     facing = vec3(0.0, 1.0, 0.0);
     gl_Position = to_clip * vec4(place, 1.0);
 }
+//.
+//?mesh
+// Places a vertex of a mesh, and hands on what it carries.
+
+uniform mat4 to_clip;  // the camera, or a light: world to clip space
+
+layout(location = 0) in vec3 position;  // metres, world
+layout(location = 1) in vec3 normal;
+layout(location = 2) in vec2 uv;
+{{carried_in}}
+
+out vec3 place;
+out vec3 facing;
+out vec2 lies_at;
+{{carried_out}}
+
+void main() {
+    place = position;
+    facing = normal;
+    lies_at = uv;
+{{carry}}
+    gl_Position = to_clip * vec4(place, 1.0);
+}
+//.

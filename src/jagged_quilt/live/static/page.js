@@ -3,6 +3,7 @@
 import { Camera } from "./camera.js";
 import { Ground } from "./ground.js";
 import { $, Knobs, chooseFrom, explained, keyOf, roleBoxes } from "./panels.js";
+import { Shape, drawable, hitOf } from "./meshes.js";
 import { Picture } from "./picture.js";
 import { block, compiled, emptyArray, fillLevel, flat, readFrom } from "./programs.js";
 
@@ -39,32 +40,44 @@ async function kept(name, stamp, make) {
 
 async function sideOf(state) {
   const gl = picture.gl, textures = {}, blocks = {}, arrays = {}, programs = {}, data = state.data;
-  const waiting = Object.entries(data).filter(([name]) => !name.startsWith("array_")).map(async ([name, own]) => {
+  const waiting = Object.entries(data).filter(([name]) => !/^(array|piece)_/.test(name)).map(async ([name, own]) => {
     if (name === "blend" || name === "light") blocks[name] = await kept(name, own.stamp, (bytes) => block(gl, bytes));
     else textures[name] = await kept(name, own.stamp, (bytes) => {
       if (name === "heights") ground.set(new Float32Array(bytes), own.size, state.ground.size);
       return flat(gl, name.replace(/_\d+$/, ""), own.size, bytes);
     });
   });
-  const key = `programs ${state.programs}`;
+  const key = `programs ${state.programs}`, blocks01 = { Blend: 0, Lights: 1 };
   if (!held.has(key)) held.set(key, json("programs").then((sources) => ({
-    ground: compiled(gl, sources.ground, { Blend: 0, Lights: 1 }), shadow: compiled(gl, sources.shadow), sky: compiled(gl, sources.sky, { Lights: 1 }) })));
+    ground: compiled(gl, sources.ground, blocks01), shadow: compiled(gl, sources.shadow), sky: compiled(gl, sources.sky, { Lights: 1 }),
+    pieces: Object.fromEntries(Object.entries(sources.pieces).map(([name, [vertex, draw, shadow]]) => [name, { draw: compiled(gl, [vertex, draw], blocks01), shadow: compiled(gl, [vertex, shadow], { Blend: 0 }) }])) })));
+  const pieces = Promise.all(state.pieces.map((piece, number) => pieceOf(state, piece, `piece_${number}`)));
   Object.assign(programs, await held.get(key));
   await Promise.all(waiting);
-  for (const { array } of state.samplers) {
+  for (const array of state.arrays) {
     const whole = data[`array_${array}_0`], name = `array_${array} ${whole.stamp}`;
     if (!held.has(name)) held.set(name, { texture: emptyArray(gl, state.levels, whole), next: state.levels - 1 });
     arrays[array] = held.get(name).texture;
   }
-  return { state, ground, textures, blocks, arrays, programs, toSun: state.to_sun, exposure: state.exposure, part: 0, chosen: 0, leftOut: 0, toShadow: null };
+  const stamps = Object.entries(data).filter(([name]) => name.startsWith("piece_")).map(([, own]) => own.stamp).join();
+  return { state, ground, textures, blocks, arrays, programs, pieces: await pieces, stamps, toSun: state.to_sun, exposure: state.exposure, part: 0, chosen: 0, leftOut: 0, toShadow: null };
+}
+
+// A part of a mesh: what is drawn of it, what its program reads, and what a ray meets.
+async function pieceOf(state, piece, name) {
+  const gl = picture.gl, stamp = (what) => state.data[`${name}_${what}`].stamp, raw = (what) => kept(`${name}_${what}`, stamp(what), (bytes) => bytes);
+  const [vertices, triangles, carried] = await Promise.all([raw("vertices"), raw("triangles"), raw("carried")]);
+  const once = (what, make) => { const key = `${name}_${what} ${stamp(what)}`, own = `${key} made`; if (!held.has(own)) held.set(own, make()); return held.get(own); };
+  const drawn = once("carried", () => drawable(gl, piece.fours, vertices, triangles, carried)), shape = once("vertices", () => new Shape(vertices, triangles));
+  return { ...piece, drawn, shape, block: await kept(`${name}_blend`, stamp("blend"), (bytes) => block(gl, bytes)) };
 }
 
 // Mips of the arrays: the small ones of all first, which show a picture at once, then the others.
 async function fetchLevels(state) {
-  const sizes = state.data[`array_${state.samplers[0].array}_0`].size[0], first = Math.max(0, Math.round(Math.log2(sizes / FIRST)));
+  const sizes = state.data[`array_${state.arrays[0]}_0`].size[0], first = Math.max(0, Math.round(Math.log2(sizes / FIRST)));
   for (const [from, to] of first ? [[state.levels - 1, first], [first - 1, 0]] : [[state.levels - 1, 0]]) {
     for (let level = from; level >= to; --level) {
-      await Promise.all(state.samplers.map(async ({ array }) => {
+      await Promise.all(state.arrays.map(async (array) => {
         const own = state.data[`array_${array}_${level}`], there = held.get(`array_${array} ${own.stamp}`);
         if (!there || there.next < level) return;
         const bytes = await (await get(`data/array_${array}_${level}?stamp=${own.stamp}`)).arrayBuffer();
@@ -73,7 +86,7 @@ async function fetchLevels(state) {
       }));
       if (to === 0) say(`textures: ${state.levels - level} of ${state.levels} sizes`);
     }
-    for (const { array } of state.samplers) {
+    for (const array of state.arrays) {
       const there = held.get(`array_${array} ${state.data[`array_${array}_0`].stamp}`);
       if (there) readFrom(picture.gl, there.texture, there.next + 1);
     }
@@ -86,12 +99,12 @@ function letGo() {
   const used = new Set();
   for (const side of [now, left]) if (side) {
     used.add(`programs ${side.state.programs}`);
-    for (const [name, own] of Object.entries(side.state.data)) { used.add(`${name} ${own.stamp}`); used.add(`${name.replace(/_0$/, "")} ${own.stamp}`); }
+    for (const [name, own] of Object.entries(side.state.data)) { used.add(`${name} ${own.stamp}`); used.add(`${name} ${own.stamp} made`); used.add(`${name.replace(/_0$/, "")} ${own.stamp}`); }
   }
   for (const key of [...held.keys()]) if (!used.has(key)) {
     const gone = held.get(key);
     held.delete(key);
-    Promise.resolve(gone).then((own) => { if (own instanceof WebGLTexture) picture.gl.deleteTexture(own); else if (own instanceof WebGLBuffer) picture.gl.deleteBuffer(own); else if (own?.texture) picture.gl.deleteTexture(own.texture); });
+    Promise.resolve(gone).then((own) => { if (own instanceof WebGLTexture) picture.gl.deleteTexture(own); else if (own instanceof WebGLBuffer) picture.gl.deleteBuffer(own); else if (own?.texture) picture.gl.deleteTexture(own.texture); else own?.release?.(); });
   }
 }
 
@@ -108,7 +121,7 @@ async function show(state) {
   if (first) compiling = true;
   look(first);
   letGo();
-  if (first || state.samplers.some(({ array }) => held.get(`array_${array} ${state.data[`array_${array}_0`].stamp}`).next >= 0)) await fetchLevels(state);
+  if (first || state.arrays.some((array) => held.get(`array_${array} ${state.data[`array_${array}_0`].stamp}`).next >= 0)) await fetchLevels(state);
   say(`${state.file}${Object.keys(state.changed).length ? `, ${Object.keys(state.changed).length} changed` : ""}`);
   document.body.dataset.ready = state.revision;
 }
@@ -263,8 +276,10 @@ function fromAddress(state) {
 async function ask(x, y) {
   const box = canvas.getBoundingClientRect(), aspect = box.width / box.height;
   const way = camera.ray(2 * (x - box.left) / box.width - 1, 1 - 2 * (y - box.top) / box.height, aspect);
-  const at = ground.hit(camera.position, way, 8 * Math.hypot(...ground.size));
-  if (!at) { say("there is no ground"); return; }
+  const hit = hitOf(ground, now.pieces, camera.position, way, 8 * Math.hypot(...ground.size));
+  if (!hit) { say("there is nothing"); return; }
+  const { at } = hit;
+  if (hit.mesh !== null) { say(`${hit.mesh}: x ${at[0].toFixed(2)} m, y ${at[1].toFixed(2)} m, z ${at[2].toFixed(2)} m`); return; }
   try {
     const there = await json(`at?x=${at[0]}&z=${at[2]}`);
     $("place-title").textContent = "Why it looks so here";

@@ -1,4 +1,4 @@
-// Draws what the eye sees: a shadow map, the sky and the ground for the left and the right, and both beside each other.
+// Draws what the eye sees: shadow maps, the sky, meshes and the ground for the left and the right, and both beside each other.
 
 import { patchMesh } from "./ground.js";
 import { inBox, lookingAt, times } from "./matrices.js";
@@ -47,16 +47,18 @@ export class Picture {
     gl.vertexAttribPointer(1, 4, gl.FLOAT, false, 0, 0);
     gl.vertexAttribDivisor(1, 1);
     gl.bindVertexArray(null);
-    this.shadow = gl.createTexture();
-    gl.bindTexture(gl.TEXTURE_2D, this.shadow);
-    gl.texStorage2D(gl.TEXTURE_2D, 1, gl.DEPTH_COMPONENT32F, SHADOW, SHADOW);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_COMPARE_MODE, gl.COMPARE_REF_TO_TEXTURE);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, gl.LINEAR);
-    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, gl.LINEAR);
-    this.shadowTarget = gl.createFramebuffer();
-    gl.bindFramebuffer(gl.FRAMEBUFFER, this.shadowTarget);
-    gl.framebufferTexture2D(gl.FRAMEBUFFER, gl.DEPTH_ATTACHMENT, gl.TEXTURE_2D, this.shadow, 0);
-    this.shadowOf = null;
+    this.shadows = []; this.shadowTargets = [];
+    for (let which = 0; which < 2; ++which) {
+      const texture = gl.createTexture(), target = gl.createFramebuffer();
+      gl.bindTexture(gl.TEXTURE_2D, texture);
+      gl.texStorage2D(gl.TEXTURE_2D, 1, gl.DEPTH_COMPONENT32F, SHADOW, SHADOW);
+      gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_COMPARE_MODE, gl.COMPARE_REF_TO_TEXTURE);
+      for (const filter of [gl.TEXTURE_MIN_FILTER, gl.TEXTURE_MAG_FILTER]) gl.texParameteri(gl.TEXTURE_2D, filter, gl.LINEAR);
+      gl.bindFramebuffer(gl.FRAMEBUFFER, target);
+      gl.framebufferTexture2D(gl.FRAMEBUFFER, gl.DEPTH_ATTACHMENT, gl.TEXTURE_2D, texture, 0);
+      this.shadows.push(texture); this.shadowTargets.push(target);
+    }
+    this.shadowOf = [null, null];
     this.targets = [null, null];
     this.size = [0, 0];
   }
@@ -126,39 +128,69 @@ export class Picture {
     gl.bindVertexArray(null);
   }
 
-  // The sun's own picture of how far its light reaches: all of the ground in a box.
-  castShadows(side) {
-    const gl = this.gl, { size, heights } = side.state.ground, key = `${side.state.data.heights.stamp} ${side.toSun}`;
-    const middle = [size[0] / 2, (heights[0] + heights[1]) / 2, size[1] / 2], view = lookingAt(middle.map((each, k) => each + side.toSun[k]), middle);
-    const low = [Infinity, Infinity, Infinity], high = [-Infinity, -Infinity, -Infinity];
-    for (const x of [0, size[0]]) for (const y of heights) for (const z of [0, size[1]])
-      for (let row = 0; row < 3; ++row) {
-        const at = view[row] * x + view[4 + row] * y + view[8 + row] * z + view[12 + row];
-        low[row] = Math.min(low[row], at); high[row] = Math.max(high[row], at);
-      }
-    const box = [[low[0] - 1, low[1] - 1, low[2] - 1], [high[0] + 1, high[1] + 1, high[2] + 1]];
-    const toClip = times(inBox(...box), view);
-    side.toShadow = times(new Float64Array([0.5, 0, 0, 0, 0, 0.5, 0, 0, 0, 0, 0.5, 0, 0.5, 0.5, 0.5, 1]), toClip);
-    if (this.shadowOf === key) return;
-    this.shadowOf = key;
-    gl.bindFramebuffer(gl.FRAMEBUFFER, this.shadowTarget);
+  // The sun's own pictures of how far its light reaches: of all of the ground, and, finer, of what lies around what is looked at.
+  castShadows(side, camera) {
+    const { size, heights } = side.state.ground, of = `${side.state.data.heights.stamp} ${side.stamps} ${side.toSun}`;
+    const low = [0, heights[0], 0], high = [size[0], heights[1], size[1]];
+    for (const { shape } of side.pieces) for (let k = 0; k < 3; ++k) { low[k] = Math.min(low[k], shape.low[k]); high[k] = Math.max(high[k], shape.high[k]); }
+    const reach = 1.5 ** Math.ceil(Math.log(0.8 * camera.far) / Math.log(1.5)), grid = reach / 4;  // steps, so that it is not drawn for every move
+    const middle = camera.target.map((each) => Math.round(each / grid) * grid);
+    side.toShadow = this.castOne(0, of, side, low, high, low, high);
+    side.toNear = this.castOne(1, `${of} ${middle} ${reach}`, side, middle.map((each) => each - reach), middle.map((each) => each + reach), low, high);
+  }
+
+  // One of them: of a box, with all of what stands between it and the sun.
+  castOne(which, key, side, low, high, lowest, highest) {
+    const gl = this.gl, centre = low.map((each, k) => (each + high[k]) / 2), view = lookingAt(centre.map((each, k) => each + side.toSun[k]), centre);
+    const spans = (from, to) => {
+      const out = [[Infinity, Infinity, Infinity], [-Infinity, -Infinity, -Infinity]];
+      for (const x of [from[0], to[0]]) for (const y of [from[1], to[1]]) for (const z of [from[2], to[2]])
+        for (let row = 0; row < 3; ++row) {
+          const at = view[row] * x + view[4 + row] * y + view[8 + row] * z + view[12 + row];
+          out[0][row] = Math.min(out[0][row], at); out[1][row] = Math.max(out[1][row], at);
+        }
+      return out;
+    };
+    const own = spans(low, high), all = spans(lowest, highest);
+    const toClip = times(inBox([own[0][0] - 1, own[0][1] - 1, all[0][2] - 1], [own[1][0] + 1, own[1][1] + 1, all[1][2] + 1]), view);
+    const toShadow = times(new Float64Array([0.5, 0, 0, 0, 0, 0.5, 0, 0, 0, 0, 0.5, 0, 0.5, 0.5, 0.5, 1]), toClip);
+    if (this.shadowOf[which] === key) return toShadow;
+    this.shadowOf[which] = key;
+    gl.bindFramebuffer(gl.FRAMEBUFFER, this.shadowTargets[which]);
     gl.viewport(0, 0, SHADOW, SHADOW);
     gl.enable(gl.DEPTH_TEST);
+    gl.depthFunc(gl.LEQUAL);
     gl.clear(gl.DEPTH_BUFFER_BIT);
     gl.enable(gl.POLYGON_OFFSET_FILL);
     gl.polygonOffset(1.5, 2);
-    const own = side.programs.shadow;
-    gl.useProgram(own.program);
-    gl.uniformMatrix4fv(own.at("to_clip"), false, new Float32Array(toClip));
-    gl.uniform2fv(own.at("ground_size"), size);
-    this.bind(0, gl.TEXTURE_2D, side.textures.heights, own.at("heights"));
+    const program = side.programs.shadow;
+    gl.useProgram(program.program);
+    gl.uniformMatrix4fv(program.at("to_clip"), false, new Float32Array(toClip));
+    gl.uniform2fv(program.at("ground_size"), side.state.ground.size);
+    this.bind(0, gl.TEXTURE_2D, side.textures.heights, program.at("heights"));
     this.patchesOf(side.ground.patches(null));
+    for (const piece of side.pieces) {
+      const each = side.programs.pieces[piece.program].shadow;
+      gl.useProgram(each.program);
+      gl.uniformMatrix4fv(each.at("to_clip"), false, new Float32Array(toClip));
+      gl.uniform1f(each.at("cut_out"), side.state.cut_out);
+      gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, piece.block);
+      piece.samplers.forEach(({ name, array }, unit) => this.bind(unit, gl.TEXTURE_2D_ARRAY, side.arrays[array], each.at(name)));
+      this.cornersOf(piece);
+    }
     gl.disable(gl.POLYGON_OFFSET_FILL);
+    return toShadow;
+  }
+
+  cornersOf(piece) {
+    this.gl.bindVertexArray(piece.drawn.own);
+    this.gl.drawElements(this.gl.TRIANGLES, piece.drawn.count, this.gl.UNSIGNED_INT, 0);
+    this.gl.bindVertexArray(null);
   }
 
   drawSide(which, side, camera, top, rows) {
     const gl = this.gl, { state, textures } = side, [width, height] = this.size, aspect = this.canvas.clientWidth / this.canvas.clientHeight;
-    if (state.shadowing >= 0) this.castShadows(side);
+    if (state.shadowing >= 0) this.castShadows(side, camera);
     gl.bindFramebuffer(gl.FRAMEBUFFER, this.targets[which].many);
     gl.viewport(0, 0, width, height);
     gl.enable(gl.DEPTH_TEST);
@@ -166,7 +198,6 @@ export class Picture {
     gl.scissor(0, top, width, rows);
     gl.clearDepth(1);
     gl.clear(gl.DEPTH_BUFFER_BIT | gl.COLOR_BUFFER_BIT);
-    gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, side.blocks.blend);
     gl.bindBufferBase(gl.UNIFORM_BUFFER, 1, side.blocks.light);
     const shown = [side.exposure, state.bent ? 1 : 0];
 
@@ -181,29 +212,44 @@ export class Picture {
     gl.drawArrays(gl.TRIANGLES, 0, 3);
     gl.depthMask(true);
 
-    const own = side.programs.ground, eye = camera.position;
-    gl.useProgram(own.program);
-    gl.uniformMatrix4fv(own.at("to_clip"), false, new Float32Array(camera.toClip(aspect, Math.hypot(...state.ground.size))));
-    gl.uniform2fv(own.at("ground_size"), state.ground.size);
-    gl.uniform3fv(own.at("eye"), eye);
-    gl.uniform4f(own.at("air"), ...state.air, Number.isFinite(state.haze) ? 1 / state.haze : 0);
-    gl.uniform2fv(own.at("shown"), shown);
-    gl.uniform1i(own.at("part"), side.part);
-    gl.uniform1i(own.at("chosen"), side.chosen);
-    gl.uniform1i(own.at("left_out"), side.leftOut);
-    gl.uniform1i(own.at("shadowing"), state.shadowing);
-    if (side.toShadow) gl.uniformMatrix4fv(own.at("to_shadow"), false, new Float32Array(side.toShadow));
-    gl.uniform3fv(own.at("keys"), state.layers.flatMap((layer) => layer.key.map((each) => ((each / 255 + 0.055) / 1.055) ** 2.4)));
-    let unit = 0;
-    for (const [name, texture] of Object.entries(textures)) this.bind(unit++, gl.TEXTURE_2D, texture, own.at(name));
-    for (const { name, array } of state.samplers) this.bind(unit++, gl.TEXTURE_2D_ARRAY, side.arrays[array], own.at(name));
-    this.bind(unit++, gl.TEXTURE_2D, this.shadow, own.at("shadows"));
+    const toClip = new Float32Array(camera.toClip(aspect, Math.hypot(...state.ground.size))), eye = camera.position;
+    for (const piece of side.pieces) {  // before the ground: they hide some of it
+      const own = side.programs.pieces[piece.program].draw;
+      this.readyFor(own, side, toClip, eye, shown, piece.layers, piece.samplers);
+      gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, piece.block);
+      this.cornersOf(piece);
+    }
+    gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, side.blocks.blend);
+    this.readyFor(side.programs.ground, side, toClip, eye, shown, state.own_layers, state.samplers);
     this.patchesOf(side.ground.patches(eye, this.fine));
 
     gl.bindFramebuffer(gl.READ_FRAMEBUFFER, this.targets[which].many);
     gl.bindFramebuffer(gl.DRAW_FRAMEBUFFER, this.targets[which].one);
     gl.blitFramebuffer(0, top, width, top + rows, 0, top, width, top + rows, gl.COLOR_BUFFER_BIT, gl.NEAREST);
     gl.disable(gl.SCISSOR_TEST);
+  }
+
+  // What the program of the ground, or of a part of a mesh, reads beside its block.
+  readyFor(own, side, toClip, eye, shown, layers, samplers) {
+    const gl = this.gl, { state, textures } = side, keys = new Map(state.layers.map((layer) => [layer.name, layer.key]));
+    gl.useProgram(own.program);
+    gl.uniformMatrix4fv(own.at("to_clip"), false, toClip);
+    gl.uniform2fv(own.at("ground_size"), state.ground.size);
+    gl.uniform3fv(own.at("eye"), eye);
+    gl.uniform4f(own.at("air"), ...state.air, Number.isFinite(state.haze) ? 1 / state.haze : 0);
+    gl.uniform2fv(own.at("shown"), shown);
+    gl.uniform1i(own.at("part"), side.part);
+    gl.uniform1i(own.at("chosen"), layers.indexOf(state.layers[side.chosen]?.name));
+    gl.uniform1i(own.at("left_out"), side.leftOut);
+    gl.uniform1i(own.at("shadowing"), state.shadowing);
+    gl.uniform1f(own.at("cut_out"), state.cut_out);
+    if (side.toShadow) gl.uniformMatrix4fv(own.at("to_shadow"), false, new Float32Array(side.toShadow));
+    if (side.toNear) gl.uniformMatrix4fv(own.at("to_near"), false, new Float32Array(side.toNear));
+    gl.uniform3fv(own.at("keys"), layers.flatMap((name) => keys.get(name).map((each) => ((each / 255 + 0.055) / 1.055) ** 2.4)));
+    let unit = 0;
+    for (const [name, texture] of Object.entries(textures)) if (own.at(name)) this.bind(unit++, gl.TEXTURE_2D, texture, own.at(name));
+    for (const { name, array } of samplers) this.bind(unit++, gl.TEXTURE_2D_ARRAY, side.arrays[array], own.at(name));
+    this.shadows.forEach((texture, which) => this.bind(unit++, gl.TEXTURE_2D, texture, own.at(["shadows", "near_shadows"][which])));
   }
 
   // The share of pixels in which left and right differ by more than 2 of 255.
