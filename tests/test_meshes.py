@@ -19,6 +19,7 @@ from jagged_quilt.foundation.colour import linear_from_srgb
 from jagged_quilt.foundation.path_guard import PathGuard
 from jagged_quilt.images import write_image
 from jagged_quilt.meshes.material import MeshMaterial
+from jagged_quilt.meshes.refine import refined
 from jagged_quilt.meshfiles.mtl import read_mtl
 from jagged_quilt.meshfiles.polygons import cut_polygons
 from jagged_quilt.surfaces.mesh_fields import MeshFields
@@ -782,3 +783,29 @@ def test_the_kept_tangents_are_what_the_independent_implementation_says():
     if run.returncode:
         pytest.skip("this node has no mikktspace")
     assert np.allclose(np.array(json.loads(run.stdout)).reshape(-1, 4), kept["hills tangents"], atol=1e-5)
+
+
+class TestRefined:
+    def test_edges_are_cut_and_the_shape_stays(self):
+        box = jq.shapes.box((4.0, 1.0, 0.2))
+        fine = refined(box, 0.3)
+        corners = fine.position[fine.triangles].astype(np.float64)
+        lengths = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
+        assert lengths.max() <= 0.3
+        assert np.isclose(fine.area, box.area)
+        normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        normal /= np.linalg.norm(normal, axis=1, keepdims=True)
+        assert np.allclose(normal, fine.normal[fine.triangles[:, 0]], atol=1e-5)
+        edges = np.sort(np.stack([fine.triangles, np.roll(fine.triangles, -1, axis=1)], axis=-1), axis=-1).reshape(-1, 2)
+        ends = np.unique(edges, axis=0, return_counts=True)
+        open_edges = fine.position[ends[0][ends[1] == 1]].astype(np.float64)
+        whole = np.linalg.norm(open_edges[:, 0] - open_edges[:, 1], axis=1).sum()
+        assert np.isclose(whole, 2 * 4 * (4.0 + 1.0 + 0.2))  # the rims of its six sides, and no crack between triangles
+
+    def test_parts_stay_and_there_is_an_end(self):
+        two = jq.Mesh.joined([jq.shapes.box((1.0, 1.0, 1.0)), jq.shapes.box((2.0, 1.0, 1.0)).placed(at=(4, 0, 0))])
+        fine = refined(two, 0.1, most=500)
+        assert len(fine.position) <= 500
+        assert [part.name for part in fine.parts] == [part.name for part in two.parts]
+        for name in two.part_names:
+            assert np.isclose(fine.part(name).area, two.part(name).area)

@@ -25,6 +25,8 @@ from jagged_quilt.images import read_image, write_image
 from jagged_quilt.live.page import Page
 from jagged_quilt.live.server import FILES, HOST, page_file
 from jagged_quilt.live.session import PageSession
+from jagged_quilt.results.bake_steps import baked_mesh
+from jagged_quilt.results.place_of import explained_at
 from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
 
@@ -191,6 +193,113 @@ class TestPageSession:
         assert (code, "there is no ground to show" in errors) == (2, True)
 
 
+STROKE = {"layer": "salt", "path": [[4.0, 9.0], [9.0, 10.0]], "radius": 2.0}
+
+
+class TestPainting:
+    def test_a_stroke_is_a_daub_and_page_and_prompt_agree(self, quilt_file):
+        session, daubs = PageSession(quilt_file), quilt_file.parent / "daubs.jsonl"
+        before = session.data("splat_0")
+        session.paint(STROKE | {"path": [[4.0, 9.0]]}, moving=True)
+        shown = session.state()["data"]
+        assert not daubs.exists()
+        assert session.data("splat_0") != before
+        session.paint(STROKE, "one")
+        session.paint(STROKE, "one")  # sent again, since no answer came
+        assert daubs.read_text() == '{"layer": "salt", "path": [[4.0, 9.0], [9.0, 10.0]], "radius": 2.0}\n'
+        assert jq.read_quilt(quilt_file).table.weights.daubs == "daubs.jsonl"
+        code, _, errors = jquilt("weigh", quilt_file)
+        assert code == 0, errors
+        weighed = Results(jq.read_quilt(quilt_file)).weights
+        sheet = np.frombuffer(session.data("splat_0"), np.uint8).reshape(32, 32, 4)
+        assert np.abs(sheet[..., 1] - weighed.layer("salt") * 255).max() <= 1
+        facts = session.state()["data"]["splat_0_patch"]
+        assert facts["onto"] == shown["splat_0"]["stamp"]
+
+    def test_what_differs_is_sent_alone(self, quilt_file):
+        session = PageSession(quilt_file)
+        sheet = np.frombuffer(session.data("splat_0"), np.uint8).reshape(32, 32, 4).copy()
+        session.paint(STROKE, "one")
+        facts = session.state()["data"]["splat_0_patch"]
+        (wide, high), (left, top) = facts["size"], facts["at"]
+        sheet[top : top + high, left : left + wide] = np.frombuffer(session.data("splat_0_patch"), np.uint8).reshape(
+            high, wide, 4
+        )
+        assert np.array_equal(sheet, np.frombuffer(session.data("splat_0"), np.uint8).reshape(32, 32, 4))
+        assert wide * high < 32 * 32 / 2
+
+    def test_strokes_and_numbers_are_taken_back_in_turn(self, quilt_file):
+        session, daubs = PageSession(quilt_file), quilt_file.parent / "daubs.jsonl"
+        bare = session.data("splat_0")
+        session.paint(STROKE, "one")
+        session.turn({BAND: 1.4})
+        session.paint(STROKE | {"do": "erase"}, "two")
+        session.undo()
+        assert len(jq.daubs.read_daubs(daubs)) == 1
+        session.undo()
+        session.undo()
+        assert (daubs.read_text(), session.state()["changed"], session.data("splat_0") == bare) == ("", {}, True)
+        for _ in range(3):
+            session.redo()
+        assert (len(jq.daubs.read_daubs(daubs)), session.state()["changed"]) == (2, {BAND: 1.4})
+        session.save()
+        daubs.write_text(daubs.read_text().splitlines()[0] + "\n")  # by somebody else
+        session.read_again({daubs})
+        with pytest.raises(jq.QuiltError, match="not there any more"):
+            session.undo()
+
+    @pytest.mark.parametrize(
+        "stroke", [None, {}, STROKE | {"layer": "peat"}, STROKE | {"radius": -1}, STROKE | {"path": [[900, 900]]}]
+    )
+    def test_what_is_no_stroke_is_refused_and_written_nowhere(self, quilt_file, stroke):
+        session, text = PageSession(quilt_file), quilt_file.read_text()
+        before = session.state()
+        with pytest.raises(jq.QuiltError):
+            session.paint(stroke, "one")
+        assert (session.state(), quilt_file.read_text()) == (before, text)
+        assert not (quilt_file.parent / "daubs.jsonl").exists()
+
+    def test_a_stroke_in_space_lies_on_meshes_too(self, own_saltworks):
+        """It is shown, baked, drawn and replayed; a layer that only meshes have can be painted, and nothing else differs."""
+        quilt, session = jq.read_quilt(own_saltworks), PageSession(own_saltworks)
+        pieces = session.state()["pieces"]
+        jar = next(n for n, piece in enumerate(pieces) if piece["mesh"] == "jar")
+        carried = [session.data(f"piece_{n}_carried") for n in range(len(pieces))]
+        splat = session.data("splat_0")
+        low, high = quilt.meshes[0].bounds
+        middle = [*((low + high) / 2)[:2].tolist(), float(high[2])]
+        stroke = {"layer": "glazed ware", "path": [middle], "radius": 0.6}
+        session.paint(stroke | {"do": "erase"}, moving=True)
+        assert session.data(f"piece_{jar}_carried") != carried[jar]
+        before = baked_mesh(Results(quilt), 0, 64)["diffuse"]
+        session.paint(stroke | {"do": "erase"}, "one")
+        after = [session.data(f"piece_{n}_carried") for n in range(len(pieces))]
+        assert [n for n in range(len(pieces)) if after[n] != carried[n]] == [jar]
+        assert session.data("splat_0") == splat
+        again = jq.read_quilt(own_saltworks)
+        differ = (baked_mesh(Results(again), 0, 64)["diffuse"] != before).any(axis=2)
+        assert 0.01 < differ.mean() < 0.5
+        session.paint({"layer": "salt crust", "path": [[98.5, 7.0, 199.5]], "radius": 3.0}, "two")  # crosses onto the gate
+        assert session.data("splat_1") != splat
+        gate = [n for n, piece in enumerate(pieces) if piece["mesh"] == "sluice gate" and "salt crust" in piece["layers"]]
+        assert all(session.data(f"piece_{n}_carried") != carried[n] for n in gate)
+        number = explained_at(Results(jq.read_quilt(own_saltworks)), 98.5, 199.5)[0].daubs[-1][0]
+        assert number == len(jq.read_quilt(own_saltworks).daubs)  # as `jquilt daub` counts it, the jar's among them
+        session.undo()
+        session.undo()
+        assert session.data(f"piece_{jar}_carried") == carried[jar]
+
+    def test_another_pages_stroke_and_save_are_seen(self, quilt_file):
+        """Two servers on one quilt: what one writes, the other reads again."""
+        one, other = PageSession(quilt_file), PageSession(quilt_file)
+        one.paint(STROKE, "one")
+        one.turn({BAND: 1.4})
+        one.save()
+        other.read_again({quilt_file.resolve(), (quilt_file.parent / "daubs.jsonl").resolve()})
+        assert other.data("splat_0") == one.data("splat_0")
+        assert {knob["key"]: knob["value"] for knob in other.state()["knobs"]}[BAND] == 1.4
+
+
 class Asking:
     """Asks a server as anybody on this machine could."""
 
@@ -241,7 +350,7 @@ class TestPageServer:
 
     def test_what_cannot_be_is_a_message_and_not_a_failure(self, asking):
         turn = f"/{asking.server.token}/turn"
-        for body in (b"", b"[]", b"{", b'{"changes": 3}', b"x" * 100_000):
+        for body in (b"", b"[]", b"{", b'{"changes": 3}', b"x" * 2_000_000):
             assert asking(turn, body=body)[0] == 400
         status, said, _ = asking(turn, body=json.dumps({"changes": {BAND: "much"}}).encode())
         assert status == 409

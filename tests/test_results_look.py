@@ -132,7 +132,7 @@ class TestLook:
         assert second.quilt.terrain is first.quilt.terrain
         assert second.quilt.meshes is first.quilt.meshes
         assert second.arrays is first.arrays
-        assert look._kept._weights[1].weights.shape[2] == 2
+        assert list(look._kept._weights.values())[-1][2].weights.shape[2] == 2
         ground = project.parent / "ground.png"
         list(look.draw({ground}))
         assert look._kept.results.quilt.terrain is not second.quilt.terrain

@@ -44,8 +44,11 @@ class Named:
     store: str | None = None
     on_gpu: bool = False
 
-    def open(self, work: Work, leave_out: Collection[str] = ()) -> Results:
-        """Read the quilt file and the folder of its results; refuse an --out that cannot be one."""
+    def open(self, work: Work, leave_out: Collection[str] = (), *, alone: bool = True) -> Results:
+        """Read the quilt file and the folder of its results; refuse an --out that cannot be one.
+
+        alone : whether no other process is to work with that folder until the command ends.
+        """
         refuse_unknown_keys(self.quilt_file)
         from jagged_quilt.quiltfile.reading import read_quilt
 
@@ -57,7 +60,8 @@ class Named:
         how: Facts = {"texels": self.texels, "on_gpu": self.on_gpu, "leave_out": leave_out}
         results = Results(quilt, self.out, **how, work=work)
         make_folder(results.folder)
-        click.get_current_context().call_on_close(take(results.folder).release)
+        if alone:
+            click.get_current_context().call_on_close(take(results.folder).release)
         return results
 
 

@@ -23,7 +23,7 @@ def command(named: Named, port: int, opens: bool) -> None:
     from jagged_quilt.live.page import Page
 
     with at_work(named.threads) as work:
-        results = named.open(work)
+        results = named.open(work, alone=False)
         ready_kernels(results, ["pack", "weigh"], work)
         page = Page(named.quilt_file, out=named.out, work=work)
         server = page.server(port)

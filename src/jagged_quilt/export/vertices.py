@@ -36,7 +36,7 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
     ----------
     layers : sequence of Layer, or mapping of part to such
     how
-        As for `bake`: filter, work.
+        As for `bake`: weights (by part), filter, work.
 
     Raises
     ------
@@ -44,7 +44,8 @@ def write_vertices(mesh: Mesh, layers: Layers, arrays: TextureArrays, folder: Pa
         If layers, arrays and parts do not fit each other.
     """
     canvas = VertexCanvas(mesh)
-    names, weights = _weights(canvas, [layers_seeing(own, arrays) for own in layers_of_parts(canvas, layers)])
+    by_part = [layers_seeing(own, arrays) for own in layers_of_parts(canvas, layers)]
+    names, weights = _weights(canvas, by_part, how.get("weights"))
     more = {
         f"_WEIGHTS_{number}": weights[:, first : first + _AT_ONCE]
         for number, first in enumerate(range(0, len(names), _AT_ONCE))
@@ -73,11 +74,16 @@ def coloured_mesh(mesh: Mesh, layers: Layers, arrays: TextureArrays, **how: Any)
     return replace(mesh, colour=frozen(np.column_stack([linear_from_srgb(blended / 255), alpha]), np.float32))
 
 
-def _weights(canvas: VertexCanvas, by_part: Sequence[Sequence[Layer]]) -> tuple[list[str], NDArray[np.float32]]:
+def _weights(
+    canvas: VertexCanvas, by_part: Sequence[Sequence[Layer]], given: Mapping[str, Weigher] | None
+) -> tuple[list[str], NDArray[np.float32]]:
     """The names of all layers of all parts, and how much of each every vertex shows, (V, L)."""
     names = list(dict.fromkeys(name for layers in by_part for name in shown_names(layers)))
     out = np.zeros((canvas.texels[0], len(names)), np.float32)
-    sources: Mapping[int, Weigher] = {part: Weigher(layers, canvas.fields) for part, layers in enumerate(by_part)}
+    sources = [
+        (given or {}).get(part.name) or Weigher(layers, canvas.fields)
+        for part, layers in zip(canvas.parts, by_part, strict=True)
+    ]
     for region in canvas.blocks(canvas.texels[0]):
         for piece in canvas.block(region).pieces:
             weighed = sources[piece.part].at(piece.points)

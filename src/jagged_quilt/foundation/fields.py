@@ -100,6 +100,12 @@ class Remembering:
         """Forget answers that nobody asked for since the last time."""
         self._answers = ({}, self._answers[0])
 
+    def unanswered(self) -> Remembering:
+        """Return the same fields for one who asks at points that do not come again: what is answered is not kept."""
+        out = Remembering(self._fields)
+        out._known, out._lock = self._known, self._lock
+        return out
+
     def remembered(self, key: object, make: Callable[[], Field]) -> Field:
         """Return what was made for a key before, or make it."""
         with self._lock:

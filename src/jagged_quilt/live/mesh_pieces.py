@@ -10,7 +10,6 @@ import numpy as np
 
 from jagged_quilt.blend.detail_mask import layers_seeing, reads_detail
 from jagged_quilt.blend.film import Film, film_amounts, films_on
-from jagged_quilt.blend.layer import Layer
 from jagged_quilt.blend.plan import BlendPlan, Pages
 from jagged_quilt.export.shader import BlendShader, Dialect, blend_shader
 from jagged_quilt.foundation.fields import Fields
@@ -19,9 +18,12 @@ from jagged_quilt.foundation.json_types import Facts, Stored
 from jagged_quilt.meshes.mesh import Mesh
 from jagged_quilt.meshes.refine import refined
 from jagged_quilt.results import inputs
+from jagged_quilt.results.mesh_weights import daubs_on_mesh, mesh_weights
 from jagged_quilt.results.results import Results
 from jagged_quilt.surfaces.mesh_fields import MeshFields
 from jagged_quilt.surfaces.parts import parts_of
+from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_file import line_of
 from jagged_quilt.weights.weigher import Weigher
 
 _PATCHES = 15_000  # of a part's area, one of which an edge spans at most, where weights change over it
@@ -90,8 +92,11 @@ class KeptMeshes:
         self._kept: dict[str, _Kept] = {}
         self._count = 0
 
-    def pieces(self, results: Results, pages: Pages) -> list[MeshPiece]:
-        """Return the pieces of all meshes, in the order of the file."""
+    def pieces(self, results: Results, pages: Pages, more: Sequence[Daub] = ()) -> list[MeshPiece]:
+        """Return the pieces of all meshes, in the order of the file.
+
+        more : daubs on top of those of the file.
+        """
         quilt, out, kept = results.quilt, list[MeshPiece](), dict[str, _Kept]()
         for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
             own = self._kept.get(table.name)
@@ -99,14 +104,16 @@ class KeptMeshes:
                 self._count += 1
                 own = _Kept(mesh, MeshFields(mesh), number=self._count)
             kept[table.name] = own
-            out += self._of_mesh(results, number, own, pages)
+            out += self._of_mesh(results, number, own, pages, more)
         self._kept = kept
         return out
 
-    def _of_mesh(self, results: Results, number: int, kept: _Kept, pages: Pages) -> Iterator[MeshPiece]:
+    def _of_mesh(self, results: Results, number: int, kept: _Kept, pages: Pages, more: Sequence[Daub]) -> Iterator[MeshPiece]:
         quilt, name = results.quilt, results.quilt.table.mesh[number].name
         films = quilt.films_on(name)
-        stamp = fingerprint(*_masks_said(results, number))
+        painted = daubs_on_mesh(quilt, number, more)
+        stamp = fingerprint(*_masks_said(results, number), *map(line_of, painted))
+        weighers: dict[str, Weigher] | None = None
         for part in parts_of(kept.mesh):
             layers = quilt.layers_by_part[number][part.name]
             plan = BlendPlan.of(
@@ -121,25 +128,26 @@ class KeptMeshes:
                 kept.shapes[f"{part.name} {varies}"] = shape
             known = kept.carried.get(part.name)
             if known is None or known[0] != stamp:
-                known = stamp, self._carried(layers, blend, films, shape, kept.fields, pages)
+                if weighers is None:
+                    weighers = mesh_weights(results, number, fields=kept.fields, more=more) or {}
+                weigher = weighers.get(part.name) or Weigher(layers_seeing(layers, pages), kept.fields)
+                known = stamp, _carried(weigher, blend, films, shape, kept.fields)
                 kept.carried[part.name] = known
             of_shape = fingerprint(str(kept.number), part.name, str(varies))
             yield MeshPiece(name, part.name, shape, known[1], blend, (of_shape, fingerprint(of_shape, stamp)))
 
-    @staticmethod
-    def _carried(
-        layers: Sequence[Layer], blend: BlendShader, films: Sequence[Film], shape: Mesh, fields: Fields, pages: Pages
-    ) -> Stored:
-        """The weights of a part's layers, and the amounts of its films, at the vertices of its shape."""
-        points, count = shape.points(), len(blend.layers)
-        out = np.zeros((len(points), -(-(count + len(films)) // _FOUR) * _FOUR), np.float32)
-        weights = Weigher(layers_seeing(layers, pages), fields).at(points)
-        rows = np.arange(len(points))
-        for column in range(weights.layers.shape[1]):
-            np.add.at(out, (rows, weights.layers[:, column].astype(int)), weights.weights[:, column])
-        if films:
-            out[:, count : count + len(films)] = film_amounts(films_on(films, fields), points)
-        return np.rint(np.clip(out, 0, 1) * 255).astype(np.uint8)
+
+def _carried(weigher: Weigher, blend: BlendShader, films: Sequence[Film], shape: Mesh, fields: Fields) -> Stored:
+    """The weights of a part's layers, and the amounts of its films, at the vertices of its shape."""
+    points, count = shape.points(), len(blend.layers)
+    out = np.zeros((len(points), -(-(count + len(films)) // _FOUR) * _FOUR), np.float32)
+    weights = weigher.at(points)
+    rows = np.arange(len(points))
+    for column in range(weights.layers.shape[1]):
+        np.add.at(out, (rows, weights.layers[:, column].astype(int)), weights.weights[:, column])
+    if films:
+        out[:, count : count + len(films)] = film_amounts(films_on(films, fields), points)
+    return np.rint(np.clip(out, 0, 1) * 255).astype(np.uint8)
 
 
 def _masks_said(results: Results, number: int) -> Iterator[bytes | str]:

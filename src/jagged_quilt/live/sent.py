@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import cached_property
+from dataclasses import dataclass, field, replace
+from functools import cached_property, partial
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from jagged_quilt.export.light_shader import LightShader, light_shader
 from jagged_quilt.export.shader import BlendShader, Dialect, blend_shader
 from jagged_quilt.export.splat_sheets import whole_weight
 from jagged_quilt.export.view_shader import ViewPart, ViewShader, view_shader
+from jagged_quilt.foundation.canvas import Region
 from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts, Stored, Unchecked
 from jagged_quilt.light.lamps import Sun
@@ -30,6 +31,8 @@ from jagged_quilt.weights.weight_map import WeightMap
 
 _MOST_SAMPLES = 1025  # of the ground, along a side
 
+_APART = ("blend", "light", "view", "piece_views", "_told")  # what does not go by the weights of the ground
+
 Data = Callable[[], bytes]
 
 
@@ -43,6 +46,7 @@ class Sent:
     weights: WeightMap
     films: list[Stored] = field(default_factory=list)
     pieces: list[MeshPiece] = field(default_factory=list)
+    former: WeightMap | None = None  # what was sent before: a page that has it is sent what differs
 
     @property
     def quilt(self) -> Quilt:
@@ -107,13 +111,9 @@ class Sent:
         sky = terrain.fields.open_to_sky
         open_shape = [min(count, 257) for count in terrain.heights.shape]
         put("open_sky", ground, lambda: _bytes_of(np.asarray(sky().values)), size=open_shape[::-1])
-        weighed = f"{stamps.stamp('weigh')} {self.texels}"
-        high, wide = self.weights.layers.shape[:2]
-        for sheet in range(-(-len(self.weights.names) // 4)):
-            put(f"splat_{sheet}", weighed, lambda sheet=sheet: _sheet(self.weights, sheet), size=[wide, high])  # type: ignore[misc]
+        out |= self._sheets()
         for number, film in enumerate(self.films):
-            stamp = f"{stamps.stamp('films')} {self.texels}"
-            put(f"film_{number}", stamp, lambda film=film: _bytes_of(film), size=list(film.shape[::-1]))  # type: ignore[misc]
+            put(f"film_{number}", fingerprint(film.tobytes()), lambda film=film: _bytes_of(film), size=list(film.shape[::-1]))  # type: ignore[misc]
         for name, table in self.light.tables.items():
             stamp = fingerprint(table.tobytes())
             put(name, stamp, lambda table=table: table.astype("<f4").tobytes(), size=list(table.shape[1::-1]))  # type: ignore[misc]
@@ -133,6 +133,21 @@ class Sent:
                 put(f"array_{layout.name}_{level}", packed, read, size=size, **facts)
         return out
 
+    def _sheets(self) -> dict[str, tuple[str, Facts, Data]]:
+        """The weights of the ground, four layers in each sheet; beside them what of them differs from what was sent before."""
+        out: dict[str, tuple[str, Facts, Data]] = {}
+        weights, stamp = self.weights, _stamp_of(self.weights)
+        whole = Region.whole(weights.layers.shape[:2])
+        differs = None if self.former is None else differing(self.former, weights)
+        for sheet in range(-(-len(weights.names) // 4)):
+            size = [whole.columns, whole.rows]
+            out[f"splat_{sheet}"] = stamp, {"size": size}, partial(_sheet, weights, sheet, whole)
+            if differs is not None and self.former is not None:
+                facts: Facts = {"size": [differs.columns, differs.rows], "at": [differs.left, differs.top]}
+                facts |= {"onto": fingerprint(_stamp_of(self.former))}
+                out[f"splat_{sheet}_patch"] = stamp, facts, partial(_sheet, weights, sheet, differs)
+        return out
+
     def _level(self, row: int, level: int) -> bytes:
         """One level of an array, slice by slice as its file has them, RGBA: eight bits a channel, or half floats of more."""
         arrays = self.results.arrays
@@ -144,9 +159,21 @@ class Sent:
         whole[..., : texels.shape[3]] = texels
         return whole.tobytes()
 
-    @cached_property
+    def with_weights(self, weights: WeightMap, pieces: list[MeshPiece]) -> Sent:
+        """Return the same with other weights of the ground and of meshes; what does not go by them is not worked out again."""
+        out = replace(self, weights=weights, former=self.weights, pieces=pieces)
+        vars(out).update({name: value for name, value in vars(self).items() if name in _APART})
+        return out
+
+    @property
     def described(self) -> Facts:
         """What the page is told of it, as JSON."""
+        data = {name: {"stamp": fingerprint(stamp), **facts} for name, (stamp, facts, _) in self.data.items()}
+        return {**self._told, "data": data}
+
+    @cached_property
+    def _told(self) -> Facts:
+        """What it is told beside the data."""
         quilt, view = self.quilt, self.view
         terrain, camera, lighting = quilt.terrain, quilt.camera, quilt.lighting
         scene = Scene(self.pages, haze=quilt.table.seen.haze, cut_out=quilt.table.seen.cut_out)
@@ -183,9 +210,9 @@ class Sent:
             "exposure": 2.0**lighting.exposure,
             "bent": lighting.tone.value == "soft",
             "texels": self.texels,
-            "left_out": [line for each in (*self.blends, self.light) for line in each.left_out],
+            "left_out": [*(line for each in self.blends for line in each.left_out), *self.light.left_out],
             "knobs": knobs_of(quilt),
-            "data": {name: {"stamp": fingerprint(stamp), **facts} for name, (stamp, facts, _) in self.data.items()},
+            "paints": {"layers": _painted(quilt), "channels": [each.name for each in quilt.channels]},
             "programs": fingerprint(*(each.vertex + each.fragment for each in (view, *self.piece_views)), view.sky_fragment),
         }
 
@@ -203,6 +230,12 @@ class Sent:
         }
 
 
+def _painted(quilt: Quilt) -> list[str]:
+    """The layers that can be painted: the ground's, then those that only meshes have."""
+    of_meshes = [layer.name for by_part in quilt.layers_by_part for own in by_part.values() for layer in own]
+    return list(dict.fromkeys([*(layer.name for layer in quilt.layers), *of_meshes]))
+
+
 def _sun_keys(quilt: Quilt, sun: int) -> list[str]:
     """The key of the sun's bearing and height together, or the two of them; none where the file says neither."""
     if sun >= 0 and quilt.table.light and not quilt.table.sky.find_sun:
@@ -217,11 +250,29 @@ def _normals(heights: Stored, size: tuple[float, float]) -> Stored:
     return (out / np.linalg.norm(out, axis=-1, keepdims=True)).astype("<f2")
 
 
-def _sheet(weights: WeightMap, sheet: int) -> bytes:
-    """Four layers in RGBA, eight bits each."""
-    out = np.zeros((*weights.layers.shape[:2], 4), np.uint8)
+def _stamp_of(weights: WeightMap) -> str:
+    return fingerprint(weights.layers.tobytes(), weights.weights.tobytes())
+
+
+def differing(before: WeightMap, after: WeightMap) -> Region | None:
+    """Return where two weight maps differ, as the smallest rectangle around that; None where most of them does, or nothing."""
+    if before.names != after.names or before.layers.shape != after.layers.shape:
+        return None
+    differs = (before.layers != after.layers).any(axis=2) | (before.weights != after.weights).any(axis=2)
+    rows, columns = np.flatnonzero(differs.any(axis=1)), np.flatnonzero(differs.any(axis=0))
+    if not len(rows):
+        return None
+    found = Region(int(rows[0]), int(rows[-1]) + 1, int(columns[0]), int(columns[-1]) + 1)
+    return found if found.rows * found.columns < differs.size // 2 else None
+
+
+def _sheet(weights: WeightMap, sheet: int, region: Region) -> bytes:
+    """Four layers in RGBA, eight bits each, of some rows and columns."""
+    where = slice(region.top, region.bottom), slice(region.left, region.right)
+    part = replace(weights, layers=weights.layers[where], weights=weights.weights[where], lost=None)
+    out = np.zeros((region.rows, region.columns, 4), np.uint8)
     for channel, which in enumerate(range(4 * sheet, min(4 * sheet + 4, len(weights.names)))):
-        own = whole_weight(weights, which)
+        own = whole_weight(part, which)
         out[..., channel] = own if own.dtype == np.uint8 else own >> 8
     return out.tobytes()
 

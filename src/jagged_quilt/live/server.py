@@ -24,7 +24,8 @@ from jagged_quilt.live.session import PageSession
 
 HOST = "127.0.0.1"
 FILES = {"index.html": "text/html", "page.css": "text/css", "page.js": "text/javascript"} | {
-    f"{name}.js": "text/javascript" for name in ("camera", "ground", "matrices", "meshes", "panels", "picture", "programs")
+    f"{name}.js": "text/javascript"
+    for name in ("brush", "camera", "ground", "matrices", "meshes", "panels", "picture", "programs")
 }
 """The files of the page; a request names one of them or nothing."""
 _POLICY = "; ".join(
@@ -40,7 +41,7 @@ _POLICY = "; ".join(
         "frame-ancestors": "'self'",
     }.items()
 )
-_MOST = 64 * 1024  # bytes of what a page says at once
+_MOST = 1024 * 1024  # bytes of what a page says at once
 _WAIT = 20.0  # seconds that a question for changes stays open
 
 Handler = Callable[[Request], Awaitable[Response]]
@@ -106,7 +107,7 @@ class PageServer:
             "at": self._at,
             "still.png": self._still,
         }
-        post = {"turn": self._turn, "undo": self._undo, "redo": self._redo, "save": self._save}
+        post = {"turn": self._turn, "undo": self._undo, "redo": self._redo, "save": self._save, "paint": self._paint}
         routes = [Route(f"/{{token}}/{name}", self._guarded(each)) for name, each in get.items()]
         routes += [Route(f"/{{token}}/{name}", self._guarded(each), methods=["POST"]) for name, each in post.items()]
         routes += [
@@ -179,6 +180,12 @@ class PageServer:
         if not isinstance(changes, dict):
             return _plain("say changes: values by their keys", 400)
         await run_in_threadpool(lambda: self.session.turn(changes, moving=moving))
+        return _json(await run_in_threadpool(self.session.state))
+
+    async def _paint(self, request: Request) -> Response:
+        said = await _said(request)
+        name, moving = str(said.get("name", "")), bool(said.get("moving"))
+        await run_in_threadpool(lambda: self.session.paint(said.get("daub"), name, moving=moving))
         return _json(await run_in_threadpool(self.session.state))
 
     async def _undo(self, request: Request) -> Response:

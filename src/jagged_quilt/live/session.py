@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import threading
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -13,18 +14,40 @@ from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError
 from jagged_quilt.foundation.json_types import Facts, Unchecked
+from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.work import ANYHOW, Work
 from jagged_quilt.live.mesh_pieces import KeptMeshes
 from jagged_quilt.live.sent import Sent
 from jagged_quilt.quiltfile.key_paths import words_of
+from jagged_quilt.quiltfile.loaded import check_daub
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.read import parts_of, put_at
 from jagged_quilt.quiltfile.write_changes import write_changes
 from jagged_quilt.results.kept_results import KeptResults
 from jagged_quilt.results.place_of import explained_at
+from jagged_quilt.results.results import Results
 from jagged_quilt.results.scene_of import scene_of
+from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_file import append_daub, daub_of, drop_daub, read_daubs
 
 _SKETCH = 512  # texels of weights while a number is being moved
+_DAUBS = "weights.daubs"
+_NEW = "daubs.jsonl"  # where strokes go if the quilt file does not say
+
+
+@dataclass(frozen=True, slots=True)
+class _Turned:
+    """Numbers that were turned: what was changed of the file before, and after."""
+
+    before: dict[str, Unchecked]
+    after: dict[str, Unchecked]
+
+
+@dataclass(frozen=True, slots=True)
+class _Painted:
+    """A stroke that was painted."""
+
+    daub: Daub
 
 
 class PageSession:
@@ -41,8 +64,9 @@ class PageSession:
         self.path, self.lock = Path(path), threading.RLock()
         self._kept = KeptResults(self.path, out, work)
         self._changes: dict[str, Unchecked] = {}
-        self._before: list[dict[str, Unchecked]] = []
-        self._after: list[dict[str, Unchecked]] = []
+        self._before: list[_Turned | _Painted] = []
+        self._after: list[_Turned | _Painted] = []
+        self._acknowledged: set[str] = set()  # strokes that came, so that none is painted twice
         self._moved_from: dict[str, Unchecked] | None = None  # what stood before what is being moved
         self._pages: tuple[object, Pages] | None = None
         self._meshes = KeptMeshes()
@@ -81,7 +105,7 @@ class PageSession:
             if self._moved_from is None:
                 self._moved_from = self._changes
             if not moving:
-                self._before.append(self._moved_from)
+                self._before.append(_Turned(self._moved_from, after))
                 self._after.clear()
                 self._moved_from = None
             self._changes = after
@@ -106,28 +130,83 @@ class PageSession:
             return key, value
         return words_of(tuple(way)), [value if at == last else own for at, own in enumerate(table)]
 
-    def undo(self) -> None:
-        """Take the last change back."""
+    def paint(self, said: Unchecked, name: str = "", *, moving: bool = False) -> None:
+        """Paint a stroke, told as a line of a file of daubs is; raise `QuiltError`, and leave all as it was, if it is none.
+
+        It is appended to the quilt's file of daubs. Where the quilt file names none, `daubs.jsonl` is written into it.
+
+        Parameters
+        ----------
+        name : str
+            What the stroke is called by who sends it: one that came before is not painted again.
+        moving : bool
+            Whether it is still being drawn: then it is shown, and written nowhere.
+        """
         with self.lock:
-            self._step(self._before, self._after)
+            quilt, daub = self._whole().quilt, daub_of(said)
+            check_daub(quilt.loaded, daub)
+            if moving:
+                self._show([daub])
+            elif name not in self._acknowledged:
+                self._append(daub)
+                self._acknowledged.add(name)
+                self._before.append(_Painted(daub))
+                self._after.clear()
+
+    def _append(self, daub: Daub) -> None:
+        path = self._daub_file()
+        if path is None:
+            write_changes(self.path, {_DAUBS: _NEW})
+            path = self.path.parent / _NEW
+        append_daub(path, daub)
+        self._make(self._changes, None, {self.path.resolve(), path.resolve()})
+
+    def _take_out(self, daub: Daub) -> None:
+        """Drop the last daub of the file that is this one."""
+        path = self._daub_file()
+        with alone_with(path or self.path):
+            daubs = read_daubs(path) if path is not None and path.exists() else ()
+            numbers = [number for number, each in enumerate(daubs, 1) if each == daub]
+            if path is None or not numbers:
+                raise RangeError(f"{path or self.path}: that stroke is not there any more; somebody else took it out")
+            drop_daub(path, numbers[-1])
+        self._make(self._changes, None, {path.resolve()})
+
+    def _daub_file(self) -> Path | None:
+        quilt = self._whole().quilt
+        return quilt.folder / quilt.table.weights.daubs if quilt.table.weights.daubs else None
+
+    def undo(self) -> None:
+        """Take the last change, or the last stroke, back."""
+        with self.lock:
+            if self._before:
+                step = self._before[-1]
+                if isinstance(step, _Painted):
+                    self._take_out(step.daub)
+                else:
+                    self._make(step.before, None)
+                    self._changes, self._moved_from = step.before, None
+                self._after.append(self._before.pop())
 
     def redo(self) -> None:
         """Make the change again that was taken back last."""
         with self.lock:
-            self._step(self._after, self._before)
-
-    def _step(self, source: list[dict[str, Unchecked]], other: list[dict[str, Unchecked]]) -> None:
-        if source:
-            changes = source.pop()
-            self._make(changes, None)
-            other.append(self._changes)
-            self._changes, self._moved_from = changes, None
+            if self._after:
+                step = self._after[-1]
+                if isinstance(step, _Painted):
+                    self._append(step.daub)
+                else:
+                    self._make(step.after, None)
+                    self._changes, self._moved_from = step.after, None
+                self._before.append(self._after.pop())
 
     def save(self) -> list[str]:
         """Write the changes into the quilt file, comments and order kept; return the lines that were written."""
         with self.lock:
             lines = write_changes(self.path, self._changes)
-            self._changes, self._before, self._after = {}, [], []
+            self._changes = {}  # strokes stand in their file already, and can be taken out of it as before
+            self._before = [step for step in self._before if isinstance(step, _Painted)]
+            self._after = [step for step in self._after if isinstance(step, _Painted)]
             self.read_again({self.path})
             return lines
 
@@ -179,18 +258,31 @@ class PageSession:
         """Work out what comes of the file with some changes; nothing is different afterwards if it cannot be."""
         results = self._kept.read(None if changed is None else set(changed), changes)
         self._kept.turn_over()
-        quilt = results.quilt
-        if not quilt.layers:
+        if not results.quilt.layers:
             raise RangeError(f"{self.path}: there is no ground to show; write a [surface] and [[layer]]s")
-        whole = quilt.table.weights.texels
+        self._send(results, texels)
+
+    def _show(self, more: Sequence[Daub]) -> None:
+        """Show what some more daubs would come to."""
+        sent = self._whole()
+        names = {layer.name for layer in sent.quilt.layers}
+        on_ground = [daub for daub in more if names.issuperset(daub.layers) and not daub.channel]
+        weights = self._kept.weights(sent.results, sent.quilt.table.weights.texels, on_ground)
+        pieces = self._meshes.pieces(sent.results, sent.pages, more)
+        self._sent, self.revision = sent.with_weights(weights, pieces), self.revision + 1
+
+    def _send(self, results: Results, texels: int | None) -> None:
+        quilt, whole = results.quilt, results.quilt.table.weights.texels
         asked = whole if texels is None else min(texels, whole)
         weights = self._kept.weights(results, asked)
         films = [np.asarray(each.values) for each in self._kept.films(results, asked)]
         key = (results.runner.stamp("pack"), tuple(sorted(quilt.shown_swatches)))
         if self._pages is None or self._pages[0] != key:
-            self._pages = key, opened(results.arrays, one_each(_every_layer(quilt)))
+            with alone_with(results.folder):
+                self._pages = key, opened(results.arrays, one_each(_every_layer(quilt)))
         pages = self._pages[1]
-        sent = Sent(results, pages, asked, weights, films, self._meshes.pieces(results, pages))
+        former = None if self._sent is None else self._sent.weights
+        sent = Sent(results, pages, asked, weights, films, self._meshes.pieces(results, pages), former)
         sent.described  # noqa: B018 (raises what it would raise later)
         self._sent, self.revision = sent, self.revision + 1
 

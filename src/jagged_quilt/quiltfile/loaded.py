@@ -142,13 +142,11 @@ class Loaded:
         """The daubs of its file, checked against the layers and the ground; of a large file a `DaubFile`."""
         if not self.table.weights.daubs:
             return ()
-        names = tuple(layer.name for layer in self.table.layer)
-        channels = tuple(channel.name for channel in self.table.channel)
-        check = lambda daub: daub.check_on(self.ground.size, names, channels)
+        check = lambda daub: check_daub(self, daub)
         with self.where.at("weights", "daubs"):
             path = self.where.path.parent / self.table.weights.daubs
             if path.exists() and path.stat().st_size > HELD_DAUBS:
-                return DaubFile(path, check)
+                return DaubFile(path, lambda daub: check_daub(self, daub, ground_alone=True))
             daubs = read_daubs(path) if path.exists() else ()  # none painted yet
             for number, daub in enumerate(daubs, 1):
                 try:
@@ -231,3 +229,14 @@ class Loaded:
         stays = changed <= small and placed == before and (same_ground or not any(each.stand for each in self.table.mesh))
         if stays and is_known(former, "meshes"):
             self.meshes = former.meshes
+
+
+def check_daub(loaded: Loaded, daub: Daub, *, ground_alone: bool = False) -> None:
+    """Raise `QuiltError` unless the layers and the channel of a daub are known and it lies on the ground, or, in space, on
+    layers that a mesh has."""
+    names = tuple(layer.name for layer in loaded.table.layer)
+    of_meshes = {layer.name for mesh in loaded.table.mesh for layer in mesh.layer}
+    own = set(daub.layers)
+    if daub.in_space and not ground_alone and own and not own <= set(names) and own <= of_meshes | set(names):
+        return
+    daub.check_on(loaded.ground.size, names, tuple(channel.name for channel in loaded.table.channel))

@@ -25,7 +25,8 @@ from jagged_quilt.quiltfile.schema import QuiltTable
 from jagged_quilt.surfaces.camera import Camera
 from jagged_quilt.surfaces.terrain import Terrain
 from jagged_quilt.surfaces.terrain_source import TerrainSource
-from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub import Daub, SomeDaubs
+from jagged_quilt.weights.daub_windows import DaubFile
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -106,6 +107,14 @@ class Quilt(Built):
     def daubs(self) -> Sequence[Daub]:
         """The daubs of its file, checked against the layers and the ground; of a large file a `DaubFile`."""
         return self.loaded.daubs
+
+    @property
+    def ground_daubs(self) -> Sequence[Daub]:
+        """Those of its daubs that lie on the ground: all but those in space on layers that only meshes have."""
+        names = {layer.name for layer in self.layers}
+        if isinstance(self.daubs, DaubFile) or all(names.issuperset(daub.layers) for daub in self.daubs):
+            return self.daubs
+        return SomeDaubs.of(self.daubs, lambda daub: names.issuperset(daub.layers))
 
     @property
     def camera(self) -> Camera:

@@ -24,10 +24,12 @@ from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.quiltfile.packing import layouts_of, material_sources
 from jagged_quilt.results import inputs
 from jagged_quilt.results.audits import OWN_IMAGES
+from jagged_quilt.results.mesh_weights import daubs_on_mesh, mesh_weights
 from jagged_quilt.results.project import Project
 from jagged_quilt.results.step import Files, Step, kernels
 from jagged_quilt.results.weigh_steps import before_weighing, weigh_inputs
 from jagged_quilt.surfaces.uv_canvas import UvCanvas
+from jagged_quilt.weights.daub_file import line_of
 
 _SAVED_TEXELS = 512
 
@@ -78,6 +80,7 @@ def mesh_inputs(project: Project, number: int) -> Iterator[bytes | str]:
     yield from inputs.own_kinds(quilt)
     yield from inputs.flow_files(quilt)
     yield from inputs.films(quilt, table.mesh[number].name)
+    yield from map(line_of, daubs_on_mesh(quilt, number))
 
 
 def baked_ground(project: Project, texels: int | None = None, bits: int = 8) -> BakedMaps:
@@ -104,14 +107,16 @@ def baked_mesh(project: Project, number: int, texels: int | None = None, bits: i
         canvas = UvCanvas(quilt.meshes[number], texels or table.texels, padding=table.padding)
     arrays = _arrays_of_mesh(project, number)
     with warning_of(f'mesh "{table.name}"'):
-        baker = Baker(canvas, layers, arrays, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
+        weights = mesh_weights(project, number)
+        baker = Baker(canvas, layers, arrays, weights=weights, normals=how.normals, filter=how.filter, eye=how.eye, films=films)
         return _over(project, baker, arrays, bits)
 
 
 def mesh_options(project: Project, number: int) -> Facts:
     """Return what the quilt file says of baking a mesh, as options of `bake`."""
     how, films = project.quilt.table.bake, project.quilt.films_on(project.quilt.table.mesh[number].name)
-    return {"filter": how.filter, "eye": how.eye, "films": films, "work": project.work}
+    weights = mesh_weights(project, number)
+    return {"filter": how.filter, "eye": how.eye, "films": films, "weights": weights, "work": project.work}
 
 
 def _ground_inputs(project: Project) -> Iterator[bytes | str]:

@@ -100,7 +100,7 @@ def write_weights(results: Results, folder: Path, form: str, bits: int) -> list[
 def masks_in_shader(results: Results) -> LiveWeights:
     """Return the masks of the ground as shader source."""
     adopted = () if results.adopted is None else results.adopted.names
-    stacking, painted = results.quilt.table.weights.stacking, len(results.quilt.daubs) > 0
+    stacking, painted = results.quilt.table.weights.stacking, len(results.quilt.ground_daubs) > 0
     return live_weights(results.layers, stacking=stacking, adopted=adopted, painted=painted)
 
 

@@ -35,7 +35,13 @@ def films(quilt: Quilt, thing: str) -> Iterator[str]:
         yield layers_said(quilt)
     if quilt.table.channel:
         yield json.dumps([each.model_dump(mode="json") for each in quilt.table.channel])
-        yield daubs(quilt)
+        yield channel_daubs(quilt)
+
+
+def channel_daubs(quilt: Quilt) -> str:
+    """Return what its daubs on channels say; of a large file all daubs."""
+    painted = quilt.daubs
+    return daubs(quilt) if isinstance(painted, DaubFile) else "\n".join(line_of(each) for each in painted if each.channel)
 
 
 def daubs(quilt: Quilt) -> str:

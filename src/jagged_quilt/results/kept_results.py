@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
 from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.fields import Remembering
-from jagged_quilt.foundation.files import LEFT_OVER
+from jagged_quilt.foundation.files import LEFT_OVER, fingerprint
 from jagged_quilt.foundation.json_types import Unchecked
 from jagged_quilt.foundation.work import Work
 from jagged_quilt.maps.image_reader import image_suffixes
@@ -21,13 +21,18 @@ from jagged_quilt.meshfiles.read import READERS
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.quiltfile.reading import read_quilt
 from jagged_quilt.results.results import Results
-from jagged_quilt.results.weigh_steps import film_amounts, weigh_options
+from jagged_quilt.results.weigh_steps import film_amounts, film_inputs, mask_inputs, weigh_options
 from jagged_quilt.surfaces.terrain import Terrain
+from jagged_quilt.weights.daub import Daub
+from jagged_quilt.weights.daub_windows import DaubFile
+from jagged_quilt.weights.lay_daubs import changed_box
 from jagged_quilt.weights.weigh import weigh
-from jagged_quilt.weights.weight_map import WeightMap
+from jagged_quilt.weights.weight_map import WeightMap, patched
 
 if TYPE_CHECKING:
     from watchfiles import Change
+
+T = TypeVar("T")
 
 _OF_MESHES = (*READERS, ".mtl", ".bin")
 _INPUTS = (*_OF_MESHES, ".toml", ".jsonl", ".npy", ".raw", ".r16")
@@ -52,8 +57,8 @@ class KeptResults:
         self.is_wrong = False
         self._missed: set[Path] = set()  # what changed while the file could not be read
         self._fields: tuple[Terrain, Remembering] | None = None
-        self._weights: tuple[tuple[str, int], WeightMap] | None = None
-        self._film_maps: tuple[tuple[str, int], list[ImageMask]] | None = None
+        self._weights: dict[int, tuple[str, Sequence[Daub], WeightMap]] = {}  # by texels: of a sketch, and whole
+        self._film_maps: dict[int, tuple[str, list[ImageMask]]] = {}
 
     def read(self, changed: set[Path] | None, changes: Mapping[str, Unchecked] | None = None) -> Results:
         """Read the file again, with changes to some of its keys; raise `QuiltError` if something is wrong with it.
@@ -135,29 +140,56 @@ class KeptResults:
         if self._fields is not None:
             self._fields[1].turn_over()
 
-    def weights(self, results: Results, texels: int) -> WeightMap:
-        """The weights of the ground on so many texels along its longer side."""
-        stamp = results.runner.stamp("weigh")
-        if self._weights is None or self._weights[0] != (stamp, texels):
-            quilt = results.quilt
-            canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
-            self._weights = (stamp, texels), weigh(canvas, results.layers, **weigh_options(results))
-        return self._weights[1]
+    def weights(self, results: Results, texels: int, more: Sequence[Daub] = ()) -> WeightMap:
+        """The weights of the ground on so many texels along its longer side; where only daubs differ, what they touch is
+        weighed again and nothing else.
+
+        more : daubs on top of those of the file.
+        """
+        key = fingerprint(*mask_inputs(results))
+        daubs = results.quilt.ground_daubs
+        if more or not isinstance(daubs, DaubFile):
+            daubs = (*daubs, *more)
+        before, canvas = self._weights.get(texels), results.quilt.terrain.canvas(max(1, texels))
+        if before is not None and before[0] == key and before[1] is daubs:
+            return before[2]
+        if before is None or before[0] != key or isinstance(daubs, DaubFile) or isinstance(before[1], DaubFile):
+            how = weigh_options(results) | {"daubs": daubs}
+            made = weigh(canvas.knowing(self._known(results.quilt)), results.layers, **how)
+            _keep(self._weights, texels, (key, daubs, made))
+            return made
+        box = changed_box(before[1], daubs)
+        made = before[2]
+        page = None if box is None else canvas.knowing(self._known(results.quilt).unanswered()).around(*box)
+        if page is not None:
+            part = weigh(page, results.layers, **(weigh_options(results) | {"daubs": daubs}))
+            made = patched(made, part, page.window.top, page.window.left)
+        _keep(self._weights, texels, (key, daubs, made))
+        return made
 
     def films(self, results: Results, texels: int) -> list[ImageMask]:
         """How much of each film there is, as maps of so many texels."""
         if "films" not in results.runner.steps:
             return []
-        stamp, quilt = results.runner.stamp("films"), results.quilt
-        if self._film_maps is None or self._film_maps[0] != (stamp, texels):
-            canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
-            own = [each.astype(np.float32) / np.float32(255) for each in film_amounts(results, canvas)]
-            maps = [ImageMask(values=each, size=quilt.terrain.size, wrap=ImageWrap.CLAMP) for each in own]
-            self._film_maps = (stamp, texels), maps
-        return self._film_maps[1]
+        stamp, quilt = fingerprint(*film_inputs(results)), results.quilt
+        before = self._film_maps.get(texels)
+        if before is not None and before[0] == stamp:
+            return before[1]
+        canvas = quilt.terrain.canvas(max(1, texels)).knowing(self._known(quilt))
+        own = [each.astype(np.float32) / np.float32(255) for each in film_amounts(results, canvas)]
+        maps = [ImageMask(values=each, size=quilt.terrain.size, wrap=ImageWrap.CLAMP) for each in own]
+        _keep(self._film_maps, texels, (stamp, maps))
+        return maps
 
     def _known(self, quilt: Quilt) -> Remembering:
         """The fields of the ground, with all that was worked out, and answered, for earlier pictures."""
         if self._fields is None or self._fields[0] is not quilt.terrain:
             self._fields = quilt.terrain, Remembering(quilt.terrain.fields, answers=True)
         return self._fields[1]
+
+
+def _keep(held: dict[int, T], texels: int, value: T) -> None:
+    """Hold a value of so many texels, and that of one other number of texels at most."""
+    others = {number: own for number, own in held.items() if number != texels}
+    held.clear()
+    held.update(dict(list(others.items())[-1:]) | {texels: value})

@@ -138,7 +138,7 @@ class Project:
             self.layers,
             self.quilt.terrain,
             adopted=self.adopted,
-            daubs=self.quilt.daubs,
+            daubs=self.quilt.ground_daubs,
             stacking=self.quilt.table.weights.stacking,
         )
 

@@ -62,7 +62,9 @@ def notes_on(quilt: Quilt, adopted: WeightMap | None = None) -> list[QuiltNote]:
     found += [*_on_ground(quilt, points), *_on_tiles(quilt), *_on_bands(quilt), *_on_splat(quilt)]
     if len(quilt.layers) > 1:
         try:
-            weigher = Weigher(quilt.layers, terrain, adopted=adopted, daubs=quilt.daubs, stacking=quilt.table.weights.stacking)
+            weigher = Weigher(
+                quilt.layers, terrain, adopted=adopted, daubs=quilt.ground_daubs, stacking=quilt.table.weights.stacking
+            )
             found += _on_shares(quilt, weigher, points)
         except QuiltError:
             pass  # a mask that reads textures has none here; what is wrong is reported when it is weighed

@@ -10,6 +10,7 @@ from jagged_quilt.foundation.fields import remembering
 from jagged_quilt.masks.image_mask import ImageMask
 from jagged_quilt.masks.mask import Mask
 from jagged_quilt.quiltfile.checks import GROUND
+from jagged_quilt.results.mesh_weights import mesh_weights
 from jagged_quilt.results.project import Project
 from jagged_quilt.show.paged import PagedGround
 from jagged_quilt.show.scene import Scene
@@ -46,8 +47,9 @@ def scene_of(
         films = quilt.films_on(GROUND)
         films = tuple(replace(film, mask=own) for film, own in zip(films, maps, strict=True)) if maps else films
         scene.add(quilt.terrain, quilt.layers, weights=of_map, films=films)
-    for table, mesh, layers in zip(quilt.table.mesh, quilt.meshes, quilt.layers_by_part, strict=True):
-        scene.add(mesh, layers, films=quilt.films_on(table.name))
+    for number, (table, mesh) in enumerate(zip(quilt.table.mesh, quilt.meshes, strict=True)):
+        layers = quilt.layers_by_part[number]
+        scene.add(mesh, layers, weights=mesh_weights(project, number), films=quilt.films_on(table.name))
     if not scene.things:
         raise RangeError(f"{quilt.path}: nothing to look at; say a [surface] with [[layer]]s, or a [[mesh]]")
     return scene

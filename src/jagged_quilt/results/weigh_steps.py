@@ -43,8 +43,8 @@ def weigh_steps(project: Project) -> list[Step]:
 
 
 def film_inputs(project: Project) -> Iterator[bytes | str]:
-    """Yield what the amounts of the films on the ground depend on."""
-    yield from weigh_inputs(project)
+    """Yield what the amounts of the films on the ground depend on: masks, not what daubs make of layers."""
+    yield from mask_inputs(project)
     yield from inputs.films(project.quilt, GROUND)
 
 
@@ -64,15 +64,21 @@ def adopt_inputs(project: Project) -> Iterator[bytes | str]:
 
 def weigh_inputs(project: Project) -> Iterator[bytes | str]:
     """Yield what the weights depend on."""
+    yield from mask_inputs(project)
+    yield inputs.daubs(project.quilt)
+
+
+def mask_inputs(project: Project) -> Iterator[bytes | str]:
+    """Yield what the weights depend on beside daubs on layers."""
     quilt, table = project.quilt, project.quilt.table
     assert table.surface is not None
     masks = [(layer.label, layer.swatch, [step.model_dump(mode="json") for step in layer.mask]) for layer in table.layer]
     if table.channel:
         yield json.dumps([each.model_dump(mode="json") for each in table.channel])
+        yield inputs.channel_daubs(quilt)
     if project.reads_detail:
         yield from (project.runner.stamp("pack"), inputs.layers_said(quilt))
     yield from (repr(table.surface), table.weights.model_dump_json(), json.dumps(masks), inputs.medleys(quilt))
-    yield inputs.daubs(quilt)
     yield from (digest_of_file(quilt.folder / file, "heightmap") for file in table.surface.files)
     yield from inputs.mask_files(quilt)
     yield from inputs.own_kinds(quilt)
@@ -87,7 +93,7 @@ def weigh_options(project: Project) -> Facts:
     """Return what the quilt file says of weighing, as options of `weigh`."""
     table = project.quilt.table.weights
     said: Facts = {"keep": table.keep, "bits": table.bits, "stacking": table.stacking}
-    said |= {"adopted": project.adopted, "daubs": project.quilt.daubs}
+    said |= {"adopted": project.adopted, "daubs": project.quilt.ground_daubs}
     return said | {"work": project.work}
 
 

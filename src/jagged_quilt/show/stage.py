@@ -132,8 +132,8 @@ class SeenThing:
     ----------
     surface : Terrain or Mesh
     layers : sequence of Layer, or mapping of part to such
-    weights : WeightMap, Weigher or None
-        None answers the masks of the layers.
+    weights : WeightMap, Weigher, mapping of part to such, or None
+        The masks of the layers answer where there is none.
     pages : HeldShade or None
         Finished maps, in place of layers.
     films : tuple of Film
@@ -142,7 +142,7 @@ class SeenThing:
 
     surface: Terrain | Mesh
     layers: Layers
-    weights: Weights | None = None
+    weights: Weights | Mapping[str, Weigher] | None = None
     pages: HeldShade | None = None
     films: tuple[Film, ...] = ()
 
@@ -205,7 +205,12 @@ class Stage:
         return f"<{type(self).__name__} of {said}>"
 
     def add(
-        self, surface: Terrain | Mesh, layers: Layers, *, weights: Weights | None = None, films: Sequence[Film] = ()
+        self,
+        surface: Terrain | Mesh,
+        layers: Layers,
+        *,
+        weights: Weights | Mapping[str, Weigher] | None = None,
+        films: Sequence[Film] = (),
     ) -> Self:
         """Put a terrain or a mesh before the camera, and return the scene.
 
@@ -213,7 +218,7 @@ class Stage:
         ----------
         layers : sequence of Layer, or mapping of part to such
             From the bottom up.
-        weights : WeightMap or Weigher, optional
+        weights : WeightMap or Weigher, or mapping of part to Weigher, optional
             The masks of the layers answer where it is not given.
         films : sequence of Film
             What lies upon the layers, in order.
@@ -300,7 +305,8 @@ class Stage:
         films = films_on(thing.films, fields) if thing.films else ()
         for part, layers in thing.by_part:
             blend = Blend(pages, layers, filter=self.filter, frame=part.frame, metres=part.metres, films=films)
-            weights = thing.weights or Weigher(layers_seeing(layers, pages), fields)
+            given = thing.weights.get(part.name) if isinstance(thing.weights, Mapping) else thing.weights
+            weights = given or Weigher(layers_seeing(layers, pages), fields)
             out.append(SeenPart(thing.surface, LayerShade(blend, weights), sky))
         return out
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 from jagged_quilt.foundation.canvas import Block, CanvasPart, Piece, Region, Where, bands, checked_texels, numbers_of
@@ -73,6 +74,13 @@ class GridCanvas:
     def page(self, *, rows: tuple[int, int] | None = None, columns: tuple[int, int] | None = None) -> GridCanvas:
         """Return some rows and columns (first, one past the last) as a canvas of their own; raise `RangeError` outside."""
         return GridCanvas(self.terrain, self.whole, self.window.within(rows, columns), self._fields)
+
+    def around(self, west: float, north: float, east: float, south: float) -> GridCanvas | None:
+        """Return what of it lies in a box of the ground, in metres, as a canvas of its own; None where nothing does."""
+        (rows, columns), (across, down) = self.whole, self.spacing
+        top, bottom = max(0, math.floor(north / down) - 1), min(rows, math.ceil(south / down) + 1)
+        left, right = max(0, math.floor(west / across) - 1), min(columns, math.ceil(east / across) + 1)
+        return self.page(rows=(top, bottom), columns=(left, right)) if top < bottom and left < right else None
 
     def blocks(self, most: int) -> Sequence[Region]:
         """Return bands of rows."""

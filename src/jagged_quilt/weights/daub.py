@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -146,6 +148,30 @@ class Daub:
                 raise RangeError(
                     f"the path leaves the surface at x {x:g}, z {z:g}; it reaches from 0, 0 to {size[0]:g}, {size[1]:g} m"
                 )
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SomeDaubs(Sequence[Daub]):
+    """Some of the daubs of a file, in order, and the number of each in it, from 1."""
+
+    daubs: tuple[Daub, ...]
+    numbers: tuple[int, ...]
+
+    @classmethod
+    def of(cls, daubs: Sequence[Daub], wanted: Callable[[Daub], bool]) -> SomeDaubs:
+        """Return those that are wanted."""
+        own = [(daub, number) for number, daub in enumerate(daubs, 1) if wanted(daub)]
+        return cls(tuple(daub for daub, _ in own), tuple(number for _, number in own))
+
+    def __len__(self) -> int:
+        return len(self.daubs)
+
+    @overload
+    def __getitem__(self, number: int) -> Daub: ...
+    @overload
+    def __getitem__(self, number: slice) -> tuple[Daub, ...]: ...
+    def __getitem__(self, number: int | slice) -> Daub | tuple[Daub, ...]:
+        return self.daubs[number]
 
 
 def _short(value: object) -> str:

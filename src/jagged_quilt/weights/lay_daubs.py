@@ -14,7 +14,7 @@ from jagged_quilt.foundation.errors import QuiltError
 from jagged_quilt.foundation.kernels import kernels_of
 from jagged_quilt.foundation.points import Points
 from jagged_quilt.masks.bands import smooth_step
-from jagged_quilt.weights.daub import Daub, DaubKind
+from jagged_quilt.weights.daub import Daub, DaubKind, SomeDaubs
 
 k = kernels_of("jagged_quilt.weights._daub_kernels")
 
@@ -36,6 +36,11 @@ class Rectangle(NamedTuple):
     def meets(self, other: Rectangle) -> bool:
         """Whether two boxes share any place."""
         return self.west <= other.east and other.west <= self.east and self.north <= other.south and other.north <= self.south
+
+    def joined(self, other: Rectangle) -> Rectangle:
+        """Return the smallest box around both."""
+        first = min(self.west, other.west), min(self.north, other.north)
+        return Rectangle(*first, max(self.east, other.east), max(self.south, other.south))
 
     def grown(self, by: float) -> Rectangle:
         """Return the box with a margin."""
@@ -110,7 +115,8 @@ class DaubLayer(DaubReach):
     """
 
     def __init__(self, daubs: Sequence[Daub], names: tuple[str, ...], channel: str = "") -> None:
-        own = [(number, _on_layer(daub)) for number, daub in enumerate(daubs, 1) if daub.channel == channel]
+        every = daubs.numbers if isinstance(daubs, SomeDaubs) else range(1, len(daubs) + 1)
+        own = [(number, _on_layer(daub)) for number, daub in zip(every, daubs, strict=True) if daub.channel == channel]
         self.daubs = daubs = tuple(daub for _, daub in own)
         self.numbers = [number for number, _ in own]
         for number, daub in own:
@@ -201,6 +207,24 @@ class DaubLayer(DaubReach):
             weights[:, touched] = _pair_laid(
                 own, int(self._daub_rows.rows[d]), int(self._others[d]), daub.ceiling, cover, second
             )
+
+
+def changed_box(before: Sequence[Daub], after: Sequence[Daub]) -> Rectangle | None:
+    """Return the box of the ground outside of which two rows of daubs come to the same; None where they do everywhere."""
+    start = next((n for n, (a, b) in enumerate(zip(before, after, strict=False)) if a != b), min(len(before), len(after)))
+    end = 0
+    while end < min(len(before), len(after)) - start and before[-1 - end] == after[-1 - end]:
+        end += 1
+    changed = [*before[start : len(before) - end], *after[start : len(after) - end]]
+    if not changed:
+        return None
+    boxes = np.array([daub.bounds for daub in changed])
+    box = Rectangle(*boxes[:, :2].min(axis=0).tolist(), *boxes[:, 2:].max(axis=0).tolist())
+    for daub in after[start:]:
+        own = Rectangle(*daub.bounds)
+        if daub.kind is DaubKind.SMOOTH and own.grown(_TAILS * daub.smooths_over).meets(box):  # it takes from there
+            box = box.joined(own)
+    return box
 
 
 def _on_layer(daub: Daub) -> Daub:

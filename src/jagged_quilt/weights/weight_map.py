@@ -431,3 +431,17 @@ def _sheets(folder: Path, kind: str, keep: int, room: ArrayStore) -> Stored:
     if out is None:
         raise ValueError("no layer is kept")
     return out
+
+
+def patched(whole: WeightMap, part: WeightMap, top: int, left: int) -> WeightMap:
+    """Return a map with some of it, from a row and a column on, in place of what was there."""
+    rows, columns = part.layers.shape[:2]
+    where = slice(top, top + rows), slice(left, left + columns)
+    layers, weights = whole.layers.copy(), whole.weights.copy()
+    layers[where], weights[where] = part.layers, part.weights
+    lost = None if whole.lost is None else whole.lost.copy()
+    if lost is None or part.lost is None:
+        return replace(whole, layers=layers, weights=weights, lost=None)
+    lost[where] = part.lost
+    mean, worst = float(lost.mean(dtype=np.float64)) / 255, max(whole.lost_worst, part.lost_worst)
+    return replace(whole, layers=layers, weights=weights, lost=lost, lost_mean=mean, lost_worst=worst)

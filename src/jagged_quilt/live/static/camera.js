@@ -42,6 +42,12 @@ export class Camera {
     return unit(plus(plus(ahead, right, x * half * aspect), up, y * half));
   }
 
+  // Where a place is in a picture of so many pixels; null behind the eye.
+  onScreen(place, width, height) {
+    const m = this.toClip(width / height, 1), at = [0, 1, 3].map((row) => m[row] * place[0] + m[4 + row] * place[1] + m[8 + row] * place[2] + m[12 + row]);
+    return at[2] > 0 ? [(0.5 + 0.5 * at[0] / at[2]) * width, (0.5 - 0.5 * at[1] / at[2]) * height] : null;
+  }
+
   turn(right, up) {
     this.bearing -= right; this.height = Math.min(STEEPEST, Math.max(-STEEPEST, this.height + up));
     this.changed();
@@ -62,10 +68,12 @@ export class Camera {
     let moved = 0;
     canvas.addEventListener("pointerdown", (event) => {
       canvas.setPointerCapture(event.pointerId);
+      if (down.size === 0 && this.brush?.begin(event)) return;
       if (down.size === 0) moved = 0;
       down.set(event.pointerId, [event.clientX, event.clientY]);
     });
     canvas.addEventListener("pointermove", (event) => {
+      if (this.brush?.move(event)) return;
       const before = down.get(event.pointerId);
       if (!before) return;
       const now = [event.clientX, event.clientY], by = [now[0] - before[0], now[1] - before[1]];
@@ -76,11 +84,12 @@ export class Camera {
         const span = (at) => Math.hypot(at[0] - other[0], at[1] - other[1]) || 1;
         this.closer(span(before) / span(now));
         this.move(-by[0] * metres / 2, by[1] * metres / 2);
-      } else if (event.shiftKey || event.buttons & 6) this.move(-by[0] * metres, by[1] * metres);
+      } else if (event.shiftKey || event.buttons & (this.brush?.isOn ? 4 : 6)) this.move(-by[0] * metres, by[1] * metres);
       else this.turn(by[0] * 0.3, by[1] * 0.3);
       down.set(event.pointerId, now);
     });
     const up = (event) => {
+      if (this.brush?.end()) return;
       if (down.delete(event.pointerId) && event.type === "pointerup" && moved < 4) clicked(event.clientX, event.clientY);
     };
     canvas.addEventListener("pointerup", up);
@@ -94,7 +103,8 @@ export class Camera {
         ArrowLeft: () => event.shiftKey ? this.turn(-4, 0) : this.move(-step, 0), ArrowRight: () => event.shiftKey ? this.turn(4, 0) : this.move(step, 0),
         ArrowUp: () => event.shiftKey ? this.turn(0, 3) : this.move(0, step), ArrowDown: () => event.shiftKey ? this.turn(0, -3) : this.move(0, -step),
         "+": () => this.closer(0.9), "=": () => this.closer(0.9), "-": () => this.closer(1 / 0.9),
-        Enter: () => { const box = canvas.getBoundingClientRect(); clicked(box.left + box.width / 2, box.top + box.height / 2); },
+        Enter: () => {
+          if (this.brush?.isOn) { this.brush.dab(); return; } const box = canvas.getBoundingClientRect(); clicked(box.left + box.width / 2, box.top + box.height / 2); },
       };
       if (keys[event.key]) { event.preventDefault(); keys[event.key](); }
     });

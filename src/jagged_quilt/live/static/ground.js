@@ -8,7 +8,28 @@ const FINE = 4;  // times its size, the distance within which a patch is split
 export class Ground {
   constructor() { this.heights = null; this.columns = this.rows = 0; this.size = [1, 1]; }
 
-  set(heights, [columns, rows], size) { Object.assign(this, { heights, columns, rows, size }); }
+  set(heights, [columns, rows], size) {
+    Object.assign(this, { heights, columns, rows, size, spans: [] });
+    for (let step = 1; ; step *= 2) {  // lowest and highest of every patch of so many samples apart
+      const across = Math.ceil((columns - 1) / (QUADS * step)), down = Math.ceil((rows - 1) / (QUADS * step)), span = new Float32Array(2 * across * down);
+      for (let z = 0; z < down; ++z) for (let x = 0; x < across; ++x) {
+        let low = Infinity, high = -Infinity;
+        if (step === 1) {
+          for (let row = z * QUADS; row <= Math.min(z * QUADS + QUADS, rows - 1); ++row)
+            for (let at = row * columns + x * QUADS; at <= row * columns + Math.min(x * QUADS + QUADS, columns - 1); ++at) { const each = heights[at]; if (each < low) low = each; if (each > high) high = each; }
+        } else {
+          const finer = this.spans.at(-1);
+          for (const dz of [0, 1]) for (const dx of [0, 1]) {
+            const fx = 2 * x + dx, fz = 2 * z + dz;
+            if (fx < finer.across && fz < finer.down) { low = Math.min(low, finer.span[2 * (fz * finer.across + fx)]); high = Math.max(high, finer.span[2 * (fz * finer.across + fx) + 1]); }
+          }
+        }
+        span.set([low, high], 2 * (z * across + x));
+      }
+      this.spans.push({ across, down, span });
+      if (QUADS * step >= Math.max(columns, rows) - 1) break;
+    }
+  }
 
   heightAt(x, z) {
     if (!this.heights) return undefined;
@@ -38,7 +59,8 @@ export class Ground {
   }
 
   // First sample east and south, samples apart, metres of skirt: for each patch that is drawn for an eye; of one fineness without.
-  patches(eye, fine = 1) {
+  // `isSeen(low, high)` says whether a box may be.
+  patches(eye, fine = 1, isSeen = () => true) {
     const most = Math.max(this.columns, this.rows) - 1, out = [];
     let whole = 1;
     while (whole * QUADS < most) whole *= 2;
@@ -55,6 +77,8 @@ export class Ground {
           return;
         }
       }
+      const { across, span } = this.spans[Math.log2(step)], at = 2 * (z / (QUADS * step) * across + x / (QUADS * step)), deep = this.size[1] / (this.rows - 1);
+      if (!isSeen([x * metres, span[at] - step * metres, z * deep], [(x + QUADS * step) * metres, span[at + 1], (z + QUADS * step) * deep])) return;
       const far = eye ? Math.hypot(eye[0] - (x + QUADS * step / 2) * metres, eye[2] - (z + QUADS * step / 2) * metres) : 0;
       out.push([far, x, z, step, Math.max(0.02, step * metres)]);
     };

@@ -48,3 +48,13 @@ export function inverse(m) {  // by Gauss and Jordan
   for (let row = 0; row < 4; ++row) for (let column = 0; column < 4; ++column) out[4 * column + row] = rows[row][4 + column];
   return out;
 }
+
+// Whether a box may lie within what a matrix takes to clip space, between two heights of that: not if all its corners lie beyond one side.
+export function sees(m, [low, high], bottom = -1, top = 1) {
+  const beyond = [0, 0, 0, 0, 0];
+  for (const x of [low[0], high[0]]) for (const y of [low[1], high[1]]) for (const z of [low[2], high[2]]) {
+    const [a, b, , w] = [0, 1, 2, 3].map((row) => m[row] * x + m[4 + row] * y + m[8 + row] * z + m[12 + row]);
+    beyond[0] += a < -w; beyond[1] += a > w; beyond[2] += b < bottom * w; beyond[3] += b > top * w; beyond[4] += w <= 0;
+  }
+  return !beyond.includes(8);
+}

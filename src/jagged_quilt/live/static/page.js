@@ -1,11 +1,12 @@
 // The page: what the server says of a quilt becomes textures and programs; what hands do becomes pictures and changes.
 
+import { Brush } from "./brush.js";
 import { Camera } from "./camera.js";
 import { Ground } from "./ground.js";
 import { $, Knobs, chooseFrom, explained, keyOf, roleBoxes } from "./panels.js";
 import { Shape, drawable, hitOf } from "./meshes.js";
 import { Picture } from "./picture.js";
-import { block, compiled, emptyArray, fillLevel, flat, readFrom } from "./programs.js";
+import { block, compiled, emptyArray, fillLevel, fillPart, flat, readFrom } from "./programs.js";
 
 const FAST = 5e-4;  // milliseconds a pixel: below, edges are smoothed and the ground is fine; a graphics card takes a fiftieth of it
 const FIRST = 64;  // texels of the mips that are fetched before all larger ones
@@ -13,7 +14,7 @@ const SLOW = 40, STRIP = 200, AFTER = 250;  // milliseconds: of a frame while so
 const canvas = $("picture"), ground = new Ground(), held = new Map();
 const next = { part: 1, strip: 0, strips: 1, fast: false };
 const seen = { part: "lit", layer: 0, leftOut: 0, line: 0.5, differ: false };
-let picture, camera, knobs, now = null, left = null, whole = 0, asked = false, perPixel = 0.02, compiling = true, revision = -1, alive = true, sunMoved = null;
+let picture, camera, knobs, brush, now = null, left = null, whole = 0, asked = false, perPixel = 0.02, compiling = true, revision = -1, alive = true, sunMoved = null;
 
 async function get(path, options) {
   const answer = await fetch(path, options);
@@ -38,9 +39,21 @@ async function kept(name, stamp, make) {
   return held.get(key);
 }
 
+// Where a texture is held of what differs in a part alone, that part is fetched; what the left shows is left alone.
+async function patched(data, name, stamp) {
+  const patch = data[`${name}_patch`], before = `${name} ${patch?.onto}`, key = `${name} ${stamp}`;
+  if (!patch || patch.stamp !== stamp || held.has(key) || !held.has(before) || left?.textures[name] === now?.textures[name]) return;
+  const own = held.get(before);
+  held.delete(before);
+  held.set(key, own);
+  const bytes = await (await get(`data/${name}_patch?stamp=${stamp}`)).arrayBuffer();
+  fillPart(picture.gl, await own, patch, bytes);
+}
+
 async function sideOf(state) {
   const gl = picture.gl, textures = {}, blocks = {}, arrays = {}, programs = {}, data = state.data;
-  const waiting = Object.entries(data).filter(([name]) => !/^(array|piece)_/.test(name)).map(async ([name, own]) => {
+  const waiting = Object.entries(data).filter(([name]) => !/^(array|piece)_|_patch$/.test(name)).map(async ([name, own]) => {
+    await patched(data, name, own.stamp);
     if (name === "blend" || name === "light") blocks[name] = await kept(name, own.stamp, (bytes) => block(gl, bytes));
     else textures[name] = await kept(name, own.stamp, (bytes) => {
       if (name === "heights") ground.set(new Float32Array(bytes), own.size, state.ground.size);
@@ -108,7 +121,7 @@ function letGo() {
   }
 }
 
-async function show(state) {
+async function show(state, moving = false) {
   const first = now === null;
   revision = state.revision;
   complain(state.error);
@@ -119,7 +132,7 @@ async function show(state) {
   if (first) fromAddress(state);
   words(state);
   if (first) compiling = true;
-  look(first);
+  look(first || moving);
   letGo();
   if (first || state.arrays.some((array) => held.get(`array_${array} ${state.data[`array_${array}_0`].stamp}`).next >= 0)) await fetchLevels(state);
   say(`${state.file}${Object.keys(state.changed).length ? `, ${Object.keys(state.changed).length} changed` : ""}`);
@@ -133,6 +146,7 @@ function words(state) {
   chooseFrom($("layer"), state.layers.map((each) => each.name));
   roleBoxes($("roles"), state.roles, seen.leftOut, (bit, on) => { seen.leftOut = on ? seen.leftOut & ~(1 << bit) : seen.leftOut | 1 << bit; look(); });
   knobs.show(state.knobs);
+  brush.offer(state.paints);
   keyOf($("key"), state.layers);
   $("undo").disabled = !state.can_undo; $("redo").disabled = !state.can_redo; $("save").disabled = !Object.keys(state.changed).length;
   $("changed").replaceChildren(...Object.entries(state.changed).map(([key, value]) => Object.assign(document.createElement("li"), { textContent: `${key} = ${JSON.stringify(value)}` })));
@@ -208,7 +222,7 @@ async function follow() {
     try {
       const said = await json(`changes?revision=${revision}`);
       if (!alive) { alive = true; complain(""); }
-      if (said.revision !== revision && !turning) await show(await json("state"));
+      if (said.revision !== revision && !turning && !brush.busy) await show(await json("state"));
     } catch (error) {
       if (alive) { alive = false; complain("the server does not answer; changes are kept by it as long as it runs, and this page tries again"); }
       await new Promise((wait) => setTimeout(wait, 1500));
@@ -273,10 +287,13 @@ function fromAddress(state) {
   for (const role of said.get("without")?.split(",") ?? []) if (state.roles.includes(role)) seen.leftOut |= 1 << state.roles.indexOf(role);
 }
 
+// What lies under a place of the window.
+function under(x, y) {
+  const box = canvas.getBoundingClientRect(), way = camera.ray(2 * (x - box.left) / box.width - 1, 1 - 2 * (y - box.top) / box.height, box.width / box.height);
+  return now && hitOf(ground, now.pieces, camera.position, way, 8 * Math.hypot(...ground.size));
+}
 async function ask(x, y) {
-  const box = canvas.getBoundingClientRect(), aspect = box.width / box.height;
-  const way = camera.ray(2 * (x - box.left) / box.width - 1, 1 - 2 * (y - box.top) / box.height, aspect);
-  const hit = hitOf(ground, now.pieces, camera.position, way, 8 * Math.hypot(...ground.size));
+  const hit = under(x, y);
   if (!hit) { say("there is nothing"); return; }
   const { at } = hit;
   if (hit.mesh !== null) { say(`${hit.mesh}: x ${at[0].toFixed(2)} m, y ${at[1].toFixed(2)} m, z ${at[2].toFixed(2)} m`); return; }
@@ -335,7 +352,7 @@ function listen() {
     if (event.altKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName) || $("place").open) return;
     const number = "123456789".indexOf(event.key);
     if (number >= 0 && now?.state.parts[number]) { seen.part = $("part").value = now.state.parts[number].name; look(); keepAddress(); }
-    ({ h: hold, x: () => { if (left) { seen.differ = !seen.differ; look(); } }, p: savePicture, l: copyLink, 0: () => $("camera").click() })[event.key.toLowerCase()]?.();
+    ({ h: hold, x: () => { if (left) { seen.differ = !seen.differ; look(); } }, p: savePicture, l: copyLink, b: () => { $("painting").open = !$("painting").open; }, "[": () => brush.wider(1 / 1.25), "]": () => brush.wider(1.25), 0: () => $("camera").click() })[event.key.toLowerCase()]?.();
   });
   canvas.addEventListener("webglcontextlost", (event) => { event.preventDefault(); complain("the graphics driver let go of the picture; it is drawn again as soon as it is back"); });
   canvas.addEventListener("webglcontextrestored", async () => { picture.restore(); held.clear(); now = left = null; complain(""); await show(await json("state")); });
@@ -350,6 +367,9 @@ async function begin() {
     return;
   }
   camera = new Camera(canvas, ground, () => draw(true), ask);
+  brush = camera.brush = new Brush(canvas, {
+    hit: under, say, complain, send: async (stroke) => show(await post("paint", stroke), true),
+    heightAt: (x, z) => ground.heightAt(x, z), onScreen: (place) => camera.onScreen(place, canvas.clientWidth, canvas.clientHeight) });
   knobs = new Knobs($("groups"), (key, value, moving) => turn({ [key]: value }, moving));
   listen();
   listenToSun();

@@ -1,7 +1,7 @@
 // Draws what the eye sees: shadow maps, the sky, meshes and the ground for the left and the right, and both beside each other.
 
 import { patchMesh } from "./ground.js";
-import { inBox, lookingAt, times } from "./matrices.js";
+import { inBox, lookingAt, sees, times } from "./matrices.js";
 import { compiled } from "./programs.js";
 
 const SHADOW = 2048, AMPLIFIED = 8;
@@ -213,7 +213,9 @@ export class Picture {
     gl.depthMask(true);
 
     const toClip = new Float32Array(camera.toClip(aspect, Math.hypot(...state.ground.size))), eye = camera.position;
+    const isSeen = (low, high) => sees(toClip, [low, high], 2 * top / height - 1, 2 * (top + rows) / height - 1);
     for (const piece of side.pieces) {  // before the ground: they hide some of it
+      if (!isSeen(piece.shape.low, piece.shape.high)) continue;
       const own = side.programs.pieces[piece.program].draw;
       this.readyFor(own, side, toClip, eye, shown, piece.layers, piece.samplers);
       gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, piece.block);
@@ -221,7 +223,7 @@ export class Picture {
     }
     gl.bindBufferBase(gl.UNIFORM_BUFFER, 0, side.blocks.blend);
     this.readyFor(side.programs.ground, side, toClip, eye, shown, state.own_layers, state.samplers);
-    this.patchesOf(side.ground.patches(eye, this.fine));
+    this.patchesOf(side.ground.patches(eye, this.fine, isSeen));
 
     gl.bindFramebuffer(gl.READ_FRAMEBUFFER, this.targets[which].many);
     gl.bindFramebuffer(gl.DRAW_FRAMEBUFFER, this.targets[which].one);

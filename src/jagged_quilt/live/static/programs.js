@@ -48,6 +48,13 @@ export function flat(gl, kind, [width, height], bytes) {
   return texture;
 }
 
+// Some rows and columns of a sheet of weights.
+export function fillPart(gl, texture, { size: [width, height], at: [left, top] }, bytes) {
+  gl.bindTexture(gl.TEXTURE_2D, texture);
+  gl.pixelStorei(gl.UNPACK_ALIGNMENT, 1);
+  gl.texSubImage2D(gl.TEXTURE_2D, 0, left, top, width, height, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(bytes));
+}
+
 export function emptyArray(gl, levels, { size: [side, , slices], srgb, deep }) {
   const texture = gl.createTexture(), kind = gl.TEXTURE_2D_ARRAY, wide = gl.getExtension("EXT_texture_filter_anisotropic");
   gl.bindTexture(kind, texture);
