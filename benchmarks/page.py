@@ -1,9 +1,10 @@
 """What one waits for on the page, in a browser with a software driver; one line of JSON at the end.
 
-The demo's ground at 640 x 400. `first_picture_s`: from opening the address to a picture, textures of all sizes still coming.
-The demo's ground at 640 x 400. `first_picture_s`: from opening the address to a picture, textures of all sizes still to come.
-to the first picture that shows it; `threshold_to_picture_ms`: the same of a number that weights go by. `kib_of_page`: what the
-page itself weighs. Needs a chromium, and `pip install "jagged-quilt[page]" playwright`.
+The demo at 640 x 400. `first_picture_s`: from opening the address to a picture, textures of all sizes still to come;
+`whole_picture_s`: until all is there and drawn whole; `frame_ms`: drawing it whole once more; `knob_to_picture_ms`: from a
+number that is typed to the first picture that shows it; `threshold_to_picture_ms`: the same of a number that weights go by;
+`stroke_to_picture_ms`: the same of a dab of the brush, written into its file. `kib_of_page`: what the page itself weighs.
+Needs a chromium, and `pip install "jagged-quilt[page]" playwright`.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from playwright.sync_api import sync_playwright
 
 import jagged_quilt as jq
 from jagged_quilt.demo.project import write_project
-from jagged_quilt.live.server import FILES, page_file
+from jagged_quilt.live.static_files import FILES, page_file
 
 FLAGS = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"]
 LONGEST = 600_000  # milliseconds
@@ -38,13 +39,25 @@ def frames(tab: Tab) -> int:
     return int(tab.evaluate("document.body.dataset.frames ?? 0"))
 
 
+def told(tab: Tab, act) -> float:
+    """From an act to the first picture after the server's answer."""
+    before, shown = tab.evaluate("document.body.dataset.ready"), "before => document.body.dataset.ready !== before"
+    return milliseconds(tab, act, lambda: tab.wait_for_function(shown, arg=before))
+
+
 def turned(tab: Tab, words: str, value: str) -> float:
-    """From a number that is typed to the first picture after the server's answer."""
+    """From a number that is typed to the first picture that shows it."""
     tab.fill("#find", words)
-    number, before = tab.locator("#groups .knob:visible input[type=number]").first, tab.evaluate("document.body.dataset.ready")
+    number = tab.locator("#groups .knob:visible input[type=number]").first
     number.fill(value)
-    shown = "before => document.body.dataset.ready !== before"
-    return milliseconds(tab, lambda: number.press("Enter"), lambda: tab.wait_for_function(shown, arg=before))
+    return told(tab, lambda: number.press("Enter"))
+
+
+def painted(tab: Tab) -> float:
+    """From a dab in the middle of the picture to the first one that shows it."""
+    tab.click("#painting > summary")
+    tab.focus("#picture")
+    return told(tab, lambda: tab.keyboard.press("Enter"))
 
 
 def main() -> None:
@@ -73,13 +86,14 @@ def main() -> None:
         all_of_it = time.perf_counter() - start
         before = frames(tab)
         frame = milliseconds(tab, lambda: tab.evaluate("window.dispatchEvent(new Event('resize'))"), lambda: whole(before))
-        tab.click("summary")
+        tab.click("#numbers > summary")
         figures = {
             "first_picture_s": round(first, 1),
             "whole_picture_s": round(all_of_it, 1),
             "frame_ms": round(frame),
             "knob_to_picture_ms": round(turned(tab, "salt crust softness", "0.4")),
             "threshold_to_picture_ms": round(turned(tab, "salt crust mask 1 noise threshold", "0.5")),
+            "stroke_to_picture_ms": round(painted(tab)),
             "kib_of_page": round(sum(len(page_file(name)) for name in FILES) / 1024),
         }
         browser.close()

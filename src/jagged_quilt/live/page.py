@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import importlib.util
 import threading
 from dataclasses import dataclass, field
@@ -34,6 +35,7 @@ class Page:
     quilt: Quilt | Path | str
     out: Path | None = None
     work: Work = field(default=ANYHOW, repr=False)
+    _begun: list[PageServer] = field(default_factory=list, init=False, repr=False)
 
     @property
     def path(self) -> Path:
@@ -61,6 +63,25 @@ class Page:
         except OSError as error:
             raise FileError(f"port {port} cannot be listened on: {error.strerror or error}; choose another, or 0") from error
 
+    def write(self, folder: Path | str) -> list[Path]:
+        """Write the page into a folder, as files that any web server can give away: to look at, without painting and saving.
+
+        A browser reads them over HTTP only (`python -m http.server` in that folder will do), not from the folder itself.
+
+        Raises
+        ------
+        QuiltError
+            What reading the quilt file refuses, or if the folder holds something else.
+
+        Examples
+        --------
+        >>> jq.Page("saltworks.quilt.toml").write("page")  # doctest: +SKIP
+        """
+        from jagged_quilt.live.session import PageSession
+        from jagged_quilt.live.write_page import write_page
+
+        return write_page(PageSession(self.path, out=self.out, work=self.work), Path(folder))
+
     def serve(self, port: int = 0) -> None:
         """Serve it until it is interrupted, and say where it is."""
         server = self.server(port)
@@ -72,3 +93,10 @@ class Page:
         server = self.server(port)
         threading.Thread(target=server.serve, daemon=True).start()
         return server
+
+    def _repr_html_(self) -> str:
+        """In a notebook: the page in a frame, served until Python ends."""
+        if not self._begun:
+            self._begun.append(self.begin())
+        address, title = html.escape(self._begun[0].address), html.escape(self.path.name)
+        return f'<iframe src="{address}" title="{title}" width="100%" height="640" style="border: 0"></iframe>'

@@ -10,7 +10,6 @@ import secrets
 import socket
 import threading
 from collections.abc import AsyncIterator, Awaitable, Callable
-from importlib import resources
 
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
@@ -21,35 +20,14 @@ from starlette.routing import Route
 from jagged_quilt.foundation.errors import NameNotFoundError, QuiltError
 from jagged_quilt.foundation.json_types import Facts, Unchecked
 from jagged_quilt.live.session import PageSession
+from jagged_quilt.live.static_files import FILES, page_file, policy
 
 HOST = "127.0.0.1"
-FILES = {"index.html": "text/html", "page.css": "text/css", "page.js": "text/javascript"} | {
-    f"{name}.js": "text/javascript"
-    for name in ("brush", "camera", "ground", "matrices", "meshes", "panels", "picture", "programs")
-}
-"""The files of the page; a request names one of them or nothing."""
-_POLICY = "; ".join(
-    f"{what} {whence}"
-    for what, whence in {
-        "default-src": "'none'",
-        "script-src": "'self'",
-        "style-src": "'self'",
-        "img-src": "'self' blob: data:",
-        "connect-src": "'self'",
-        "base-uri": "'none'",
-        "form-action": "'none'",
-        "frame-ancestors": "'self'",
-    }.items()
-)
+_AROUND = "'self' http://127.0.0.1:* http://localhost:* https://localhost:*"  # a notebook on this machine may frame it
 _MOST = 1024 * 1024  # bytes of what a page says at once
 _WAIT = 20.0  # seconds that a question for changes stays open
 
 Handler = Callable[[Request], Awaitable[Response]]
-
-
-def page_file(name: str) -> bytes:
-    """Return one of `FILES` as it is shipped."""
-    return resources.files("jagged_quilt.live").joinpath(f"static/{name}").read_bytes()
 
 
 class PageServer:
@@ -133,7 +111,7 @@ class PageServer:
                 response = _plain(str(error), 404)
             except QuiltError as error:
                 response = _json({"error": str(error)}, 409)
-            response.headers["content-security-policy"] = _POLICY
+            response.headers["content-security-policy"] = policy({"frame-ancestors": _AROUND})
             response.headers["x-content-type-options"] = "nosniff"
             response.headers["referrer-policy"] = "no-referrer"
             response.headers["cross-origin-resource-policy"] = "same-origin"
@@ -154,9 +132,15 @@ class PageServer:
         return _json(await run_in_threadpool(self.session.programs))
 
     async def _data(self, request: Request) -> Response:
-        data = await run_in_threadpool(self.session.data, request.path_params["name"])
-        kept = {"cache-control": "private, max-age=31536000, immutable"} if request.query_params.get("stamp") else {}
-        return Response(data, media_type="application/octet-stream", headers=kept)
+        name, wanted = request.path_params["name"], request.query_params.get("stamp", "")
+        try:
+            stamp, data = await run_in_threadpool(self.session.stamped, name)
+        except NameNotFoundError:
+            if not name.endswith("_patch"):
+                raise
+            stamp, data = "", b""  # there was one when the page was told
+        kept = {"cache-control": "private, max-age=31536000, immutable" if stamp == wanted else "no-store"}
+        return Response(data, media_type="application/octet-stream", headers=kept | {"x-stamp": stamp})
 
     async def _changes(self, request: Request) -> Response:
         """Answer when there is another revision than the one that the page knows, or after a while."""

@@ -13,6 +13,7 @@ import numpy as np
 from jagged_quilt.blend.layer import Layer, one_each
 from jagged_quilt.blend.plan import Pages, opened
 from jagged_quilt.foundation.errors import FileError, NameNotFoundError, QuiltError, RangeError
+from jagged_quilt.foundation.files import fingerprint
 from jagged_quilt.foundation.json_types import Facts, Unchecked
 from jagged_quilt.foundation.locks import alone_with
 from jagged_quilt.foundation.work import ANYHOW, Work
@@ -88,11 +89,16 @@ class PageSession:
 
     def data(self, name: str) -> bytes:
         """Some of what the programs read; raise `NameNotFoundError` if there is none of that name."""
+        return self.stamped(name)[1]
+
+    def stamped(self, name: str) -> tuple[str, bytes]:
+        """The same, after the stamp that it has now."""
         with self.lock:
             held = self._whole().data
             if name not in held:
                 raise NameNotFoundError(f'there is no "{name}"')
-            return held[name][2]()
+            stamp, _, data = held[name]
+            return fingerprint(stamp), data()
 
     def turn(self, changes: Mapping[str, Unchecked], *, moving: bool = False) -> None:
         """Change numbers, by their key paths; raise `QuiltError`, and leave all as it was, if they cannot be so.

@@ -16,7 +16,14 @@ const next = { part: 1, strip: 0, strips: 1, fast: false };
 const seen = { part: "lit", layer: 0, leftOut: 0, line: 0.5, differ: false };
 let picture, camera, knobs, brush, now = null, left = null, whole = 0, asked = false, perPixel = 0.02, compiling = true, revision = -1, alive = true, sunMoved = null;
 
+const fixed = document.body.dataset.fixed !== undefined;  // files alone, with nobody to answer
+
 async function get(path, options) {
+  if (fixed && path.startsWith("data/")) {
+    const squeezed = await fetch(`data-${path.slice(5).split("?")[0]}.gz`);
+    if (!squeezed.ok) throw new Error(`${path} is not there`);
+    return new Response(squeezed.body.pipeThrough(new DecompressionStream("gzip")));
+  }
   const answer = await fetch(path, options);
   if (!answer.ok) {
     const text = await answer.text();
@@ -35,7 +42,10 @@ function complain(error) { $("error").hidden = !error; $("error").textContent = 
 // What is held under a stamp is fetched once, and let go of when neither side shows it.
 async function kept(name, stamp, make) {
   const key = `${name} ${stamp}`;
-  if (!held.has(key)) held.set(key, get(`data/${name}?stamp=${stamp}`).then((answer) => answer.arrayBuffer()).then(make).catch((error) => { held.delete(key); throw error; }));
+  if (!held.has(key)) held.set(key, get(`data/${name}?stamp=${stamp}`).then((answer) => {
+    if ((answer.headers.get("x-stamp") ?? stamp) !== stamp) held.delete(key);  // the server is further; it is shown, and not kept
+    return answer.arrayBuffer();
+  }).then(make).catch((error) => { held.delete(key); throw error; }));
   return held.get(key);
 }
 
@@ -43,10 +53,10 @@ async function kept(name, stamp, make) {
 async function patched(data, name, stamp) {
   const patch = data[`${name}_patch`], before = `${name} ${patch?.onto}`, key = `${name} ${stamp}`;
   if (!patch || patch.stamp !== stamp || held.has(key) || !held.has(before) || left?.textures[name] === now?.textures[name]) return;
-  const own = held.get(before);
+  const own = held.get(before), answer = await get(`data/${name}_patch?stamp=${stamp}`), bytes = await answer.arrayBuffer();
+  if (answer.headers.get("x-stamp") !== stamp || held.get(before) !== own) return;  // the server is further: all of it is fetched
   held.delete(before);
   held.set(key, own);
-  const bytes = await (await get(`data/${name}_patch?stamp=${stamp}`)).arrayBuffer();
   fillPart(picture.gl, await own, patch, bytes);
 }
 
@@ -215,7 +225,7 @@ async function turn(changes, moving) {
     }
   } finally { turning = false; sunMoved = null; }
 }
-async function step(which) { try { const state = await post(which); await show(state); if (state.saved) say(`saved: ${state.saved.join("; ") || "nothing"}`); } catch (error) { complain(error); } }
+async function step(which) { if (fixed) return; try { const state = await post(which); await show(state); if (state.saved) say(`saved: ${state.saved.join("; ") || "nothing"}`); } catch (error) { complain(error); } }
 
 async function follow() {
   for (;;) {
@@ -248,6 +258,7 @@ function sunTo(bearing, height, moving) {
   now.ownLight = block(gl, bytes);
   now.blocks = { ...now.blocks, light: now.ownLight };
   draw(true);
+  if (fixed) return;
   const values = [bearing, height].map((each) => Math.round(each * 10) / 10), keys = now.state.sun_keys;
   turn(keys.length === 1 ? { [keys[0]]: values } : { [keys[0]]: values[0], [keys[1]]: values[1] }, moving);
 }
@@ -297,6 +308,7 @@ async function ask(x, y) {
   if (!hit) { say("there is nothing"); return; }
   const { at } = hit;
   if (hit.mesh !== null) { say(`${hit.mesh}: x ${at[0].toFixed(2)} m, y ${at[1].toFixed(2)} m, z ${at[2].toFixed(2)} m`); return; }
+  if (fixed) { say(`x ${at[0].toFixed(2)} m, z ${at[2].toFixed(2)} m; ${at[1].toFixed(2)} m high`); return; }
   try {
     const there = await json(`at?x=${at[0]}&z=${at[2]}`);
     $("place-title").textContent = "Why it looks so here";
@@ -352,7 +364,7 @@ function listen() {
     if (event.altKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName) || $("place").open) return;
     const number = "123456789".indexOf(event.key);
     if (number >= 0 && now?.state.parts[number]) { seen.part = $("part").value = now.state.parts[number].name; look(); keepAddress(); }
-    ({ h: hold, x: () => { if (left) { seen.differ = !seen.differ; look(); } }, p: savePicture, l: copyLink, b: () => { $("painting").open = !$("painting").open; }, "[": () => brush.wider(1 / 1.25), "]": () => brush.wider(1.25), 0: () => $("camera").click() })[event.key.toLowerCase()]?.();
+    ({ h: hold, x: () => { if (left) { seen.differ = !seen.differ; look(); } }, p: savePicture, l: copyLink, b: () => { if (!fixed) $("painting").open = !$("painting").open; }, "[": () => brush.wider(1 / 1.25), "]": () => brush.wider(1.25), 0: () => $("camera").click() })[event.key.toLowerCase()]?.();
   });
   canvas.addEventListener("webglcontextlost", (event) => { event.preventDefault(); complain("the graphics driver let go of the picture; it is drawn again as soon as it is back"); });
   canvas.addEventListener("webglcontextrestored", async () => { picture.restore(); held.clear(); now = left = null; complain(""); await show(await json("state")); });
@@ -374,6 +386,6 @@ async function begin() {
   listen();
   listenToSun();
   try { await show(await json("state")); } catch (error) { complain(error); }
-  follow();
+  if (!fixed) follow();
 }
 begin();
