@@ -24,7 +24,7 @@ from jagged_quilt.demo.project import write_project
 from jagged_quilt.live.static_files import FILES, page_file
 
 FLAGS = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"]
-LONGEST = 600_000  # milliseconds
+LONGEST = 120_000  # milliseconds
 
 
 def milliseconds(tab: Tab, act, shown) -> float:
@@ -55,7 +55,7 @@ def turned(tab: Tab, words: str, value: str) -> float:
 
 def painted(tab: Tab) -> float:
     """From a dab in the middle of the picture to the first one that shows it."""
-    tab.click("#painting > summary")
+    tab.evaluate("document.getElementById('painting').open = true")
     tab.focus("#picture")
     return told(tab, lambda: tab.keyboard.press("Enter"))
 
@@ -86,7 +86,7 @@ def main() -> None:
         all_of_it = time.perf_counter() - start
         before = frames(tab)
         frame = milliseconds(tab, lambda: tab.evaluate("window.dispatchEvent(new Event('resize'))"), lambda: whole(before))
-        tab.click("#numbers > summary")
+        tab.evaluate("document.getElementById('numbers').open = true")
         figures = {
             "first_picture_s": round(first, 1),
             "whole_picture_s": round(all_of_it, 1),
