@@ -377,6 +377,7 @@ class TestPageServer:
         assert (answer.status, answer.read()[:15]) == (200, b"<!doctype html>")
         assert "frame-ancestors 'self' http://127.0.0.1:*" in answer.headers["content-security-policy"]
         connection.close()
+        page._begun[0].stop()
 
     def test_the_command_says_where_it_is_and_ends(self, quilt_file):
         process = subprocess.Popen(
@@ -635,6 +636,7 @@ class TestInABrowser:
         assert page.is_hidden("#error")
         page.close()
         server.shutdown()
+        server.server_close()
 
     def test_the_sun_is_dragged(self, chromium, quilt_file):
         with opened_page(chromium, quilt_file, (360, 225)) as (page, server):
