@@ -268,6 +268,7 @@ class TestPainting:
         """It is shown, baked, drawn and replayed; a layer that only meshes have can be painted, and nothing else differs."""
         quilt, session = jq.read_quilt(own_saltworks), PageSession(own_saltworks)
         pieces = session.state()["pieces"]
+        assert session.state()["paints"]["of_meshes"] == ["glazed ware"]
         jar = next(n for n, piece in enumerate(pieces) if piece["mesh"] == "jar")
         carried = [session.data(f"piece_{n}_carried") for n in range(len(pieces))]
         splat = session.data("splat_0")

@@ -212,7 +212,15 @@ class Sent:
             "texels": self.texels,
             "left_out": [*(line for each in self.blends for line in each.left_out), *self.light.left_out],
             "knobs": knobs_of(quilt),
-            "paints": {"layers": _painted(quilt), "channels": [each.name for each in quilt.channels]},
+            "paints": {
+                "layers": [layer.name for layer in quilt.layers],
+                "of_meshes": _of_meshes(quilt),
+                "channels": [each.name for each in quilt.channels],
+            },
+                "layers": [layer.name for layer in quilt.layers],
+                "of_meshes": _of_meshes(quilt),
+                "channels": [each.name for each in quilt.channels],
+            },
             "programs": fingerprint(*(each.vertex + each.fragment for each in (view, *self.piece_views)), view.sky_fragment),
         }
 
@@ -230,10 +238,10 @@ class Sent:
         }
 
 
-def _painted(quilt: Quilt) -> list[str]:
-    """The layers that can be painted: the ground's, then those that only meshes have."""
-    of_meshes = [layer.name for by_part in quilt.layers_by_part for own in by_part.values() for layer in own]
-    return list(dict.fromkeys([*(layer.name for layer in quilt.layers), *of_meshes]))
+def _of_meshes(quilt: Quilt) -> list[str]:
+    """The layers that only meshes have."""
+    names = (layer.name for by_part in quilt.layers_by_part for own in by_part.values() for layer in own)
+    return list(dict.fromkeys(name for name in names if name not in {layer.name for layer in quilt.layers}))
 
 
 def _sun_keys(quilt: Quilt, sun: int) -> list[str]:

@@ -21,8 +21,8 @@ export class Brush {
   number(name) { return Number($(`brush-${name}`).value); }
 
   // What can be painted.
-  offer({ layers, channels }) {
-    const names = [...layers.toReversed().map((name) => [`layer ${name}`, name]), ...channels.map((name) => [`channel ${name}`, `channel ${name}`]), ["smooth", "smooth all layers"], ["before", "go back to before"]];
+  offer({ layers, of_meshes, channels }) {
+    const names = [...layers.toReversed().map((name) => [`layer ${name}`, name]), ...of_meshes.map((name) => [`layer ${name}`, `${name} (on meshes)`]), ...channels.map((name) => [`channel ${name}`, `channel ${name}`]), ["smooth", "smooth all layers"], ["before", "go back to before"]];
     const select = $("brush-what"), before = select.value;
     if (names.map((each) => each[0]).join() === [...select.options].map((each) => each.value).join()) return;
     select.replaceChildren(...names.map(([value, textContent]) => Object.assign(document.createElement("option"), { value, textContent })));
