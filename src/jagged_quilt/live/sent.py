@@ -217,10 +217,6 @@ class Sent:
                 "of_meshes": _of_meshes(quilt),
                 "channels": [each.name for each in quilt.channels],
             },
-                "layers": [layer.name for layer in quilt.layers],
-                "of_meshes": _of_meshes(quilt),
-                "channels": [each.name for each in quilt.channels],
-            },
             "programs": fingerprint(*(each.vertex + each.fragment for each in (view, *self.piece_views)), view.sky_fragment),
         }
 
