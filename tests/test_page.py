@@ -639,9 +639,14 @@ class TestInABrowser:
         server.shutdown()
         server.server_close()
 
-    def test_the_sun_is_dragged(self, chromium, quilt_file):
+    def test_the_sun_is_dragged_and_put_out(self, chromium, quilt_file):
         with opened_page(chromium, quilt_file, (360, 225)) as (page, server):
             before = picture_of(page)
+            after(page, lambda: page.uncheck("#lamps input"))
+            assert picture_of(page).mean() < 0.9 * before.mean()
+            assert "out=sun+1" in page.evaluate("location.hash")
+            after(page, lambda: page.check("#lamps input"))
+            assert alike(picture_of(page), before)
             page.focus("#sun")
             for _ in range(3):
                 after(page, lambda: page.keyboard.press("ArrowRight"))

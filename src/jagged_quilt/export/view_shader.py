@@ -31,6 +31,7 @@ class ViewPart(Choice):
     LAYER = "one layer", 3
     SLOPE = "slope", 4
     FACING = "ground normal", 5
+    GRID = "labelled grid", 6
     DIFFUSE = "diffuse", 10
     NORMAL = "normal", 11
     ROUGHNESS = "roughness", 12

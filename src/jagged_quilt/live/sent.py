@@ -20,18 +20,20 @@ from jagged_quilt.foundation.json_types import Facts, Stored, Unchecked
 from jagged_quilt.light.lamps import Sun
 from jagged_quilt.live.knobs import knobs_of
 from jagged_quilt.live.mesh_pieces import MeshPiece
-from jagged_quilt.maps.roles import OPTIONAL_ROLES
+from jagged_quilt.maps.roles import OPTIONAL_ROLES, MapRole
 from jagged_quilt.quiltfile.checks import GROUND
 from jagged_quilt.quiltfile.quilt import Quilt
 from jagged_quilt.results.results import Results
 from jagged_quilt.show.key_colours import key_colours
+from jagged_quilt.show.labelled_grid import labelled_grid
 from jagged_quilt.show.lit_view import haze_of
 from jagged_quilt.show.scene import Scene
 from jagged_quilt.weights.weight_map import WeightMap
 
 _MOST_SAMPLES = 1025  # of the ground, along a side
 
-_APART = ("blend", "light", "view", "piece_views", "_told")  # what does not go by the weights of the ground
+_LEAST_GRID = 64  # texels of the labelled grid, below which it is made smaller from those
+_APART = ("blend", "light", "view", "piece_views", "_told", "_grid")  # what does not go by the weights of the ground
 
 Data = Callable[[], bytes]
 
@@ -125,6 +127,8 @@ class Sent:
             put(f"piece_{number}_carried", piece.stamps[1], piece.carried.tobytes)
             put(f"piece_{number}_blend", fingerprint(piece.blend.block), lambda piece=piece: piece.blend.block)  # type: ignore[misc]
         packed, arrays = stamps.stamp("pack"), self.results.arrays
+        for level in range(level_count(arrays.side)):
+            put(f"grid_{level}", str(arrays.side), lambda level=level: self._grid[level].tobytes())  # type: ignore[misc]
         for row, layout in enumerate(arrays.layouts):
             facts = {"srgb": layout.srgb, "deep": arrays.stores[row].texels(level_count(arrays.side) - 1, 0).dtype != np.uint8}
             for level in range(level_count(arrays.side) if layout.name in self.arrays_read else 0):
@@ -132,6 +136,30 @@ class Sent:
                 size = [side, side, arrays.slice_count(layout.name)]
                 put(f"array_{layout.name}_{level}", packed, read, size=size, **facts)
         return out
+
+    @cached_property
+    def _grid(self) -> list[Stored]:
+        """Every size of the labelled grid, as large as the slices of the arrays, RGBA."""
+        side, out = self.results.arrays.side, list[Stored]()
+        for level in range(level_count(side)):
+            across = side >> level
+            picture = np.asarray(labelled_grid(max(across, _LEAST_GRID)))
+            rows = picture.reshape(across, len(picture) // across, across, len(picture) // across, 3).mean(axis=(1, 3))
+            out.append(np.dstack([np.rint(rows), np.full((across, across, 1), 128)]).astype(np.uint8))
+        return out
+
+    @property
+    def _coloured(self) -> str | None:
+        """The array that holds colours, in whose place the labelled grid can stand; None where there is none of 8 bits."""
+        for layout, store in zip(self.results.arrays.layouts, self.results.arrays.stores, strict=True):
+            if layout.name in self.arrays_read and layout.roles[0] is MapRole.DIFFUSE and store.texels(0, 0).dtype == np.uint8:
+                return layout.name
+        return None
+
+    @property
+    def _parts(self) -> list[ViewPart]:
+        """What can be seen alone."""
+        return [part for part in ViewPart if self._coloured or part is not ViewPart.GRID]
 
     def _sheets(self) -> dict[str, tuple[str, Facts, Data]]:
         """The weights of the ground, four layers in each sheet; beside them what of them differs from what was sent before."""
@@ -200,7 +228,9 @@ class Sent:
             "levels": level_count(self.results.arrays.side),
             "sheets": -(-len(self.weights.names) // 4),
             "films": len(self.films),
-            "parts": [{"name": part.value, "code": part.code} for part in ViewPart],
+            "lamps": [f"{type(light).__name__.lower()} {number}" for number, light in enumerate(lighting.lights, 1)],
+            "coloured": self._coloured,
+            "parts": [{"name": part.value, "code": part.code} for part in self._parts],
             "roles": list(view.roles),
             "shadowing": sun,
             "sun_keys": _sun_keys(quilt, sun),

@@ -19,6 +19,7 @@ uniform vec4 air;                       // the light of the horizon, and the sha
 uniform vec2 shown;                     // times as bright; 1 where bright light is bent to stay below white
 uniform int part;                       // which of the parts below
 uniform int chosen;                     // a layer
+uniform int dark;                       // lamps that are out, a bit for each
 uniform int left_out;                   // roles whose maps are left out, a bit for each
 uniform vec3 keys[{{named}}];           // the colours of layers, linear
 //?cut_out
@@ -100,13 +101,14 @@ void main() {
     float free[{{lamp_rows}}];
     for (int which = 0; which < {{lamp_rows}}; ++which) free[which] = 1.0;
     if (shadowing >= 0) free[shadowing] = free_of_shadow(normal);
+    for (int which = 0; which < {{lamp_rows}}; ++which) if ((dark & (1 << which)) != 0) free[which] = 0.0;
     float sky = 1.0;
     //?ground
     sky = texture(open_sky, between_samples(uv, vec2(textureSize(open_sky, 0)))).r;
     //.
     Lit lit;
-    bool plain = part == {{part_plain}};
-    lit.diffuse = plain ? vec3(0.5) : surface.diffuse;
+    bool plain = part == {{part_plain}} || part == {{part_grid}};
+    lit.diffuse = part == {{part_plain}} ? vec3(0.5) : surface.diffuse;
     lit.normal = plain ? normal : surface.normal;
     lit.specular = plain ? vec3(0.04) : surface.specular;
     lit.roughness = plain ? 0.9 : surface.roughness;

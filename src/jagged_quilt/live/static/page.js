@@ -13,7 +13,7 @@ const FIRST = 64;  // texels of the mips that are fetched before all larger ones
 const SLOW = 40, STRIP = 200, AFTER = 250;  // milliseconds: of a frame while something moves, of a strip of a whole one, and until that is drawn
 const canvas = $("picture"), ground = new Ground(), held = new Map();
 const next = { part: 1, strip: 0, strips: 1, fast: false };
-const seen = { part: "lit", layer: 0, leftOut: 0, line: 0.5, differ: false };
+const seen = { part: "lit", layer: 0, leftOut: 0, dark: 0, line: 0.5, differ: false };
 let picture, camera, knobs, brush, now = null, left = null, whole = 0, asked = false, perPixel = 0.02, compiling = true, revision = -1, alive = true, sunMoved = null;
 
 const fixed = document.body.dataset.fixed !== undefined;  // files alone, with nobody to answer
@@ -62,7 +62,7 @@ async function patched(data, name, stamp) {
 
 async function sideOf(state) {
   const gl = picture.gl, textures = {}, blocks = {}, arrays = {}, programs = {}, data = state.data;
-  const waiting = Object.entries(data).filter(([name]) => !/^(array|piece)_|_patch$/.test(name)).map(async ([name, own]) => {
+  const waiting = Object.entries(data).filter(([name]) => !/^(array|piece|grid)_|_patch$/.test(name)).map(async ([name, own]) => {
     await patched(data, name, own.stamp);
     if (name === "blend" || name === "light") blocks[name] = await kept(name, own.stamp, (bytes) => block(gl, bytes));
     else textures[name] = await kept(name, own.stamp, (bytes) => {
@@ -83,7 +83,7 @@ async function sideOf(state) {
     arrays[array] = held.get(name).texture;
   }
   const stamps = Object.entries(data).filter(([name]) => name.startsWith("piece_")).map(([, own]) => own.stamp).join();
-  return { state, ground, textures, blocks, arrays, programs, pieces: await pieces, stamps, toSun: state.to_sun, exposure: state.exposure, part: 0, chosen: 0, leftOut: 0, toShadow: null };
+  return { state, ground, textures, blocks, arrays, programs, pieces: await pieces, stamps, toSun: state.to_sun, exposure: state.exposure, part: 0, chosen: 0, leftOut: 0, dark: 0, toShadow: null };
 }
 
 // A part of a mesh: what is drawn of it, what its program reads, and what a ray meets.
@@ -118,13 +118,30 @@ async function fetchLevels(state) {
   }
 }
 
+// The labelled grid, in every slice of an array as large as that of the colours.
+async function fetchGrid(side) {
+  const { state } = side, own = state.data[`array_${state.coloured}_0`], key = `grid made ${own.size}`;
+  if (!held.has(key)) held.set(key, (async () => {
+    const texture = emptyArray(picture.gl, state.levels, own);
+    for (let level = state.levels - 1; level >= 0; --level) {
+      const bytes = new Uint8Array(await (await get(`data/grid_${level}?stamp=${state.data[`grid_${level}`].stamp}`)).arrayBuffer()), across = own.size[0] >> level, all = new Uint8Array(bytes.length * own.size[2]);
+      for (let slice = 0; slice < own.size[2]; ++slice) all.set(bytes, slice * bytes.length);
+      fillLevel(picture.gl, texture, level, { size: [across, across, own.size[2]] }, all);
+    }
+    readFrom(picture.gl, texture, 0);
+    return { texture };
+  })());
+  try { side.grid = (await held.get(key)).texture; } catch (error) { held.delete(key); complain(error); return; }
+  if (side === now) look();
+}
+
 function letGo() {
   const used = new Set();
   for (const side of [now, left]) if (side) {
     used.add(`programs ${side.state.programs}`);
     for (const [name, own] of Object.entries(side.state.data)) { used.add(`${name} ${own.stamp}`); used.add(`${name} ${own.stamp} made`); used.add(`${name.replace(/_0$/, "")} ${own.stamp}`); }
   }
-  for (const key of [...held.keys()]) if (!used.has(key)) {
+  for (const key of [...held.keys()]) if (!used.has(key) && !key.startsWith("grid made")) {
     const gone = held.get(key);
     held.delete(key);
     Promise.resolve(gone).then((own) => { if (own instanceof WebGLTexture) picture.gl.deleteTexture(own); else if (own instanceof WebGLBuffer) picture.gl.deleteBuffer(own); else if (own?.texture) picture.gl.deleteTexture(own.texture); else own?.release?.(); });
@@ -155,6 +172,7 @@ function words(state) {
   chooseFrom($("part"), state.parts.map((each) => each.name), seen.part);
   chooseFrom($("layer"), state.layers.map((each) => each.name));
   roleBoxes($("roles"), state.roles, seen.leftOut, (bit, on) => { seen.leftOut = on ? seen.leftOut & ~(1 << bit) : seen.leftOut | 1 << bit; look(); });
+  roleBoxes($("lamps"), state.lamps, seen.dark, (bit, on) => { seen.dark = on ? seen.dark & ~(1 << bit) : seen.dark | 1 << bit; look(); keepAddress(); });
   knobs.show(state.knobs);
   brush.offer(state.paints);
   keyOf($("key"), state.layers);
@@ -169,6 +187,8 @@ function look(moving = false) {
   now.part = now.state.parts.find((each) => each.name === seen.part)?.code ?? 0;
   now.chosen = seen.layer;
   now.leftOut = seen.leftOut;
+  now.dark = seen.dark;
+  if (seen.part === "labelled grid" && !now.grid) { fetchGrid(now); return; }
   $("layer-label").hidden = seen.part !== "one layer";
   $("key").hidden = seen.part !== "weights";
   $("differ").hidden = $("line").hidden = $("sides").hidden = !left;
@@ -183,7 +203,7 @@ function look(moving = false) {
 function named(side) {
   const part = side.state.parts.find((each) => each.code === side.part).name, without = side.state.roles.filter((_, bit) => side.leftOut & 1 << bit);
   const changes = Object.entries(side.state.changed).map(([key, value]) => `${key} = ${JSON.stringify(value)}`);
-  return [part === "one layer" ? side.state.layers[side.chosen].name : part, ...(without.length ? [`without ${without.join(", ")}`] : []), ...changes.slice(-2)].join("; ");
+  return [part === "one layer" ? side.state.layers[side.chosen].name : part, ...side.state.lamps.filter((_, bit) => side.dark & 1 << bit).map((lamp) => `${lamp} out`), ...(without.length ? [`without ${without.join(", ")}`] : []), ...changes.slice(-2)].join("; ");
 }
 
 // While something moves, as much of the size as can be drawn at once; then the whole, in strips where that takes long.
@@ -285,6 +305,7 @@ function keepAddress() {
   const said = { eye: position.map(round).join(), at: target.map(round).join(), angle: round(angle), see: seen.part };
   if (seen.part === "one layer") said.layer = now.state.layers[seen.layer].name;
   if (seen.leftOut) said.without = now.state.roles.filter((_, bit) => seen.leftOut & 1 << bit).join();
+  if (seen.dark) said.out = now.state.lamps.filter((_, bit) => seen.dark & 1 << bit).join();
   if (left) said.line = round(seen.line);
   history.replaceState(null, "", `#${new URLSearchParams(said)}`);
 }
@@ -295,6 +316,7 @@ function fromAddress(state) {
     camera.stand({ position: three("eye"), target: three("at"), angle: Number(said.get("angle")) || state.camera.angle });
   if (state.parts.some((each) => each.name === said.get("see"))) seen.part = said.get("see");
   seen.layer = Math.max(0, state.layers.findIndex((each) => each.name === said.get("layer")));
+  for (const lamp of said.get("out")?.split(",") ?? []) if (state.lamps.includes(lamp)) seen.dark |= 1 << state.lamps.indexOf(lamp);
   for (const role of said.get("without")?.split(",") ?? []) if (state.roles.includes(role)) seen.leftOut |= 1 << state.roles.indexOf(role);
 }
 

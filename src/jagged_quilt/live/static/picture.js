@@ -243,6 +243,7 @@ export class Picture {
     gl.uniform1i(own.at("part"), side.part);
     gl.uniform1i(own.at("chosen"), layers.indexOf(state.layers[side.chosen]?.name));
     gl.uniform1i(own.at("left_out"), side.leftOut);
+    gl.uniform1i(own.at("dark"), side.dark);
     gl.uniform1i(own.at("shadowing"), state.shadowing);
     gl.uniform1f(own.at("cut_out"), state.cut_out);
     if (side.toShadow) gl.uniformMatrix4fv(own.at("to_shadow"), false, new Float32Array(side.toShadow));
@@ -250,7 +251,8 @@ export class Picture {
     gl.uniform3fv(own.at("keys"), layers.flatMap((name) => keys.get(name).map((each) => ((each / 255 + 0.055) / 1.055) ** 2.4)));
     let unit = 0;
     for (const [name, texture] of Object.entries(textures)) if (own.at(name)) this.bind(unit++, gl.TEXTURE_2D, texture, own.at(name));
-    for (const { name, array } of samplers) this.bind(unit++, gl.TEXTURE_2D_ARRAY, side.arrays[array], own.at(name));
+    const onGrid = side.grid && state.parts.some((each) => each.code === side.part && each.name === "labelled grid");
+    for (const { name, array } of samplers) this.bind(unit++, gl.TEXTURE_2D_ARRAY, onGrid && array === state.coloured ? side.grid : side.arrays[array], own.at(name));
     this.shadows.forEach((texture, which) => this.bind(unit++, gl.TEXTURE_2D, texture, own.at(["shadows", "near_shadows"][which])));
   }
 
